@@ -1,0 +1,243 @@
+"""Archipelago: plan the gateways between VLANs, and know which host will reach which before touching a device.
+
+The public calls. Each loads what it needs when it is called, so importing the package costs next to nothing.
+Results are plain frozen data; `to_json` and `to_table` turn any of them into JSON-ready values or a pandas table.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from os import PathLike
+from typing import TYPE_CHECKING, Any
+
+# Importing a room binds its name here, so the rooms whose names are public calls too come first; the calls below
+# then keep the names. Both packages are empty: this loads nothing.
+from archipelago import audit as _audit_room
+from archipelago import design as _design_room
+from archipelago.errors import (
+    AddressError,
+    ArchipelagoError,
+    CarveError,
+    DesignError,
+    DocumentError,
+    QuestionError,
+)
+
+del _audit_room, _design_room
+
+if TYPE_CHECKING:
+    import pandas
+
+    from archipelago.addressing.carve import Carving
+    from archipelago.model.brief import Brief
+    from archipelago.model.finding import Edit, Finding
+    from archipelago.model.network import Network
+    from archipelago.model.plan import Design
+    from archipelago.simulation.reach import Answer
+
+__all__ = [
+    "AddressError",
+    "ArchipelagoError",
+    "CarveError",
+    "DesignError",
+    "DocumentError",
+    "QuestionError",
+    "amend",
+    "audit",
+    "carve",
+    "design",
+    "draw",
+    "network_text",
+    "reach",
+    "read_brief",
+    "read_network",
+    "to_json",
+    "to_table",
+    "write_network",
+]
+
+
+def read_network(path: str | PathLike[str]) -> Network:
+    """Read a network document.
+
+    Raises:
+        DocumentError: with every problem of the file, each with its line and column.
+    """
+    from archipelago.files.disk import read_bytes
+    from archipelago.files.network import network_from
+    from archipelago.files.tree import parse
+
+    return network_from(parse(read_bytes(path), str(path)))
+
+
+def read_brief(path: str | PathLike[str]) -> Brief:
+    """Read a brief.
+
+    Raises:
+        DocumentError: with every problem of the file, each with its line and column.
+    """
+    from archipelago.files.brief import brief_from
+    from archipelago.files.disk import read_bytes
+    from archipelago.files.tree import parse
+
+    return brief_from(parse(read_bytes(path), str(path)))
+
+
+def network_text(network: Network) -> str:
+    """A network as the text of its document; reading it back gives an equal network."""
+    from archipelago.files.emit import emit
+    from archipelago.files.network import document_of
+
+    return emit(document_of(network))
+
+
+def write_network(network: Network, path: str | PathLike[str]) -> None:
+    """Write a network document, whole or not at all.
+
+    Raises:
+        DocumentError: the place cannot be written to.
+    """
+    from archipelago.files.disk import write_whole
+
+    write_whole(path, network_text(network))
+
+
+def carve(
+    space: str | Iterable[str],
+    needs: dict[str, int],
+    *,
+    headroom: float = 0.25,
+    gateway: str = "first",
+    pins: dict[str, str] | None = None,
+    ids: dict[str, int] | None = None,
+    reserved: Iterable[str] = (),
+    by_vlan_id: bool = False,
+) -> Carving:
+    """Allocate a subnet for each need.
+
+    Args:
+        space: one or more prefixes to allocate from, such as "10.44.0.0/20"; IPv4 and IPv6 may be mixed.
+        needs: hosts by name.
+        headroom: free room kept in each subnet, as a share of its hosts.
+        gateway: "first", "last", "+N" or "-N": where in its subnet a gateway's address sits.
+        pins: subnets that are decided already, by name.
+        ids: VLAN ids by name.
+        reserved: prefixes that must not be given out.
+        by_vlan_id: make the VLAN id readable in the subnet where it fits.
+
+    Raises:
+        AddressError: a text is not a prefix.
+        CarveError: what is asked contradicts itself or does not fit, and what would.
+    """
+    from archipelago.addressing.carve import GatewayHabit, Need
+    from archipelago.addressing.carve import carve as carve_needs
+    from archipelago.addressing.values import parse_prefix
+
+    spaces = [space] if isinstance(space, str) else list(space)
+    if gateway not in ("first", "last") and not (
+        gateway[:1] in ("+", "-") and gateway[1:].isdigit() and int(gateway[1:])
+    ):
+        raise CarveError([f"'{gateway}' is not a gateway habit; accepted: first, last, +N or -N"])
+    unknown = [name for name in {**(pins or {}), **(ids or {})} if name not in needs]
+    if unknown:
+        raise CarveError([f"'{name}' is pinned or numbered but not among the needs" for name in unknown])
+    offset = {"first": 1, "last": -1}.get(gateway) or int(gateway)
+    return carve_needs(
+        [parse_prefix(one) for one in spaces],
+        [
+            Need(
+                name, hosts, (ids or {}).get(name), pinned=(parse_prefix(pins[name]),) if pins and name in pins else ()
+            )
+            for name, hosts in needs.items()
+        ],
+        reserved=[parse_prefix(one) for one in reserved],
+        headroom=headroom,
+        gateway=GatewayHabit(gateway, offset),
+        by_vlan_id=by_vlan_id,
+    )
+
+
+def design(brief: Brief, keep: Network | None = None) -> Design:
+    """Turn a brief into a network that holds everything decided, with the decisions and their reasons.
+
+    Args:
+        brief: what is needed.
+        keep: a network in use: nothing that it holds and the brief still names is moved.
+
+    Raises:
+        DesignError: with everything that cannot be built, each with its remedy.
+    """
+    from archipelago.design.build import design as build
+
+    return build(brief, keep)
+
+
+def audit(network: Network) -> tuple[Finding, ...]:
+    """What is wrong or risky in a network, worst first, each with the edits that mend it."""
+    from archipelago.audit.registry import run
+    from archipelago.diagnosis.picture import picture
+
+    return run(picture(network))
+
+
+def reach(network: Network, source: str, target: str, *, probes: int = 5, family: int | None = None) -> Answer:
+    """Ask whether a probe gets from one end to the other and back, frame by frame, from cold tables.
+
+    Args:
+        network: the network.
+        source: a host, a device, or DEVICE/INTERFACE.
+        target: the same, or an address.
+        probes: how many echo requests at least, one a second; more follow while tables still fill.
+        family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
+
+    Raises:
+        QuestionError: an end does not exist.
+    """
+    from archipelago.diagnosis.picture import picture
+    from archipelago.simulation.ends import find_end, find_source
+    from archipelago.simulation.reach import reach as ask
+
+    view = picture(network)
+    return ask(view, find_source(view, source), find_end(view, target), probes=probes, family=family)
+
+
+def amend(text: str, edits: Sequence[Edit]) -> str:
+    """A document's text with edits made (those of a finding or an answer); comments and order stay."""
+    from archipelago.files.edit import apply
+
+    return apply(text, edits)
+
+
+def draw(network: Network, path: str | PathLike[str]) -> None:
+    """Draw the diagram of a network into an SVG or PNG file, by the ending of its name.
+
+    Raises:
+        QuestionError: the name ends in neither .svg nor .png.
+        DocumentError: the place cannot be written to.
+    """
+    from archipelago.files.disk import write_whole
+    from archipelago.views.draw import picture_of
+
+    write_whole(path, picture_of(network, str(path)))
+
+
+def to_json(result: Any) -> Any:
+    """Any result as plain lists, dictionaries, texts and numbers, with stable keys."""
+    from archipelago.views.plain import plain
+
+    return plain(result)
+
+
+def to_table(result: Any) -> pandas.DataFrame:
+    """A result that is a table (a carving, findings, decisions, steps) as a pandas table."""
+    from archipelago.views.plain import frame
+
+    return frame(result)
+
+
+def __getattr__(name: str) -> Any:
+    if name == "__version__":
+        from importlib.metadata import version
+
+        return version("archipelago")
+    raise AttributeError(f"module 'archipelago' has no attribute '{name}'")

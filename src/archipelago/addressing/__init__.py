@@ -1,0 +1,1 @@
+"""Pure arithmetic on addresses: values, free space, subnets for named needs. Knows no network and no file."""

@@ -1,0 +1,192 @@
+"""Addresses, prefixes and interface addresses as small tuples of integers.
+
+The standard library's `ipaddress` parses and prints; its objects are not kept, because a plan can hold a million
+hosts and each step of a packet compares addresses: a tuple of integers is a tenth of the memory and of the time,
+and serves both families with one code path.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from functools import lru_cache
+from typing import NamedTuple
+
+from archipelago.errors import AddressError
+
+WIDTHS = {4: 32, 6: 128}
+"""Bits in an address of each family."""
+
+
+class Address(NamedTuple):
+    """One address: IP version (4 or 6) and the address as an integer."""
+
+    version: int
+    value: int
+
+    def __str__(self) -> str:
+        return _text(self.version, self.value)
+
+
+class Prefix(NamedTuple):
+    """A block of addresses: IP version, first address as an integer, prefix length in bits."""
+
+    version: int
+    value: int
+    length: int
+
+    def __str__(self) -> str:
+        return f"{_text(self.version, self.value)}/{self.length}"
+
+    @property
+    def size(self) -> int:
+        """How many addresses the block holds."""
+        return 1 << (WIDTHS[self.version] - self.length)
+
+    @property
+    def last(self) -> int:
+        """The block's last address, as an integer."""
+        return self.value + self.size - 1
+
+    def holds(self, address: Address | InterfaceAddress) -> bool:
+        """Whether the address is one of the block's."""
+        return address.version == self.version and self.value <= address.value <= self.last
+
+    def covers(self, other: Prefix) -> bool:
+        """Whether every address of `other` is in this block."""
+        return self.version == other.version and self.value <= other.value and other.last <= self.last
+
+    def overlaps(self, other: Prefix) -> bool:
+        """Whether the two blocks share an address."""
+        return self.version == other.version and self.value <= other.last and other.value <= self.last
+
+    def reserved_ends(self) -> bool:
+        """Whether the first and the last address are not for hosts: IPv4 up to /30 (RFC 1122 3.2.1.3, RFC 3021)."""
+        return self.version == 4 and self.length <= 30
+
+    def usable(self) -> tuple[int, int]:
+        """First and last address that an interface may hold, as integers.
+
+        IPv4 keeps out all-zeros and all-ones (RFC 1122), but not in a /31 (RFC 3021) or a /32. IPv6 keeps out the
+        subnet-router anycast address (RFC 4291 2.6.1) and, in subnets of /64 and wider, the 128 highest
+        (RFC 2526), but nothing in a /127 (RFC 6164) or a /128.
+        """
+        if self.version == 4:
+            return (self.value + 1, self.last - 1) if self.length <= 30 else (self.value, self.last)
+        if self.length >= 127:
+            return self.value, self.last
+        return self.value + 1, self.last - (128 if self.length <= 64 else 0)
+
+    def supernet(self, length: int) -> Prefix:
+        """The block of that shorter prefix length which holds this one."""
+        shift = WIDTHS[self.version] - length
+        return Prefix(self.version, self.value >> shift << shift, length)
+
+
+class InterfaceAddress(NamedTuple):
+    """An address together with the prefix length of its subnet, as an interface holds it."""
+
+    version: int
+    value: int
+    length: int
+
+    def __str__(self) -> str:
+        return f"{_text(self.version, self.value)}/{self.length}"
+
+    @property
+    def address(self) -> Address:
+        return Address(self.version, self.value)
+
+    @property
+    def prefix(self) -> Prefix:
+        """The subnet that the address lies in."""
+        return prefix_of(self)
+
+
+@lru_cache(maxsize=1 << 16)
+def prefix_of(held: InterfaceAddress) -> Prefix:
+    shift = WIDTHS[held.version] - held.length
+    return Prefix(held.version, held.value >> shift << shift, held.length)
+
+
+@lru_cache(maxsize=1 << 16)
+def _text(version: int, value: int) -> str:
+    return str(ipaddress.IPv4Address(value) if version == 4 else ipaddress.IPv6Address(value))
+
+
+def parse_address(text: str) -> Address:
+    """An address from its text, such as `10.44.0.1` or `2001:db8::1`.
+
+    Raises:
+        AddressError: the text is not an address.
+    """
+    try:
+        parsed = ipaddress.ip_address(text)
+    except ValueError:
+        raise AddressError(f"'{text}' is not an address; write one like 10.44.0.1 or 2001:db8:44::1") from None
+    if getattr(parsed, "scope_id", None):
+        raise AddressError(f"'{text}' names an interface after '%', which has no meaning here")
+    return Address(parsed.version, int(parsed))
+
+
+def parse_interface_address(text: str) -> InterfaceAddress:
+    """An address with its prefix length, such as `10.44.0.1/26`.
+
+    Raises:
+        AddressError: the text is not that, or lacks its prefix length.
+    """
+    body, slash, length = text.partition("/")
+    if not slash:
+        parse_address(body)
+        raise AddressError(f"'{text}' lacks its prefix length; write it like {body}/{24 if ':' not in body else 64}")
+    address = parse_address(body)
+    return InterfaceAddress(address.version, address.value, _length(text, length, address.version))
+
+
+def parse_prefix(text: str) -> Prefix:
+    """A block of addresses, such as `10.44.0.0/20`.
+
+    Raises:
+        AddressError: the text is not that, or has bits set beyond its prefix length.
+    """
+    body, slash, length = text.partition("/")
+    address = parse_address(body)
+    if not slash:
+        raise AddressError(f"'{text}' lacks its prefix length; write it like {text}/{WIDTHS[address.version]}")
+    exact = Prefix(address.version, address.value, _length(text, length, address.version))
+    rounded = exact.supernet(exact.length)
+    if rounded != exact:
+        raise AddressError(f"'{text}' has bits set beyond its prefix length; the block it lies in is {rounded}")
+    return exact
+
+
+def _length(text: str, length: str, version: int) -> int:
+    if not (length.isascii() and length.isdigit() and int(length) <= WIDTHS[version]):
+        raise AddressError(f"'{text}' has no valid prefix length; after the slash goes 0 to {WIDTHS[version]}")
+    return int(length)
+
+
+def is_link_local(address: Address | InterfaceAddress) -> bool:
+    """Whether an IPv6 address is valid on its own link only (fe80::/10, RFC 4291 2.5.6)."""
+    return address.version == 6 and address.value >> 118 == 0xFE80 >> 6
+
+
+def mask_text(prefix: Prefix) -> str:
+    """The IPv4 mask in dotted form, such as `255.255.255.192`; the prefix length for IPv6."""
+    if prefix.version == 6:
+        return f"/{prefix.length}"
+    return _text(4, (1 << 32) - prefix.size)
+
+
+def inverse_mask_text(prefix: Prefix) -> str:
+    """The IPv4 inverse mask in dotted form, such as `0.0.0.63`; empty for IPv6."""
+    return _text(4, prefix.size - 1) if prefix.version == 4 else ""
+
+
+def source_for(addresses: tuple[InterfaceAddress, ...], target: Address) -> InterfaceAddress | None:
+    """The address that an interface speaks from: the first written of the family, unless the target lies in the
+    prefix of another one (RFC 1122 3.3.4.3)."""
+    own = [held for held in addresses if held.version == target.version]
+    inside = [held for held in own if held.prefix.holds(target)]
+    first = [held for held in own if not is_link_local(held)] or own
+    found = inside or first
+    return found[0] if found else None

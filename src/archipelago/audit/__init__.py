@@ -1,0 +1,1 @@
+"""Network to findings: one small function for each mistake, found by registration."""

@@ -1,0 +1,67 @@
+"""Mistakes between addresses: held twice, not usable, subnets that overlap."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from archipelago.addressing.carve import overlapping
+from archipelago.addressing.values import is_link_local
+from archipelago.audit.registry import rule
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.picture import Held, Picture, every_address, nic_path
+from archipelago.model.finding import Finding
+
+
+@rule
+def held_twice(view: Picture) -> Iterator[Finding]:
+    """One address on two interfaces of one routing table's world."""
+    for address, holders in view.holders.items():
+        if len(holders) > 1 and not is_link_local(address):
+            worlds: dict[str, list[Held]] = {}
+            for held in holders:
+                worlds.setdefault(held.nic.vrf, []).append(held)
+            for together in worlds.values():
+                if len(together) > 1:
+                    yield faults.address_repeated(address, tuple(together))
+
+
+@rule
+def unusable(view: Picture) -> Iterator[Finding]:
+    """The broadcast or all-zeros address of its own subnet, held by an interface."""
+    for held in every_address(view.knowledge):
+        prefix = held.address.prefix
+        if prefix.reserved_ends() and held.address.value in (prefix.value, prefix.last):
+            home = view.home_of(held.node, held.address)
+            if held.node.kind not in ("host", "switch") or home is None or home.address.length == prefix.length:
+                yield faults.address_broadcast(view, held.address.address, prefix)
+
+
+@rule
+def overlapping_subnets(view: Picture) -> Iterator[Finding]:
+    """Two routed subnets that share addresses but are not one subnet in one broadcast domain."""
+    subnets = [
+        (held.address.prefix, held)
+        for held in every_address(view.knowledge)
+        if held.node.kind in ("router", "l3switch") and not is_link_local(held.address)
+    ]
+    for wide, narrow in overlapping(subnets):
+        same = wide.address.prefix == narrow.address.prefix
+        if wide.nic.vrf != narrow.nic.vrf or (wide.node is narrow.node and wide.nic is narrow.nic):
+            continue
+        if same and (view.domains.together(wide.foot, narrow.foot) or not (wide.nic.up and narrow.nic.up)):
+            continue
+        if wide.address.address == narrow.address.address or narrow.nic.kind == "loopback":
+            continue
+        if not same and view.domains.together(wide.foot, narrow.foot):
+            yield faults.link_mask_differs(narrow, wide)
+            continue
+        yield Finding(
+            "subnet-overlap",
+            "error",
+            narrow.node.name,
+            (*nic_path(narrow), "address"),
+            f"{faults.label(narrow)} with {narrow.address} overlaps {faults.label(wide)} with {wide.address}",
+            "the same addresses are routed to two places",
+            f"move {faults.label(narrow)} to a subnet of its own, "
+            f"or take its address away if {faults.label(wide)} replaced it",
+        )

@@ -1,0 +1,87 @@
+"""Mistakes at the interfaces of routing devices: tags, VLANs, and why one is down."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from archipelago.audit.registry import rule
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.culprit import interface_down, meant_for
+from archipelago.diagnosis.picture import Held, Picture
+from archipelago.knowledge.devices import Nic, Node
+from archipelago.model.finding import Finding
+from archipelago.model.network import Aggregate, Device
+
+
+def routed(view: Picture) -> Iterator[tuple[Node, Nic]]:
+    for node in view.knowledge.nodes.values():
+        if node.kind in ("router", "l3switch"):
+            for nic in node.nics.values():
+                yield node, nic
+
+
+@rule
+def untagged_subinterfaces(view: Picture) -> Iterator[Finding]:
+    """A subinterface whose tag is not written."""
+    for node, nic in routed(view):
+        if nic.kind == "subinterface" and not nic.speaks:
+            yield faults.tag_missing(view, node, nic, meant_for(view, nic))
+
+
+@rule
+def repeated_tags(view: Picture) -> Iterator[Finding]:
+    """Two subinterfaces of one port with one tag: the later written hears nothing."""
+    first: dict[tuple[str, str | None, int | None], Nic] = {}
+    for node, nic in routed(view):
+        if nic.attachment is not None and nic.speaks:
+            other = first.setdefault((node.name, nic.attachment, nic.tag), nic)
+            if other is not nic:
+                yield faults.tag_repeated(view, node, nic, other, _other(meant_for(view, nic), nic))
+
+
+def _other(vlan: int | None, nic: Nic) -> int | None:
+    return vlan if vlan != nic.vlan else None
+
+
+@rule
+def down(view: Picture) -> Iterator[Finding]:
+    """An interface with an address that is down. A routed port without a cable is left alone: what is beyond it is
+    not ours to know."""
+    for node, nic in routed(view):
+        if nic.up or not nic.addresses or (nic.kind in ("port", "aggregate") and nic.down.endswith("is not cabled")):
+            continue
+        yield interface_down(view, Held(node, nic, nic.addresses[0]))
+
+
+@rule
+def unlike_members(view: Picture) -> Iterator[Finding]:
+    """An aggregate whose members differ in speed, or lead to different devices or aggregates."""
+    for device in view.network.devices.values():
+        for one in device.interfaces.values():
+            if isinstance(one, Aggregate):
+                yield from _unlike(view, device, one)
+
+
+def _unlike(view: Picture, device: Device, one: Aggregate) -> Iterator[Finding]:
+    node = view.knowledge.nodes[device.name]
+    path = ("devices", device.name, "interfaces", one.name)
+    ends = node.attachments[one.name].members
+    ports = view.knowledge.ports[device.name]
+    peers = [view.knowledge.links[end].peer for end in ends]
+    far = {(p.device, view.knowledge.attachment_of[p].name) for p in peers if p is not None}
+    speeds = {ports[end.port].speed for end in ends}
+    says = ""
+    if len(far) > 1:
+        says = "lead to " + " and ".join(sorted(f"{name}/{port}" for name, port in far))
+    elif len(speeds) > 1:
+        says = "differ in speed"
+    if says:
+        yield Finding(
+            "members-differ",
+            "risk",
+            device.name,
+            (*path, "members"),
+            f"the members of {device.name}/{one.name} {says}",
+            "frames arrive by a member that the far end does not take for the same link",
+            f"let all members of {device.name}/{one.name} be alike and lead to one aggregate",
+        )

@@ -1,0 +1,72 @@
+"""The verb `mend`: apply, read again, audit again, show what changed and what is left."""
+
+from __future__ import annotations
+
+import difflib
+
+import archipelago
+from archipelago.cli import out
+from archipelago.errors import QuestionError
+from archipelago.files.disk import read_bytes, write_whole
+from archipelago.files.network import network_from
+from archipelago.files.tree import parse
+from archipelago.model.finding import Finding
+from archipelago.views import findings as view
+from archipelago.views.plain import finding_with_line
+from archipelago.views.table import counted
+
+ROUNDS = 8
+"""Mending one thing can bring another to light; so many times it is looked again."""
+
+
+def mend(path: str, output: str, only: list[str], as_json: bool) -> int:
+    """Mend a network file into another. Returns 0 when no error is left, else 1."""
+    before = read_bytes(path).decode("utf-8-sig")
+    text = before
+    network = archipelago.read_network(path)
+    found = archipelago.audit(network)
+    known = {one.slug for one in found}
+    for kind in only:
+        if kind not in known:
+            listed = ", ".join(sorted(known)) or "none"
+            raise QuestionError(f"no finding is of kind '{kind}'; there are: {listed}")
+    made: list[Finding] = []
+    for _ in range(ROUNDS):
+        chosen = [one for one in found if one.edits and (not only or one.slug in only)]
+        if not chosen:
+            break
+        text, applied = _apply(text, chosen)
+        made += applied
+        network = network_from(parse(text.encode(), output))
+        found = archipelago.audit(network)
+    write_whole(output, text)
+    errors = sum(one.severity == "error" for one in found)
+    if as_json:
+        left = [finding_with_line(network, one) for one in found]
+        out.say_json({"mended": archipelago.to_json(made), "left": left, "errors": errors, "written": output})
+        return 1 if errors else 0
+    out.head(f"{counted(len(made), 'mend')} made, written to {output}; left: {view.headline(found)}")
+    out.say()
+    out.say_lines(f"  {one.slug} at {one.at}: {one.mend}" for one in made)
+    out.say()
+    changed = difflib.unified_diff(before.splitlines(), text.splitlines(), path, output, lineterm="", n=0)
+    out.say_lines(line for line in changed if not line.startswith("@@"))
+    out.say_lines(view.lines(network, found))
+    return 1 if errors else 0
+
+
+def _apply(text: str, findings: list[Finding]) -> tuple[str, list[Finding]]:
+    """Apply the mends of one audit; those that touch the same place wait for the next look."""
+    touched: set[tuple[str | int, ...]] = set()
+    chosen = []
+    for one in findings:
+        paths = {edit.path for edit in one.edits}
+        clash = any(a[: len(b)] == b or b[: len(a)] == a for a in paths for b in touched if a[-1] != "+" or a != b)
+        moved = any(isinstance(part, int) for path in paths for part in path[:-1]) and any(
+            isinstance(t[-1], int) for t in touched
+        )
+        if not clash and not moved:
+            touched |= paths
+            chosen.append(one)
+    edits = [edit for one in chosen for edit in one.edits]
+    return archipelago.amend(text, edits), chosen

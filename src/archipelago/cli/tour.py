@@ -1,0 +1,120 @@
+"""The verb `demo`: the files of Tern Bay, and a tour through all the steps with them."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+from pathlib import Path
+
+import archipelago
+from archipelago.cli import out
+from archipelago.errors import DocumentError, Problem
+from archipelago.files.disk import write_whole
+from archipelago.model.finding import REMOVE, Edit
+from archipelago.model.network import Network
+from archipelago.views import answer, carving, findings
+from archipelago.views.table import table
+
+MISTAKES = (
+    ("kiosk-a was set up without a gateway", Edit(("hosts", "kiosk-a", "gateway"), REMOVE)),
+    (
+        "the trunk from hall to quay-2 was copied from an older plan",
+        Edit(("devices", "hall", "ports", "p22", "trunk"), ["crew", "yard"]),
+    ),
+    (
+        "galley was plugged into a port of the wrong VLAN",
+        Edit(("devices", "quay-1", "ports", "p2", "access"), "tickets"),
+    ),
+    (
+        "the subinterface of the yard was switched off for a test",
+        Edit(("devices", "helm", "interfaces", "p1.240", "off"), "true"),
+    ),
+)
+"""Four mistakes that people really make, as edits of the designed network."""
+
+
+def tour(directory: Path) -> None:
+    """Write the files and go through the steps, telling what each is for."""
+    try:
+        directory.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise DocumentError(
+            str(directory), [Problem(0, 0, f"the directory cannot be made: {error.strerror}")]
+        ) from None
+    brief_path, network_path, broken_path = (directory / name for name in ("brief.yaml", "network.yaml", "broken.yaml"))
+    write_whole(brief_path, files("archipelago.demo").joinpath("tern-bay.yaml").read_text(encoding="utf-8"))
+
+    _step(1, "Carve: a subnet for each VLAN, with room to grow", f"archipelago design {brief_path} -o {network_path}")
+    brief = archipelago.read_brief(brief_path)
+    made = archipelago.design(brief)
+    archipelago.write_network(made.network, network_path)
+    out.say(carving.headline(made.carving))
+    rows = [(a.name, a.vlan_id, a.prefix, a.gateway, a.usable, a.needed, a.spare) for a in made.carving.allotments]
+    columns = ("VLAN", "id", "subnet", "gateway", "usable", "needed", "spare")
+    out.say_tables([table("", columns, rows, ("id", "usable", "needed", "spare"))])
+    out.say()
+    out.say_lines(carving.picture(made.carving))
+
+    _step(2, "Design: gateways, trunks, ports and addresses, all decided and written down", f"see {network_path}")
+    decided = [one for one in made.decisions if "/" in one.subject]
+    out.say_tables([table("", ("about", "decided", "because"), [(d.subject, d.decided, d.why) for d in decided])])
+
+    _step(3, "Audit: is anything wrong or risky?", f"archipelago audit {network_path}")
+    network = archipelago.read_network(network_path)
+    out.say(findings.headline(archipelago.audit(network)))
+
+    _step(
+        4,
+        "Reach within a VLAN: switches carry it, no gateway is asked",
+        f"archipelago reach {network_path} kiosk-a counter",
+    )
+    _ask(network, "kiosk-a", "counter")
+    _step(
+        5,
+        "Reach across VLANs: over the trunk to the router and back down it",
+        f"archipelago reach {network_path} kiosk-a galley",
+    )
+    _ask(network, "kiosk-a", "galley")
+
+    _step(6, "The same network with four mistakes", f"archipelago audit {broken_path}")
+    text = archipelago.amend(network_path.read_text(encoding="utf-8"), [edit for _, edit in MISTAKES])
+    notes = "".join(f"#   {number}. {says}\n" for number, (says, _) in enumerate(MISTAKES, 1))
+    write_whole(broken_path, f"# Tern Bay with four mistakes in it:\n{notes}{text}")
+    broken = archipelago.read_network(broken_path)
+    wrong = archipelago.audit(broken)
+    out.say(findings.headline(wrong))
+    out.say_lines(findings.lines(broken, wrong))
+
+    _step(
+        7, "Ask why: where did the packet stop, and what mends it?", f"archipelago reach {broken_path} kiosk-a barrier"
+    )
+    for source, target in (("kiosk-a", "recorder"), ("purser", "camera-s"), ("galley", "purser"), ("bosun", "barrier")):
+        _ask(broken, source, target, steps=False)
+
+    mended_path = directory / "mended.yaml"
+    _step(8, "Mend: apply the changes and look again", f"archipelago mend {broken_path} -o {mended_path}")
+    text = archipelago.amend(broken_path.read_text(encoding="utf-8"), [edit for one in wrong for edit in one.edits])
+    write_whole(mended_path, text)
+    mended = archipelago.read_network(mended_path)
+    out.say(findings.headline(archipelago.audit(mended)))
+    _ask(mended, "kiosk-a", "barrier", steps=False)
+
+    drawing = directory / "network.svg"
+    _step(9, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
+    archipelago.draw(network, drawing)
+    out.say(f"drawn: {drawing}")
+    out.say()
+    out.say(f"Everything is in {directory}. Change a line of {network_path} and ask again.")
+
+
+def _step(number: int, title: str, command: str) -> None:
+    out.say()
+    out.head(f"{number}. {title}")
+    out.say(f"   {command}")
+    out.say()
+
+
+def _ask(network: Network, source: str, target: str, steps: bool = True) -> None:
+    lines = answer.lines(archipelago.reach(network, source, target))
+    out.say_lines(lines if steps else lines[: lines.index("")] if "" in lines else lines)
+    if not steps:
+        out.say()

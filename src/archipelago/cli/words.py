@@ -1,0 +1,98 @@
+"""The command line's words turned into values."""
+
+from __future__ import annotations
+
+import re
+
+from archipelago.diagnosis.picture import Picture
+from archipelago.errors import QuestionError
+from archipelago.knowledge.devices import Node
+from archipelago.simulation.build import Simulation
+
+CarveWords = tuple[list[str], dict[str, int], dict[str, int], dict[str, str], float]
+
+
+def carve_words(words: list[str], pins: list[str], headroom: str) -> CarveWords:
+    """Spaces, needs, ids, pins and headroom from what `carve` was given.
+
+    Raises:
+        QuestionError: with everything that is not understood.
+    """
+    wrong: list[str] = []
+    spaces: list[str] = []
+    needs: dict[str, int] = {}
+    ids: dict[str, int] = {}
+    for word in words:
+        if "=" not in word:
+            spaces.append(word)
+            continue
+        found = re.fullmatch(r"([A-Za-z][A-Za-z0-9._-]*)(?::(\d{1,4}))?=(\d{1,8})", word)
+        if found is None:
+            wrong.append(
+                f"'{word}' is not a need; write NAME=HOSTS or NAME:ID=HOSTS, such as tickets=45 or tickets:210=45"
+            )
+            continue
+        if found[1] in needs:
+            wrong.append(f"'{found[1]}' is asked for twice; each need has a name of its own")
+        needs[found[1]] = int(found[3])
+        if found[2]:
+            ids[found[1]] = int(found[2])
+    if not spaces:
+        wrong.append("there is no space to carve from; give at least one prefix such as 10.44.0.0/20")
+    if not needs:
+        wrong.append("nothing is asked for; add needs such as tickets=45")
+    pinned: dict[str, str] = {}
+    for word in pins:
+        name, equals, prefix = word.partition("=")
+        if not equals or name not in needs:
+            wrong.append(f"'{word}' pins nothing; write NAME=PREFIX with the NAME of a need")
+        pinned[name] = prefix
+    share = re.fullmatch(r"(\d{1,4}(?:\.\d+)?)%", headroom)
+    if share is None:
+        wrong.append(f"'{headroom}' is not a share; write it like 25%")
+    if wrong:
+        raise QuestionError("\n".join(wrong))
+    return spaces, needs, ids, pinned, float(share[1]) / 100 if share else 0.0
+
+
+def nodes_named(view: Picture, names: list[str]) -> list[Node]:
+    """The devices (or hosts) of those names; all devices where none is named.
+
+    Raises:
+        QuestionError: there is none such.
+    """
+    nodes = view.knowledge.nodes
+    for name in names:
+        if name not in nodes:
+            raise QuestionError(f"there is no device '{name}'; there are: {', '.join(view.network.devices)}")
+    return [nodes[name] for name in (names or view.network.devices)]
+
+
+def vlans_named(view: Picture, names: list[str]) -> frozenset[int]:
+    """VLAN ids from names or ids.
+
+    Raises:
+        QuestionError: there is none such.
+    """
+    found = set()
+    for name in names:
+        number = view.network.vlans.get(name) or (int(name) if name.isdigit() else 0)
+        if number != 1 and number not in view.network.vlans.values():
+            raise QuestionError(f"there is no VLAN '{name}'; there are: {', '.join(view.network.vlans)}")
+        found.add(number)
+    return frozenset(found)
+
+
+def after_words(view: Picture, words: str) -> Simulation:
+    """A simulation with the probes of `FROM,TO` in it.
+
+    Raises:
+        QuestionError: the words are not two ends.
+    """
+    from archipelago.simulation.ends import find_end, find_source
+    from archipelago.simulation.reach import simulate
+
+    source, comma, target = words.partition(",")
+    if not comma:
+        raise QuestionError(f"'{words}' is not FROM,TO; name two ends, such as kiosk-a,galley")
+    return simulate(view, find_source(view, source), find_end(view, target))

@@ -1,0 +1,1 @@
+"""The demo's data: the ferry line of Tern Bay."""

@@ -1,0 +1,120 @@
+"""A whole design, one decision after another."""
+
+from __future__ import annotations
+
+from archipelago.addressing.values import Prefix
+from archipelago.design import gateways, hosts, links, subnets, switching
+from archipelago.design import routes as routing
+from archipelago.design.draft import Draft, link_name
+from archipelago.design.wiring import routes, wire
+from archipelago.errors import DesignError
+from archipelago.model.brief import Brief
+from archipelago.model.network import Device, End, Network
+from archipelago.model.plan import Design
+
+
+def design(brief: Brief, keep: Network | None = None) -> Design:
+    """Turn a brief into a network that holds everything decided.
+
+    Args:
+        brief: what is needed.
+        keep: a network that is in use: nothing that it holds and the brief still names is moved.
+
+    Raises:
+        DesignError: with everything that cannot be built, each with its remedy.
+    """
+    draft = Draft(brief, keep)
+    draft.vlans = {vlan.name: vlan.id for vlan in brief.vlans.values()}
+    for name in brief.devices:
+        draft.ports[name], draft.interfaces[name], draft.routes[name] = {}, {}, []
+    switching.plug(draft)
+    wiring = wire(draft)
+    _stop(draft)
+    joined = links.transits(draft, wiring)
+    draft.vlans |= {transit.name: transit.vlan for transit in joined}
+    loopbacks = links.routing_devices(draft) if brief.habits.loopbacks else []
+    subnets.allot(draft, wiring, {transit.name: transit.vlan for transit in joined}, loopbacks)
+    _stop(draft)
+    gateways.place(draft, wiring)
+    switching.carry(draft, wiring)
+    meetings = links.connect(draft, wiring, joined)
+    links.leave(draft)
+    _check_router_hosts(draft)
+    hosts.settle(draft)
+    _stop(draft)
+    homes: dict[Prefix, list[str]] = {}
+
+    def home(name: str, *devices: str) -> None:
+        for one in draft.subnets(name):
+            homes.setdefault(one.prefix, []).extend(devices)
+
+    for vlan, gateway in wiring.serving.items():
+        home(draft.name_of(vlan), gateway.device)
+    for transit in joined:
+        home(transit.name, *(device for device, _ in transit.feet))
+    for cable in wiring.routed:
+        home(link_name(cable), cable.a.device, cable.b.device)
+    for name in loopbacks:
+        home(f"loopback {name}", name)
+    routing.route(draft, meetings, homes)
+    network = Network(
+        brief.title,
+        dict(draft.vlans),
+        {name: _device(draft, name) for name in brief.devices},
+        draft.hosts,
+        brief.cables,
+    )
+    assert draft.carving is not None
+    return Design(network, draft.carving, tuple(draft.decisions), tuple(draft.requests))
+
+
+def _stop(draft: Draft) -> None:
+    if draft.reasons:
+        raise DesignError(list(dict.fromkeys(draft.reasons)))
+
+
+def _check_router_hosts(draft: Draft) -> None:
+    """A host on a router's port needs the port to be its VLAN's own."""
+    for name, end in draft.host_ends.items():
+        if draft.brief.devices[end.device].kind != "router":
+            continue
+        vlan = draft.brief.hosts[name].vlan
+        served = [
+            g for g in draft.brief.gateways if End(g.device, g.port or "") == end and g.untagged and vlan in g.vlans
+        ]
+        if not served:
+            label = draft.name_of(vlan)
+            draft.reasons.append(
+                f"host '{name}' is at {end}, a router's port; give the whole port to its VLAN with "
+                f"{{for: {label}, at: {end}, untagged: true}} under 'gateways', or plug it into a switch"
+            )
+
+
+def _device(draft: Draft, name: str) -> Device:
+    need = draft.brief.devices[name]
+    routing_families = None
+    if need.kind == "l3switch":
+        versions = sorted(
+            {space.version for space in draft.brief.space} | {a.prefix.version for a in draft.allotments.values()}
+        )
+        routing_families = tuple(versions) if routes(draft, name) else ()
+    order = {port: index for index, port in enumerate(need.ports or ())}
+    ports = dict(
+        sorted(draft.ports[name].items(), key=lambda item: (order.get(item[0], len(order)), _natural(item[0])))
+    )
+    return Device(
+        name,
+        need.kind,
+        routing_families,
+        None,
+        ports,
+        draft.interfaces[name],
+        tuple(draft.routes[name]),
+        tuple(draft.gateway.get(name, ())),
+    )
+
+
+def _natural(name: str) -> tuple[str, int]:
+    """Sort key that puts p2 before p10."""
+    stem = name.rstrip("0123456789")
+    return stem, int(name[len(stem) :] or 0)

@@ -1,0 +1,66 @@
+"""A design while it grows: what the modules of this room add to, one after another."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from archipelago.addressing.carve import Allotment, Carving
+from archipelago.addressing.values import InterfaceAddress
+from archipelago.model.brief import Brief
+from archipelago.model.network import Cable, End, Host, Interface, Network, NextHop, Port, Route
+from archipelago.model.plan import Decision
+
+
+@dataclass(slots=True)
+class Draft:
+    """The brief, the old network that is kept, and what is decided so far. `reasons` gathers what cannot be built."""
+
+    brief: Brief
+    old: Network | None = None
+    reasons: list[str] = field(default_factory=list)
+    decisions: list[Decision] = field(default_factory=list)
+    requests: list[str] = field(default_factory=list)
+    vlans: dict[str, int] = field(default_factory=dict)
+    carving: Carving | None = None
+    allotments: dict[tuple[str, int], Allotment] = field(default_factory=dict)
+    ports: dict[str, dict[str, Port]] = field(default_factory=dict)
+    interfaces: dict[str, dict[str, Interface]] = field(default_factory=dict)
+    routes: dict[str, list[Route]] = field(default_factory=dict)
+    gateway: dict[str, list[NextHop]] = field(default_factory=dict)
+    hosts: dict[str, Host] = field(default_factory=dict)
+    host_ends: dict[str, End] = field(default_factory=dict)
+    used: set[End] = field(default_factory=set)
+    cursors: dict[tuple[str, int, int], int] = field(default_factory=dict)
+    """Where the search for a free address goes on in each range, so that a full one is not walked for every host."""
+
+    def decide(self, subject: str, decided: str, why: str) -> None:
+        self.decisions.append(Decision(subject, decided, why))
+
+    def name_of(self, vlan: int) -> str:
+        return next((name for name, number in self.vlans.items() if number == vlan), str(vlan))
+
+    def set_port(self, end: End, port: Port) -> None:
+        """Write a port; what the old network says of its speed stays."""
+        self.ports[end.device][end.port] = port
+
+    def subnets(self, name: str) -> list[Allotment]:
+        """The subnets of a need, one of each family that it has."""
+        return [self.allotments[name, version] for version in (4, 6) if (name, version) in self.allotments]
+
+    def gateway_addresses(self, name: str) -> tuple[InterfaceAddress, ...]:
+        """What the gateway interface of a VLAN holds."""
+        return tuple(
+            InterfaceAddress(one.prefix.version, one.gateway.value, one.prefix.length)
+            for one in self.subnets(name)
+            if one.gateway is not None
+        )
+
+
+def link_name(cable: Cable) -> str:
+    """How the subnet of a routed link is called."""
+    return f"link {cable}"
+
+
+def address_in(one: Allotment, offset: int) -> InterfaceAddress:
+    """The interface address that many places after the first usable one."""
+    return InterfaceAddress(one.prefix.version, one.first.value + offset, one.prefix.length)

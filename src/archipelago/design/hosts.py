@@ -1,0 +1,104 @@
+"""An address and a gateway for every host, and for the management interface of switches that have one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from archipelago.addressing.carve import Allotment
+from archipelago.addressing.values import Address, InterfaceAddress
+from archipelago.design.draft import Draft
+from archipelago.model.network import Device, Host, NextHop, VlanInterface
+
+
+def settle(draft: Draft) -> None:
+    """Give out addresses from the static ranges in the order of the brief; those written or held before stay."""
+    takers: list[tuple[str, int, tuple[InterfaceAddress, ...]]] = []
+    for host in draft.brief.hosts.values():
+        old = draft.old.hosts.get(host.name) if draft.old else None
+        takers.append((host.name, host.vlan, _wanted(draft, host.vlan, host.addresses, old.addresses if old else ())))
+    for need in draft.brief.devices.values():
+        if need.manage is not None:
+            before = draft.old.devices.get(need.name) if draft.old else None
+            held = _managed(before, need.manage) if before else []
+            takers.append((need.name, need.manage, _wanted(draft, need.manage, (), held)))
+    taken = _taken(draft, takers)
+    for name, vlan, wanted in takers:
+        addresses, gateways = [], []
+        for one in draft.subnets(draft.name_of(vlan)):
+            chosen = next((one_of for one_of in wanted if one_of.version == one.prefix.version), None)
+            if chosen is None:
+                chosen = _next(draft, name, one, taken)
+                if chosen is None:
+                    continue
+            elif not one.prefix.holds(chosen) or chosen.length != one.prefix.length:
+                draft.reasons.append(
+                    f"host '{name}' asks for {chosen}, but the subnet of '{draft.name_of(vlan)}' is {one.prefix}; "
+                    f"write an address of it, with /{one.prefix.length}"
+                )
+            addresses.append(chosen)
+            if one.gateway is not None:
+                gateways.append(NextHop(one.gateway))
+        if name in draft.brief.hosts:
+            if name in draft.host_ends:
+                draft.hosts[name] = Host(name, draft.host_ends[name], tuple(addresses), tuple(gateways))
+        else:
+            draft.interfaces[name]["manage"] = VlanInterface("manage", vlan, tuple(addresses))
+            draft.gateway[name] = gateways
+
+
+def _managed(device: Device, vlan: int) -> list[InterfaceAddress]:
+    """The addresses that a device holds in its management VLAN."""
+    return [
+        held
+        for one in device.interfaces.values()
+        if isinstance(one, VlanInterface) and one.vlan == vlan
+        for held in one.addresses
+    ]
+
+
+def _wanted(
+    draft: Draft, vlan: int, written: Iterable[InterfaceAddress], old: Iterable[InterfaceAddress]
+) -> tuple[InterfaceAddress, ...]:
+    """The addresses that are decided already: those written, else those held before that are still in the subnet."""
+    found = {held.version: held for held in written}
+    for one in draft.subnets(draft.name_of(vlan)):
+        for held in old:
+            if one.prefix.holds(held) and held.length == one.prefix.length:
+                found.setdefault(held.version, held)
+    return tuple(found.values())
+
+
+def _taken(draft: Draft, takers: list[tuple[str, int, tuple[InterfaceAddress, ...]]]) -> dict[Address, str]:
+    taken: dict[Address, str] = {}
+    for one in draft.allotments.values():
+        if one.gateway is not None:
+            taken[one.gateway] = f"the gateway of '{one.name}'"
+    for name, _, wanted in takers:
+        for held in wanted:
+            if held.address in taken:
+                draft.reasons.append(
+                    f"host '{name}' asks for {held.address}, which {taken[held.address]} has; write another"
+                )
+            taken.setdefault(held.address, f"host '{name}'")
+    if draft.old is not None:
+        for host in draft.old.hosts.values():
+            for held in host.addresses:
+                taken.setdefault(held.address, f"host '{host.name}' of the old network")
+    return taken
+
+
+def _next(draft: Draft, name: str, one: Allotment, taken: dict[Address, str]) -> InterfaceAddress | None:
+    """The next free address: in the static range, then anywhere usable."""
+    ranges = [one.static] if one.static else []
+    for first, last in (*ranges, (one.first, one.last)):
+        mark = (one.name, one.prefix.version, first.value)
+        start = draft.cursors.get(mark, first.value)
+        for value in range(start, last.value + 1):
+            address = Address(one.prefix.version, value)
+            if address not in taken:
+                taken[address] = f"host '{name}'"
+                draft.cursors[mark] = value
+                return InterfaceAddress(one.prefix.version, value, one.prefix.length)
+        draft.cursors[mark] = last.value + 1
+    draft.reasons.append(f"no address is left in {one.prefix} for '{name}'; raise 'hosts' of '{one.name}' in the brief")
+    return None

@@ -1,0 +1,147 @@
+"""How the routing devices meet: routed links, transit VLANs where only switches lie between, loopbacks, the outside."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from archipelago.addressing.values import Address, InterfaceAddress
+from archipelago.design.draft import Draft, address_in, link_name
+from archipelago.design.wiring import Wiring, carry_vlan, routes
+from archipelago.model.network import End, Loopback, Port, Subinterface, VlanInterface
+
+LOOPBACK = "self"
+"""How the loopback interface of a device is called."""
+
+
+@dataclass(frozen=True, slots=True)
+class Meeting:
+    """Two routing devices on one small subnet: this device, the other, and the other's addresses there."""
+
+    device: str
+    other: str
+    via: tuple[Address, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Transit:
+    """A VLAN that lets two routing devices meet over switches; each foot is a device and, on a router, its port."""
+
+    name: str
+    vlan: int
+    feet: tuple[tuple[str, str | None], tuple[str, str | None]]
+
+
+def routing_devices(draft: Draft) -> list[str]:
+    return [name for name in draft.brief.devices if routes(draft, name)]
+
+
+def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
+    """Join the routing devices that no routed link joins by a VLAN of their own, where switches lie between them."""
+    brief = draft.brief
+    root = {name: name for name in routing_devices(draft)}
+
+    def find(name: str) -> str:
+        while root[name] != name:
+            name = root[name]
+        return name
+
+    for cable in wiring.routed:
+        root[find(cable.a.device)] = find(cable.b.device)
+    feet: dict[str, list[tuple[str, str | None, str]]] = {}
+    for vlan, gateway in wiring.serving.items():
+        entrance = wiring.entrance.get(vlan)
+        if entrance is not None and not gateway.untagged:
+            foot = (gateway.device, gateway.port, entrance)
+            island = feet.setdefault(wiring.island[entrance], [])
+            if foot not in island:
+                island.append(foot)
+    found: list[Transit] = []
+    used = {vlan.id for vlan in brief.vlans.values()}
+    for island in feet.values():
+        first = island[0]
+        for foot in island[1:]:
+            if find(foot[0]) == find(first[0]):
+                continue
+            root[find(foot[0])] = find(first[0])
+            name = f"transit-{len(found) + 1}"
+            number = _kept_id(draft, name) or next(one for one in range(4094, 1, -1) if one not in used)
+            used.add(number)
+            found.append(Transit(name, number, (first[:2], foot[:2])))
+            wiring.entrance[number] = first[2]
+            carry_vlan(draft, wiring, number, [foot[2]])
+            for device, port, _ in (first, foot):
+                for cable in brief.cables:
+                    if port and End(device, port) in (cable.a, cable.b):
+                        wiring.carried.setdefault(cable, set()).add(number)
+            draft.decide(name, f"VLAN {number} between {first[0]} and {foot[0]}", "only switches lie between the two")
+    return found
+
+
+def _kept_id(draft: Draft, name: str) -> int | None:
+    return draft.old.vlans.get(name) if draft.old else None
+
+
+def connect(draft: Draft, wiring: Wiring, joined: list[Transit]) -> list[Meeting]:
+    """Give both ends of every link their addresses."""
+    meetings: list[Meeting] = []
+    for cable in wiring.routed:
+        subnets = draft.subnets(link_name(cable))
+        sides = [tuple(address_in(one, offset) for one in subnets) for offset in (0, 1)]
+        if _was_swapped(draft, cable.a, sides[1]):
+            sides.reverse()
+        for end, held in ((cable.a, sides[0]), (cable.b, sides[1])):
+            draft.set_port(end, Port(end.port, addresses=held))
+        texts = " and ".join(str(one.prefix) for one in subnets)
+        draft.decide(str(cable), f"routed link {texts}", "both ends route and no VLAN has to cross it")
+        meetings += _both(cable.a.device, cable.b.device, sides)
+    for transit in joined:
+        subnets = draft.subnets(transit.name)
+        sides = [tuple(address_in(one, offset) for one in subnets) for offset in (0, 1)]
+        for (device, port), held in zip(transit.feet, sides, strict=True):
+            if port is None:
+                draft.interfaces[device][transit.name] = VlanInterface(transit.name, transit.vlan, held)
+            else:
+                label = f"{port}.{transit.vlan}"
+                draft.interfaces[device][label] = Subinterface(label, port, transit.vlan, False, held)
+        meetings += _both(transit.feet[0][0], transit.feet[1][0], sides)
+    for device in routing_devices(draft):
+        own = draft.subnets(f"loopback {device}")
+        if own:
+            draft.interfaces[device][LOOPBACK] = Loopback(LOOPBACK, tuple(address_in(one, 0) for one in own))
+    return meetings
+
+
+def _was_swapped(draft: Draft, end: End, other: tuple[InterfaceAddress, ...]) -> bool:
+    """Whether the old network has the ends of a link the other way round."""
+    if draft.old is None or end.device not in draft.old.devices:
+        return False
+    port = draft.old.devices[end.device].ports.get(end.port)
+    return port is not None and any(held in other for held in port.addresses)
+
+
+def _both(a: str, b: str, sides: list[tuple[InterfaceAddress, ...]]) -> list[Meeting]:
+    first, second = (tuple(held.address for held in side) for side in sides)
+    return [Meeting(a, b, second), Meeting(b, a, first)]
+
+
+def leave(draft: Draft) -> None:
+    """Write the port towards the outside, and what its owner must route back."""
+    outside = draft.brief.outside
+    if outside is None:
+        return
+    end = outside.at
+    if not routes(draft, end.device):
+        draft.reasons.append(
+            f"the outside is at {end}, but {end.device} does not route; place it at a router or l3switch"
+        )
+        return
+    draft.set_port(end, Port(end.port, addresses=outside.addresses))
+    for hop in outside.via:
+        if not any(held.prefix.holds(hop.address) for held in outside.addresses):
+            draft.reasons.append(f"the outside's next hop {hop} is in no subnet of {end}; write an 'address' beside it")
+        for held in outside.addresses:
+            if held.version == hop.address.version and held.prefix.holds(hop.address):
+                for space in draft.brief.space:
+                    if space.version == held.version:
+                        draft.requests.append(f"ask the owner of {hop} for a route to {space} via {held.address}")
+    draft.decide("outside", f"at {end}, next hop {', '.join(str(hop) for hop in outside.via)}", "written in the brief")

@@ -1,0 +1,123 @@
+"""Static routes: every routing device learns every subnet that it does not hold, by the shortest way."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterable
+
+from archipelago.addressing.values import WIDTHS, Address, Prefix
+from archipelago.design.draft import Draft
+from archipelago.design.links import Meeting, routing_devices
+from archipelago.model.network import NextHop, Route
+
+BACKUP_METRIC = 10
+"""The metric of a second way, used when the first one's interface is down."""
+
+Way = tuple[Address, Address | None]
+"""The next hop of the first way, and of a second one that leads to the target without coming back."""
+
+
+def route(draft: Draft, meetings: list[Meeting], homes: dict[Prefix, list[str]]) -> None:
+    """Write the static routes of every routing device.
+
+    Args:
+        draft: the design so far.
+        meetings: which devices share a link.
+        homes: the devices that each subnet is connected to.
+    """
+    devices = routing_devices(draft)
+    near: dict[str, list[Meeting]] = {name: [] for name in devices}
+    for meeting in meetings:
+        near[meeting.device].append(meeting)
+    distance = {name: _distances(name, near) for name in devices}
+    outside = draft.brief.outside
+    total = 0
+    for name in devices:
+        for version in (4, 6):
+            default = _default(draft, name, near, distance, version)
+            ways: dict[Prefix, Way] = {}
+            for prefix, holders in homes.items():
+                if prefix.version != version or name in holders:
+                    continue
+                reachable = [holder for holder in holders if holder in distance[name]]
+                if not reachable:
+                    continue
+                way = _way(name, min(reachable, key=lambda holder: distance[name][holder]), near, distance, version)
+                if way is not None and way != default:
+                    ways[prefix] = way
+            merged = merge(ways)
+            if default is not None:
+                merged[Prefix(version, 0, 0)] = default
+            for prefix, (first, second) in sorted(merged.items()):
+                draft.routes[name].append(Route(prefix, NextHop(first)))
+                if second is not None:
+                    draft.routes[name].append(Route(prefix, NextHop(second), BACKUP_METRIC))
+            total += len(merged)
+    if outside is not None:
+        for hop in outside.via:
+            draft.routes[outside.at.device].append(Route(Prefix(hop.address.version, 0, 0), hop))
+    if total:
+        draft.decide("routes", f"{total} on {len(devices)} routing devices", "the shortest way, summarised where exact")
+
+
+def _default(
+    draft: Draft, name: str, near: dict[str, list[Meeting]], distance: dict[str, dict[str, int]], version: int
+) -> Way | None:
+    outside = draft.brief.outside
+    if outside is None or outside.at.device == name or not any(h.address.version == version for h in outside.via):
+        return None
+    return _way(name, outside.at.device, near, distance, version)
+
+
+def _distances(start: str, near: dict[str, list[Meeting]]) -> dict[str, int]:
+    found = {start: 0}
+    queue = deque([start])
+    while queue:
+        name = queue.popleft()
+        for meeting in near[name]:
+            if meeting.other not in found:
+                found[meeting.other] = found[name] + 1
+                queue.append(meeting.other)
+    return found
+
+
+def _way(
+    name: str, goal: str, near: dict[str, list[Meeting]], distance: dict[str, dict[str, int]], version: int
+) -> Way | None:
+    """The first hop of the shortest way, and a loop-free alternate (RFC 5286 3.1): a neighbour whose own shortest
+    way to the goal does not lead through this device."""
+    options = []
+    for order, meeting in enumerate(near[name]):
+        via = next((address for address in meeting.via if address.version == version), None)
+        if via is not None and goal in distance[meeting.other]:
+            options.append((distance[meeting.other][goal], order, via))
+    options.sort()
+    if not options:
+        return None
+    own = distance[name][goal]
+    second = next((via for length, _, via in options[1:] if length < own + 1), None)
+    return options[0][2], second
+
+
+def merge(ways: dict[Prefix, Way]) -> dict[Prefix, Way]:
+    """Summarise: two halves of a block that go the same way become the block, again and again. Nothing else is
+    covered, so a summary never draws in addresses that nobody has."""
+    left = dict(ways)
+    for prefix in _widening(ways):
+        length = prefix.length
+        current = prefix
+        while length > 0 and current in left:
+            width = WIDTHS[current.version]
+            sibling = Prefix(current.version, current.value ^ (1 << (width - length)), length)
+            if left.get(sibling) != left[current]:
+                break
+            way = left.pop(current)
+            left.pop(sibling)
+            length -= 1
+            current = current.supernet(length)
+            left[current] = way
+    return left
+
+
+def _widening(ways: Iterable[Prefix]) -> list[Prefix]:
+    return sorted(ways, key=lambda prefix: (-prefix.length, prefix.value))

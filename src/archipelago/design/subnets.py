@@ -1,0 +1,134 @@
+"""A subnet for every VLAN, routed link and loopback, out of the brief's space."""
+
+from __future__ import annotations
+
+from archipelago.addressing.carve import Need, carve
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.design.draft import Draft, link_name
+from archipelago.design.wiring import Wiring
+from archipelago.errors import CarveError
+from archipelago.model.network import Network, Port, Subinterface, VlanInterface
+
+
+def allot(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list[str]) -> None:
+    """Carve all subnets at once; what the old network holds is pinned."""
+    brief, habits = draft.brief, draft.brief.habits
+    counts: dict[int, int] = {}
+    for host in brief.hosts.values():
+        counts[host.vlan] = counts.get(host.vlan, 0) + 1
+    for device in brief.devices.values():
+        if device.manage is not None:
+            counts[device.manage] = counts.get(device.manage, 0) + 1
+    needs: list[Need] = []
+    for vlan in brief.vlans.values():
+        kept, kept_gateways = _kept(draft, vlan.id)
+        written = {prefix.version for prefix in vlan.subnet}
+        pinned = vlan.subnet + tuple(prefix for prefix in kept if prefix.version not in written)
+        gateway = vlan.gateway + tuple(one for one in kept_gateways if any(prefix.holds(one) for prefix in pinned))
+        if vlan.id not in wiring.serving and not vlan.hosts and not counts.get(vlan.id) and not pinned:
+            continue
+        needs.append(
+            Need(
+                vlan.name,
+                max(vlan.hosts, counts.get(vlan.id, 0)),
+                vlan.id,
+                pinned=pinned,
+                gateway=gateway,
+                versions=vlan.families,
+            )
+        )
+    small = {4: habits.transit, 6: 127}
+    for cable in wiring.routed:
+        name = link_name(cable)
+        needs.append(Need(name, 2, None, 0, pinned=_kept_link(draft, cable.a.device, cable.a.port), lengths=small))
+    for name, number in transit.items():
+        needs.append(Need(name, 2, number, 0, pinned=_kept(draft, number)[0], lengths=small))
+    for name in loopbacks:
+        needs.append(Need(f"loopback {name}", 1, None, 0, pinned=_kept_loopback(draft, name), lengths={4: 32, 6: 128}))
+    reserved = list(brief.reserved)
+    if brief.outside is not None:
+        reserved += [held.prefix for held in brief.outside.addresses if _inside(brief.space, held.prefix)]
+    named = {pin for need in needs for pin in need.pinned}
+    for prefix in _held_back(draft):
+        if not any(prefix.overlaps(pin) for pin in named) and not any(prefix.overlaps(other) for other in reserved):
+            reserved.append(prefix)
+            draft.decide(str(prefix), "held back", "the old network uses it, the brief does not name it")
+    try:
+        draft.carving = carve(
+            brief.space,
+            needs,
+            reserved=reserved,
+            headroom=habits.headroom,
+            gateway=habits.gateway,
+            by_vlan_id=habits.subnets == "by-vlan-id",
+            leases=habits.leases,
+        )
+    except CarveError as error:
+        draft.reasons.extend(error.reasons)
+        return
+    for one in draft.carving.allotments:
+        draft.allotments[one.name, one.prefix.version] = one
+        gateway_text = f", gateway {one.gateway}" if one.gateway else ""
+        why = (
+            "kept from the old network"
+            if one.reason == "pinned" and one.prefix in _old_prefixes(draft)
+            else {"pinned": "written in the brief"}.get(one.reason, one.reason)
+        )
+        room = f"; {one.usable:,} usable for {one.hosts} hosts" if one.prefix.version == 4 and one.gateway else ""
+        draft.decide(one.name, f"{one.prefix}{gateway_text}", why + room)
+
+
+def _inside(spaces: tuple[Prefix, ...], prefix: Prefix) -> bool:
+    return any(space.overlaps(prefix) for space in spaces)
+
+
+def _old_interfaces(old: Network, vlan: int) -> list[InterfaceAddress]:
+    found = []
+    for device in old.devices.values():
+        if device.kind == "switch":
+            continue
+        for one in device.interfaces.values():
+            number = one.tag if isinstance(one, Subinterface) else one.vlan if isinstance(one, VlanInterface) else None
+            if number == vlan:
+                found += list(one.addresses)
+    return found
+
+
+def _kept(draft: Draft, vlan: int) -> tuple[tuple[Prefix, ...], tuple[Address, ...]]:
+    """A VLAN's subnets and gateway addresses in the old network, one of each family."""
+    if draft.old is None:
+        return (), ()
+    first: dict[int, InterfaceAddress] = {}
+    for held in _old_interfaces(draft.old, vlan):
+        first.setdefault(held.version, held)
+    return tuple(held.prefix for held in first.values()), tuple(held.address for held in first.values())
+
+
+def _kept_link(draft: Draft, device: str, port: str) -> tuple[Prefix, ...]:
+    if draft.old is None or device not in draft.old.devices:
+        return ()
+    one = draft.old.devices[device].ports.get(port) or Port(port)
+    return tuple({held.version: held.prefix for held in one.addresses}.values())
+
+
+def _kept_loopback(draft: Draft, device: str) -> tuple[Prefix, ...]:
+    if draft.old is None or device not in draft.old.devices:
+        return ()
+    one = draft.old.devices[device].interfaces.get("self")
+    return tuple(held.prefix for held in one.addresses) if one else ()
+
+
+def _old_prefixes(draft: Draft) -> set[Prefix]:
+    if draft.old is None:
+        return set()
+    found = set()
+    for device in draft.old.devices.values():
+        for one in (*device.ports.values(), *device.interfaces.values()):
+            found |= {held.prefix for held in one.addresses}
+    return found
+
+
+def _held_back(draft: Draft) -> list[Prefix]:
+    """Subnets of the old network that lie in the space, largest first."""
+    found = [prefix for prefix in _old_prefixes(draft) if _inside(draft.brief.space, prefix)]
+    return sorted(found, key=lambda prefix: (prefix.version, prefix.length, prefix.value))

@@ -1,0 +1,439 @@
+"""From the place where a packet stopped to the one mistake that stopped it."""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass
+from typing import Literal
+
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix, source_for
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.cut import attachment_fault, cut, link_fault
+from archipelago.diagnosis.picture import (
+    Held,
+    Picture,
+    host_attachment,
+    host_end,
+    meant_vlan,
+    nic_path,
+    sits_in,
+    wanted_vlan,
+)
+from archipelago.knowledge.devices import Nic, Node
+from archipelago.model.finding import Finding
+from archipelago.model.network import Device, Host, NextHop
+
+Why = Literal[
+    "no-address",
+    "no-route",
+    "unanswered",
+    "not-routing",
+    "ttl-expired",
+    "broadcast",
+    "mute",
+    "storm",
+    "lost",
+    "no-family",
+]
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """Where a packet stopped. `hop` is whom the node asked for; `passed` the stations it had passed, in order."""
+
+    direction: Literal["out", "back"]
+    node: str
+    why: Why
+    source: Address
+    target: Address
+    interface: str = ""
+    hop: Address | None = None
+    passed: tuple[str, ...] = ()
+
+
+def culprit(view: Picture, stop: Stop) -> Finding:
+    """The mistake behind a stop, with the change that mends it."""
+    node = view.knowledge.nodes[stop.node]
+    if node.off:
+        return faults.switched_off(
+            faults.node_path(node), node.name, node.name, f"nothing gets in or out of {node.name}"
+        )
+    if node.kind == "host":
+        blocked = link_fault(view, host_end(node.name))
+        if blocked is not None:
+            return blocked
+    if stop.why == "storm":
+        return _storm(view, node, stop)
+    if stop.why in ("no-route", "no-address"):
+        return _no_route(view, node, stop)
+    if stop.why in ("unanswered", "lost"):
+        return _unanswered(view, node, stop)
+    if stop.why == "not-routing":
+        return _not_routing(view, node, stop)
+    if stop.why == "ttl-expired":
+        return _circling(view, stop)
+    if stop.why == "broadcast":
+        holder = next((held for held in view.holders.get(stop.target, ()) if held.node.kind == "host"), None)
+        home = next(iter(view.homes(stop.target)), None)
+        if holder and home and holder.address.length != home.address.length:
+            return faults.mask_differs(holder, home.address.prefix)
+        entry = node.routes.lookup(vrf_of(node, stop.interface), stop.target)
+        return faults.address_broadcast(view, stop.target, entry.prefix if entry else Prefix(4, stop.target.value, 32))
+    if stop.why == "mute":
+        nic = node.nics.get(stop.interface)
+        if nic is not None and not nic.speaks:
+            return faults.tag_missing(view, node, nic, meant_for(view, nic))
+    return faults.unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")
+
+
+def vrf_of(node: Node, interface: str) -> str:
+    nic = node.nics.get(interface)
+    return nic.vrf if nic else ""
+
+
+def _storm(view: Picture, node: Node, stop: Stop) -> Finding:
+    for foot, number in view.domains.of.items():
+        if foot[0] == node.name and number in view.domains.loops:
+            return faults.switching_loop(view, view.domains.loops[number])
+    loops = list(view.domains.loops.values())
+    return faults.switching_loop(view, loops[0]) if loops else faults.unexplained(node.name, "a broadcast never ended")
+
+
+def meant_for(view: Picture, nic: Nic) -> int | None:
+    return next((vlan for held in nic.addresses if (vlan := meant_vlan(view, held.prefix)) is not None), None)
+
+
+# No route
+
+
+def _no_route(view: Picture, node: Node, stop: Stop) -> Finding:
+    version = stop.target.version
+    if node.kind == "host" or version not in node.forwards:
+        return _stuck_at_home(view, node, stop)
+    homes = view.homes(stop.target)
+    here = next((held for held in homes if held.node is node), None)
+    if here is not None and not here.nic.up:
+        return interface_down(view, here)
+    away = next((held for held in homes if held.nic.up), None) or next(iter(homes), None)
+    if away is not None and not away.nic.up:
+        return interface_down(view, away)
+    for unused in node.routes.unused:
+        if unused.route.to.version == version and unused.route.to.holds(stop.target):
+            return dead_route(view, node, unused.route.via, stop.target, unused.reason)
+    if away is not None:
+        breaks = f"packets from {stop.source} to {stop.target} end at {node.name}"
+        return faults.route_missing(node, away.address.prefix, next_hop(view, node, away.node, version), breaks)
+    host = next((held for held in view.holders.get(stop.target, ()) if held.node.kind == "host"), None)
+    if host is not None:
+        return unplaced(view, host.node, host.address)
+    outside = Prefix(version, 0, 0)
+    return faults.route_missing(node, outside, None, f"packets to {stop.target} end at {node.name}")
+
+
+def dead_route(view: Picture, node: Node, via: NextHop, target: Address, why: str) -> Finding:
+    """A static route that matches but whose next hop is on no live connected subnet."""
+    for nic in node.nics.values():
+        for held in nic.addresses:
+            if held.prefix.holds(via.address) and not nic.up:
+                return interface_down(view, Held(node, nic, held))
+    device = node.written
+    assert isinstance(device, Device)
+    for index, route in enumerate(device.routes):
+        if route.via == via and route.to.holds(target):
+            home = next((held for held in view.homes(target) if held.nic.up), None)
+            hop = next_hop(view, node, home.node, target.version) if home else None
+            return faults.route_dead(node, route, index, why, hop)
+    return faults.gateway_wrong(node, via, None, "is on no connected subnet")
+
+
+def next_hop(view: Picture, start: Node, goal: Node, version: int) -> Address | None:
+    """The next hop of the shortest way from one routing device to another, over subnets that both share."""
+    queue: deque[tuple[str, Address | None]] = deque([(start.name, None)])
+    seen = {start.name}
+    while queue:
+        name, first = queue.popleft()
+        if name == goal.name:
+            return first
+        for far, address in neighbours(view, view.knowledge.nodes[name], version):
+            if far not in seen:
+                seen.add(far)
+                queue.append((far, first or address))
+    return None
+
+
+def neighbours(view: Picture, node: Node, version: int) -> list[tuple[str, Address]]:
+    """The routing devices that share a live subnet and broadcast domain with one, and their addresses there."""
+    found = []
+    for nic in node.nics.values():
+        for held in nic.addresses if nic.up else ():
+            if held.version == version:
+                for other in view.homes(held):
+                    if (
+                        other.node is not node
+                        and version in other.node.forwards
+                        and other.nic.up
+                        and held.prefix.holds(other.address.address)
+                        and view.domains.together((node.name, nic.name), other.foot)
+                    ):
+                        found.append((other.node.name, other.address.address))
+    return found
+
+
+def _stuck_at_home(view: Picture, node: Node, stop: Stop) -> Finding:
+    """A host, or a device that does not route, knows no way: no address, no gateway, or one it cannot use."""
+    version = stop.target.version
+    own = [Held(node, nic, held) for nic in node.nics.values() for held in nic.addresses if held.version == version]
+    if not own:
+        if isinstance(node.written, Host):
+            return faults.host_unaddressed(node.written, f"IPv{version}")
+        return faults.unexplained(node.name, f"{node.name} has no IPv{version} address")
+    held = own[0]
+    if not held.nic.up:
+        return interface_down(view, held)
+    home = view.home_of(node, held.address)
+    gateways = [hop for hop in node.written.gateway if hop.address.version == version]
+    if not gateways:
+        return faults.gateway_missing(node, version, home)
+    for hop in gateways:
+        for other in view.holders.get(hop.address, ()):
+            if other.address.prefix.holds(held.address) and other.address.length != held.address.length:
+                return faults.mask_differs(held, other.address.prefix)
+    return faults.gateway_wrong(node, gateways[0], home, f"lies outside its subnet {held.address.prefix}")
+
+
+# Nobody answered
+
+
+def _unanswered(view: Picture, node: Node, stop: Stop) -> Finding:
+    nic = node.nics[stop.interface]
+    hop = stop.hop or stop.target
+    held = source_for(nic.addresses, hop)
+    if held is None:
+        return faults.unexplained(node.name, f"{node.name}/{nic.name} has no address to ask with")
+    own = Held(node, nic, held)
+    gateway = next((one for one in node.written.gateway if one.address == hop), None)
+    home = view.home_of(node, held) if node.kind in ("host", "switch") else None
+    if (
+        gateway is None
+        and home is not None
+        and home.address.length != held.length
+        and not home.address.prefix.holds(hop)
+    ):
+        return faults.mask_differs(own, home.address.prefix)
+    holders = [other for other in view.holders.get(hop, ()) if other.node is not node]
+    if not holders:
+        return _nobody_holds(view, own, hop, gateway, home, stop)
+    together = [other for other in holders if view.domains.together(own.foot, other.foot)]
+    holder = (together or [other for other in holders if other.nic.up] or holders)[0]
+    if holder.node.off or not holder.nic.up:
+        return interface_down(view, holder)
+    if not together:
+        return parted(view, own, holder)
+    return _deaf(view, own, holder)
+
+
+def _nobody_holds(
+    view: Picture, own: Held, hop: Address, gateway: NextHop | None, home: Held | None, stop: Stop
+) -> Finding:
+    node = own.node
+    if gateway is not None:
+        if home is not None:
+            return faults.gateway_wrong(node, gateway, home, "is held by nobody")
+        return unplaced(view, node, own.address)
+    if hop != stop.target and isinstance(node.written, Device):
+        for index, route in enumerate(node.written.routes):
+            if route.via.address == hop and route.to.holds(stop.target):
+                target = next((held for held in view.homes(stop.target) if held.nic.up), None)
+                via = next_hop(view, node, target.node, hop.version) if target else None
+                return faults.route_dead(node, route, index, "nobody holds that next hop", via)
+    return faults.address_unheld(hop, node.name, own if node.kind != "host" else None)
+
+
+def unplaced(view: Picture, node: Node, held: InterfaceAddress) -> Finding:
+    """No routing device has an interface in a host's subnet: the one that serves most other VLANs should."""
+    vlan = sits_in(view, node, next(iter(node.nics.values())))
+    gateway = next((hop.address for hop in node.written.gateway if hop.address.version == held.version), None)
+    address = InterfaceAddress(*gateway, held.length) if gateway else None
+    best: tuple[int, Node, str | None] | None = None
+    for other in view.knowledge.nodes.values():
+        if other.kind not in ("router", "l3switch"):
+            continue
+        counts: dict[str | None, int] = {}
+        for nic in other.nics.values():
+            if nic.kind in ("subinterface", "vlan") and nic.addresses:
+                counts[nic.attachment] = counts.get(nic.attachment, 0) + 1
+        for parent, count in counts.items():
+            if best is None or count > best[0]:
+                best = (count, other, parent)
+    if best is None or vlan is None:
+        return faults.unexplained(node.name, f"no routing device serves the subnet {held.prefix} of {node.name}")
+    stray = next(
+        (o for o in best[1].nics.values() if o.kind == "subinterface" and not o.speaks and not o.addresses), None
+    )
+    if stray is not None:
+        return faults.tag_missing(view, best[1], stray, vlan)
+    return faults.gateway_unplaced(view, vlan, best[1], best[2], address)
+
+
+def parted(view: Picture, a: Held, b: Held) -> Finding:
+    """Two interfaces of one subnet that do not hear each other: a host in the wrong VLAN, a gateway with the wrong
+    tag, or a cut on the way."""
+    for held in (a, b):
+        if held.node.kind != "host" and not held.nic.speaks:
+            return faults.tag_missing(view, held.node, held.nic, meant_vlan(view, held.address.prefix))
+    for held in (a, b):
+        if held.node.kind != "host":
+            right = meant_vlan(view, held.address.prefix)
+            hosts = [one for one in (a, b) if one.node.kind == "host"]
+            misplaced = right is not None and held.nic.vlan is not None and right != held.nic.vlan
+            if (
+                misplaced
+                and right is not None
+                and held.nic.kind in ("subinterface", "vlan")
+                and (len(hosts) != 1 or _tag_to_blame(view, held, right))
+            ):
+                return faults.tag_wrong(view, held, right)
+            if held.nic.kind == "subinterface":
+                first = next(
+                    n for n in held.node.nics_on(held.nic.attachment or "") if n.speaks and n.tag == held.nic.tag
+                )
+                if first is not held.nic:
+                    return faults.tag_repeated(view, held.node, held.nic, first, right)
+    for held, other in ((a, b), (b, a)):
+        if isinstance(held.node.written, Host):
+            right = _right_vlan(view, held, other)
+            attachment = host_attachment(view.knowledge, held.node.written)
+            if right is not None and attachment.switched and wanted_vlan(attachment) != right:
+                return faults.vlan_wrong(view, held.node.written, attachment, right, wanted_vlan(attachment))
+    vlan = sits_in(view, a.node, a.nic) or sits_in(view, b.node, b.nic)
+    if vlan is None:
+        return faults.unexplained(a.node.name, f"{faults.label(a)} and {faults.label(b)} are not on one link")
+    found = cut(view, vlan, (a.node, a.nic), (b.node, b.nic))
+    return found[0] if found else _deaf(view, a, b)
+
+
+def _tag_to_blame(view: Picture, held: Held, right: int) -> bool:
+    """Of a gateway and a host in two VLANs, whether the gateway is the one misplaced: another gateway has its VLAN
+    already, or several hosts agree on theirs."""
+    hosts = [
+        host for host in view.network.hosts.values() if any(held.address.prefix.holds(one) for one in host.addresses)
+    ]
+    agreed = [host for host in hosts if wanted_vlan(host_attachment(view.knowledge, host)) == right]
+    rival = any(
+        nic is not held.nic and nic.vlan == held.nic.vlan and nic.addresses
+        for node in view.knowledge.nodes.values()
+        if node.kind in ("router", "l3switch")
+        for nic in node.nics.values()
+    )
+    return (rival and len(agreed) >= len(hosts) - len(agreed)) or len(agreed) > 1
+
+
+def _right_vlan(view: Picture, held: Held, other: Held) -> int | None:
+    """The VLAN that a host belongs in: that of its subnet's gateway, else where most hosts of the subnet are."""
+    home = next((one for one in view.homes(held.address) if one.nic.vlan is not None), None)
+    if home is not None:
+        return home.nic.vlan
+    return meant_vlan(view, held.address.prefix) or sits_in(view, other.node, other.nic)
+
+
+def _deaf(view: Picture, own: Held, holder: Held) -> Finding:
+    """Both stand in one domain and still no answer came."""
+    number = view.domains.of.get(own.foot)
+    if number is not None and number in view.domains.loops:
+        return faults.switching_loop(view, view.domains.loops[number])
+    holders = view.holders[holder.address.address]
+    if len(holders) > 1:
+        return faults.address_repeated(holder.address.address, holders)
+    return faults.unexplained(
+        own.node.name, f"{faults.label(holder)} did not answer {own.node.name} for {holder.address.address}"
+    )
+
+
+def interface_down(view: Picture, held: Held) -> Finding:
+    """Why an interface is down."""
+    node, nic = held.node, held.nic
+    if node.off:
+        return faults.switched_off(
+            faults.node_path(node), node.name, node.name, f"nothing gets in or out of {node.name}"
+        )
+    if isinstance(node.written, Device):
+        interface = node.written.interfaces.get(nic.name)
+        if interface is not None and interface.off:
+            breaks = f"{held.address.prefix} is not connected"
+            return faults.switched_off(nic_path(held), f"{node.name}/{nic.name}", node.name, breaks)
+    if nic.attachment is not None:
+        found = attachment_fault(view, node.attachments[nic.attachment])
+        if found is not None:
+            return found
+    if nic.kind == "vlan" and nic.vlan is not None and isinstance(node.written, Device):
+        if nic.vlan not in node.vlans:
+            return faults.vlan_absent(view, node.written, nic.vlan)
+        for attachment in node.attachments.values():
+            if nic.vlan in attachment.vlans:
+                found = attachment_fault(view, attachment)
+                if found is not None:
+                    return found
+        for host in view.network.hosts.values():
+            if any(held.address.prefix.holds(one) for one in host.addresses):
+                other = view.knowledge.nodes[host.name]
+                wrong = cut(view, nic.vlan, (other, next(iter(other.nics.values()))), (node, nic))
+                if wrong:
+                    return wrong[0]
+        return faults.vlan_unported(view, node, nic)
+    return faults.unexplained(node.name, f"{node.name}/{nic.name} is down: {nic.down}")
+
+
+# Forwarded to the wrong place
+
+
+def _not_routing(view: Picture, node: Node, stop: Stop) -> Finding:
+    version = stop.target.version
+    if node.kind in ("router", "l3switch"):
+        return faults.routing_off(node, version)
+    sender = view.knowledge.nodes[stop.passed[-2]] if len(stop.passed) > 1 else node
+    for hop in sender.written.gateway:
+        if any(held.node is node for held in view.holders.get(hop.address, ())):
+            own = next((h for nic in sender.nics.values() for h in nic.addresses if h.version == version), None)
+            home = view.home_of(sender, own) if own else None
+            return faults.gateway_wrong(sender, hop, home, f"is {node.name}, which does not route")
+    if isinstance(sender.written, Device):
+        for index, route in enumerate(sender.written.routes):
+            if route.to.holds(stop.target) and any(
+                held.node is node for held in view.holders.get(route.via.address, ())
+            ):
+                home = next(iter(view.homes(stop.target)), None)
+                via = next_hop(view, sender, home.node, version) if home else None
+                return faults.route_dead(sender, route, index, f"{node.name} there does not route", via)
+    return faults.unexplained(node.name, f"{node.name} does not route")
+
+
+def _circling(view: Picture, stop: Stop) -> Finding:
+    """Routers that send to each other: the one whose way to the target's home leads elsewhere is to blame."""
+    circle = list(dict.fromkeys(reversed(stop.passed)))
+    last = stop.passed[-1]
+    if last in stop.passed[:-1]:
+        back = len(stop.passed) - 2 - stop.passed[:-1][::-1].index(last)
+        circle = list(dict.fromkeys(stop.passed[back:]))
+    home = next((held for held in view.homes(stop.target) if held.nic.up), None)
+    fallback: Finding | None = None
+    for name in circle:
+        node = view.knowledge.nodes[name]
+        if not isinstance(node.written, Device):
+            continue
+        entry = node.routes.lookup("", stop.target)
+        if entry is None or entry.route is None or entry.route not in node.written.routes:
+            continue
+        index = node.written.routes.index(entry.route)
+        via = next_hop(view, node, home.node, stop.target.version) if home else None
+        if via is not None and via != entry.next_hop:
+            if entry.prefix.length == 0 and home is not None:
+                breaks = f"packets to {stop.target} go round between {' and '.join(circle)}"
+                return faults.route_missing(node, home.address.prefix, via, breaks)
+            return faults.routing_loop(node, entry.route, index, circle, via)
+        if home is not None and not home.nic.up:
+            return interface_down(view, home)
+        fallback = fallback or faults.routing_loop(node, entry.route, index, circle, None)
+    down = next(iter(view.homes(stop.target)), None)
+    if down is not None and not down.nic.up:
+        return interface_down(view, down)
+    return fallback or faults.unexplained(stop.node, f"packets to {stop.target} go round until their TTL runs out")

@@ -1,0 +1,263 @@
+"""Why frames of one VLAN do not get from one interface to another: the mistakes along the least broken way."""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Iterator
+
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.picture import Picture, wanted_vlan
+from archipelago.knowledge.devices import Attachment, Nic, Node
+from archipelago.knowledge.links import HOST_PORT, Link
+from archipelago.model.finding import Finding
+from archipelago.model.network import Aggregate, Device, End, Host
+
+Foothold = tuple[Node, Nic]
+
+
+def link_fault(view: Picture, end: End) -> Finding | None:
+    """Why a port has no carrier: the first thing that is off on the way to its peer, or that it is not cabled."""
+    link = view.knowledge.links[end]
+    if link.carrier:
+        return None
+    for one in (end, link.peer):
+        if one is None:
+            continue
+        found = _off(view, one)
+        if found is not None:
+            return found
+    if link.cable is not None and link.cable.off:
+        return faults.cable_off(view, link.cable)
+    return faults.not_cabled(view, end, partner_of(view, end))
+
+
+def _off(view: Picture, end: End) -> Finding | None:
+    """The port, its aggregate, its device or its host, if that is off."""
+    node = view.knowledge.nodes[end.device]
+    written = node.written
+    if node.off:
+        return faults.switched_off(
+            faults.node_path(node), node.name, node.name, f"nothing gets in or out of {node.name}"
+        )
+    if isinstance(written, Host):
+        return None
+    if view.knowledge.ports[end.device][end.port].off:
+        path = ("devices", end.device, "ports", end.port)
+        return faults.switched_off(path, str(end), end.device, f"nothing crosses {end}")
+    for interface in written.interfaces.values():
+        if isinstance(interface, Aggregate) and interface.off and end.port in interface.members:
+            path = ("devices", end.device, "interfaces", interface.name)
+            return faults.switched_off(path, f"{end.device}/{interface.name}", end.device, f"nothing crosses {end}")
+    return None
+
+
+def attachment_fault(view: Picture, attachment: Attachment) -> Finding | None:
+    """Why a port or aggregate has no carrier."""
+    if attachment.carrier or not attachment.members:
+        return None
+    return link_fault(view, attachment.members[0])
+
+
+def partner_of(view: Picture, end: End) -> End | None:
+    """The one free port that is set up as the other end of this one: the most VLANs in common, on another device."""
+    wanted = _spoken(view, end)
+    best: tuple[int, End] | None = None
+    for name, ports in view.knowledge.ports.items():
+        if name == end.device:
+            continue
+        for port in ports:
+            other = End(name, port)
+            if view.knowledge.links[other].peer is None:
+                shared = len(wanted & _spoken(view, other))
+                if shared and (best is None or shared > best[0]):
+                    best = (shared, other)
+    return best[1] if best else None
+
+
+def _spoken(view: Picture, end: End) -> frozenset[int]:
+    """The VLANs that a port's written settings are about; nothing for a port left at its defaults."""
+    node = view.knowledge.nodes[end.device]
+    attachment = view.knowledge.attachment_of.get(end)
+    if attachment is None or node.kind == "host":
+        return frozenset()
+    if attachment.switched:
+        return attachment.vlans if attachment.written.trunk is not None else frozenset()
+    return frozenset(nic.vlan for nic in node.nics_on(attachment.name) if nic.vlan is not None)
+
+
+def cut(view: Picture, vlan: int, start: Foothold, goal: Foothold) -> list[Finding]:
+    """What keeps the frames of a VLAN from one foothold to the other, in the order of the way; empty if nothing does.
+
+    Of all ways along cables, also those that are off, the one with the fewest mistakes is judged.
+    """
+    first, last = _entrance(start), _entrance(goal)
+    found = _own_faults(view, vlan, start) + _own_faults(view, vlan, goal)
+    if found:
+        return found
+    best: dict[str, int] = {first: 0}
+    came: dict[str, tuple[str, list[Finding]]] = {}
+    queue: list[tuple[int, int, str]] = [(0, 0, first)]
+    order = 0
+    while queue:
+        cost, _, name = heapq.heappop(queue)
+        if cost > best[name]:
+            continue
+        if name == last:
+            break
+        for far, wrong in _hops(view, vlan, name, start, goal):
+            total = cost + 1 + 1000 * len(wrong)
+            if total < best.get(far, total + 1):
+                best[far] = total
+                came[far] = (name, wrong)
+                order += 1
+                heapq.heappush(queue, (total, order, far))
+    if last not in came and last != first:
+        return _uncabled(view, vlan, set(best), start, goal)
+    steps: list[list[Finding]] = []
+    name = last
+    while name != first:
+        name, wrong = came[name]
+        steps.append(wrong)
+    return [one for wrong in reversed(steps) for one in wrong]
+
+
+def _entrance(foothold: Foothold) -> str:
+    return foothold[0].name
+
+
+def _own_faults(view: Picture, vlan: int, foothold: Foothold) -> list[Finding]:
+    node, nic = foothold
+    if nic.kind == "vlan" and vlan not in node.vlans and isinstance(node.written, Device):
+        return [faults.vlan_absent(view, node.written, vlan)]
+    return []
+
+
+def _hops(view: Picture, vlan: int, name: str, start: Foothold, goal: Foothold) -> Iterator[tuple[str, list[Finding]]]:
+    """The devices next to one, each with the mistakes on the link there."""
+    node = view.knowledge.nodes[name]
+    for attachment in node.attachments.values():
+        if not _passes(node, attachment, start, goal):
+            continue
+        for end in attachment.members:
+            link = view.knowledge.links[end]
+            if link.peer is None:
+                continue
+            far_node = view.knowledge.nodes[link.peer.device]
+            far = view.knowledge.attachment_of[link.peer]
+            if _passes(far_node, far, start, goal):
+                yield far_node.name, _link_mistakes(view, vlan, link, (node, attachment), (far_node, far), start, goal)
+
+
+def _passes(node: Node, attachment: Attachment, start: Foothold, goal: Foothold) -> bool:
+    """Whether the VLAN's frames may use an attachment at all: any switched one, and the footholds' own."""
+    if attachment.switched:
+        return True
+    return any(node is foot and nic.attachment == attachment.name for foot, nic in (start, goal))
+
+
+def _link_mistakes(
+    view: Picture,
+    vlan: int,
+    link: Link,
+    here: tuple[Node, Attachment],
+    there: tuple[Node, Attachment],
+    start: Foothold,
+    goal: Foothold,
+) -> list[Finding]:
+    found: list[Finding] = []
+    blocked = link_fault(view, link.end)
+    if blocked is not None:
+        found.append(blocked)
+    tags = []
+    for (node, one), (far_node, far) in ((here, there), (there, here)):
+        if not one.switched:
+            nic = next(nic for foot, nic in (start, goal) if foot is node and nic.attachment == one.name)
+            tags.append(nic.tag)
+        elif vlan not in node.vlans and isinstance(node.written, Device):
+            found.append(faults.vlan_absent(view, node.written, vlan))
+        elif vlan not in one.vlans:
+            found.append(_uncarried(view, vlan, node, one, far_node, far))
+        else:
+            tags.append(None if one.untagged == vlan else vlan)
+    if len(tags) == 2 and tags[0] != tags[1]:
+        (node, one), (far_node, far) = (here, there) if tags[0] is None and here[1].switched else (there, here)
+        if not one.switched:
+            (node, one), (far_node, far) = (far_node, far), (node, one)
+        if (
+            one.written.trunk is None
+            and far_node.kind != "host"
+            and (far.written.trunk is not None or not far.switched)
+        ):
+            found.append(faults.trunk_expected(view, node.name, one, *_mirrored(view, far_node, far)))
+        else:
+            there_vlan = wanted_vlan(far) if far.switched else _untagged_of(far_node, far)
+            found.append(faults.untagged_differs(view, node.name, one, wanted_vlan(one), there_vlan))
+    return found
+
+
+def _uncarried(view: Picture, vlan: int, node: Node, one: Attachment, far_node: Node, far: Attachment) -> Finding:
+    if one.written.trunk is not None:
+        if far_node.kind == "host" and isinstance(far_node.written, Host):
+            return faults.vlan_wrong(view, far_node.written, one, vlan, wanted_vlan(one))
+        return faults.vlan_not_carried(view, node.name, one, vlan)
+    if far_node.kind == "host" and isinstance(far_node.written, Host):
+        return faults.vlan_wrong(view, far_node.written, one, vlan, wanted_vlan(one))
+    if far.switched and far.written.trunk is None:
+        return faults.untagged_differs(view, node.name, one, wanted_vlan(one), wanted_vlan(far))
+    vlans, untagged = _mirrored(view, far_node, far)
+    if not vlans and untagged is not None:
+        return faults.untagged_differs(view, node.name, one, wanted_vlan(one), untagged)
+    return faults.trunk_expected(view, node.name, one, vlans, untagged)
+
+
+def _mirrored(view: Picture, node: Node, attachment: Attachment) -> tuple[list[int], int | None]:
+    """The VLANs, and the untagged one, that the other end of an attachment should carry."""
+    if attachment.switched:
+        one = attachment.written
+        listed = sorted(attachment.vlans) if one.trunk == "all" else list(one.trunk or ())
+        return listed, wanted_vlan(attachment)
+    tags = [nic.tag for nic in node.nics_on(attachment.name) if nic.tag is not None]
+    return list(dict.fromkeys(tags)), _untagged_of(node, attachment)
+
+
+def _untagged_of(node: Node, attachment: Attachment) -> int | None:
+    """The VLAN meant by the untagged frames of a routed attachment."""
+    return next(
+        (nic.vlan for nic in node.nics_on(attachment.name) if nic.tag is None and nic.kind == "subinterface"), None
+    )
+
+
+def _uncabled(view: Picture, vlan: int, reached: set[str], start: Foothold, goal: Foothold) -> list[Finding]:
+    """No way along cables: the free ports, one on each side, that look made for each other."""
+    near: list[End] = []
+    far: list[End] = []
+    for name, ports in view.knowledge.ports.items():
+        node = view.knowledge.nodes[name]
+        side = near if name in reached else far
+        for port in ports:
+            end = End(name, port)
+            attachment = view.knowledge.attachment_of[end]
+            if view.knowledge.links[end].peer is None and _passes(node, attachment, start, goal):
+                side.append(end)
+    pairs = [(a, b) for a in near for b in far if vlan in _spoken(view, a) and vlan in _spoken(view, b)]
+    if pairs:
+        a, b = max(pairs, key=lambda pair: len(_spoken(view, pair[0]) & _spoken(view, pair[1])))
+        return [faults.not_cabled(view, a, b)]
+    single = next((end for end in (*near, *far) if vlan in _spoken(view, end)), None)
+    if single is not None:
+        return [faults.not_cabled(view, single, None)]
+    node, nic = goal
+    own = next(iter(node.attachments[nic.attachment].members), None) if nic.attachment else None
+    return [faults.not_cabled(view, own or End(node.name, nic.attachment or HOST_PORT), None)]
+
+
+def facing_access(view: Picture, node: Node, one: Attachment, far_node: Node, far: Attachment) -> Finding | None:
+    """An access port whose far end is a trunk with more than its untagged VLAN, or carries tagged subinterfaces."""
+    if not one.switched or one.written.trunk is not None:
+        return None
+    vlans, untagged = _mirrored(view, far_node, far)
+    if far.switched and far.written.trunk is None:
+        return None
+    if any(vlan != untagged for vlan in vlans):
+        return faults.trunk_expected(view, node.name, one, vlans, untagged)
+    return None

@@ -1,0 +1,60 @@
+"""Every error that Archipelago raises on purpose, as one family."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+class ArchipelagoError(Exception):
+    """The root of the family: something the caller gave cannot be used, and the message says what would be."""
+
+
+class AddressError(ArchipelagoError, ValueError):
+    """A text is not an address, a prefix or an address with its prefix length."""
+
+
+class CarveError(ArchipelagoError):
+    """The subnets asked for cannot be allocated. `reasons` holds every reason found, one sentence each."""
+
+    def __init__(self, reasons: list[str]) -> None:
+        super().__init__("\n".join(reasons))
+        self.reasons = reasons
+
+
+class DesignError(ArchipelagoError):
+    """A brief cannot be built. `reasons` holds every reason found, each naming its remedy."""
+
+    def __init__(self, reasons: list[str]) -> None:
+        super().__init__("\n".join(reasons))
+        self.reasons = reasons
+
+
+class QuestionError(ArchipelagoError):
+    """A question names something that the network does not have."""
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One thing wrong in a file. Lines and columns count from 1; both are 0 where a place makes no sense."""
+
+    line: int
+    column: int
+    message: str
+
+
+class DocumentError(ArchipelagoError):
+    """A file cannot be read as the document it should be. `problems` holds all of them, in file order."""
+
+    def __init__(self, source: str, problems: list[Problem]) -> None:
+        self.source = source
+        self.problems = sorted(problems, key=lambda problem: (problem.line, problem.column))
+        super().__init__("\n".join(self.lines()))
+
+    def lines(self) -> list[str]:
+        """One line of text for each problem: `file:line:column: message`."""
+        return [
+            f"{self.source}:{problem.line}:{problem.column}: {problem.message}"
+            if problem.line
+            else f"{self.source}: {problem.message}"
+            for problem in self.problems
+        ]

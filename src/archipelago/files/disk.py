@@ -1,0 +1,66 @@
+"""Reading and writing whole files; nothing is ever half-written."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path as FilePath
+
+from archipelago.errors import DocumentError, Problem
+from archipelago.files.tree import LARGEST
+
+
+def read_bytes(path: str | os.PathLike[str]) -> bytes:
+    """The bytes of a file.
+
+    Raises:
+        DocumentError: there is no such file, it cannot be read, or it is too large to be a document.
+    """
+    file = FilePath(path)
+    try:
+        if file.is_file() and file.stat().st_size > LARGEST:
+            size = file.stat().st_size
+            raise DocumentError(
+                str(path), [Problem(0, 0, f"the file has {size:,} bytes; at most {LARGEST:,} are read")]
+            )
+        with file.open("rb") as stream:
+            return stream.read(LARGEST + 1)
+    except OSError as error:
+        reason = {FileNotFoundError: "there is no such file", IsADirectoryError: "this is a directory, not a file"}.get(
+            type(error), f"the file cannot be read: {error.strerror}"
+        )
+        raise DocumentError(str(path), [Problem(0, 0, reason)]) from None
+
+
+def write_whole(path: str | os.PathLike[str], content: str | bytes) -> None:
+    """Write a file beside its place, then rename it there, so that it is whole or not there at all.
+
+    Raises:
+        DocumentError: the place cannot be written to.
+    """
+    target = FilePath(path)
+    data = content.encode() if isinstance(content, str) else content
+    try:
+        if target.is_dir():
+            raise IsADirectoryError(21, "it is a directory")
+        if target.exists() and not target.is_file():
+            target.write_bytes(data)  # a device or a pipe, such as /dev/stdout, cannot be renamed over
+            return
+        mode = target.stat().st_mode & 0o777 if target.exists() else 0o666 & ~_umask()
+        handle, name = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.")
+        try:
+            with os.fdopen(handle, "wb") as stream:
+                stream.write(data)
+            os.chmod(name, mode)
+            os.replace(name, target)
+        except BaseException:
+            os.unlink(name)
+            raise
+    except OSError as error:
+        raise DocumentError(str(path), [Problem(0, 0, f"the file cannot be written: {error.strerror}")]) from None
+
+
+def _umask() -> int:
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask

@@ -1,0 +1,58 @@
+"""Documents as YAML text: sections as blocks, each port, interface, route and host on one line."""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import Any
+
+_PLAIN = re.compile(r"[A-Za-z0-9/.+-](?:[A-Za-z0-9/._%+~-]|:(?=[^\s,\]}]))*(?: [A-Za-z0-9/._~+-]+)*")
+_BLOCKS = {
+    (): 1,
+    ("devices",): 1,
+    ("devices", None): 1,
+    ("devices", None, "ports"): 1,
+    ("devices", None, "interfaces"): 1,
+    ("devices", None, "routes"): 1,
+    ("hosts",): 1,
+    ("cables",): 1,
+    ("vlans",): 1,
+    ("gateways",): 1,
+    ("habits",): 1,
+}
+
+
+def scalar(text: str) -> str:
+    """A text as YAML reads it back unchanged: plain where that is safe, else in double quotes."""
+    plain = _PLAIN.fullmatch(text) and not text.startswith(("- ", "-\t")) and text not in ("-", "+")
+    return text if plain else json.dumps(text, ensure_ascii=False)
+
+
+def inline(value: Any) -> str:
+    """A value on one line."""
+    if isinstance(value, dict):
+        return "{" + ", ".join(f"{scalar(str(key))}: {inline(one)}" for key, one in value.items()) + "}"
+    if isinstance(value, list):
+        return "[" + ", ".join(inline(one) for one in value) + "]"
+    return scalar(str(value))
+
+
+def emit(document: dict[str, Any]) -> str:
+    """A whole document as text."""
+    lines: list[str] = []
+    _block(document, (), 0, lines)
+    return "\n".join(lines) + "\n"
+
+
+def _block(value: Any, path: tuple[str | None, ...], indent: int, lines: list[str]) -> None:
+    space = "  " * indent
+    if isinstance(value, list):
+        lines.extend(f"{space}- {inline(one)}" for one in value)
+        return
+    for key, one in value.items():
+        inner = (*path, None if path == ("devices",) else key)
+        if one and isinstance(one, (dict, list)) and inner in _BLOCKS:
+            lines.append(f"{space}{key}:")
+            _block(one, inner, indent + 1, lines)
+        else:
+            lines.append(f"{space}{scalar(str(key))}: {inline(one)}")

@@ -1,0 +1,146 @@
+"""Routing tables: which routes a device can use now, and which one a packet takes (RFC 1812 5.2.4)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from archipelago.addressing.values import WIDTHS, Address, Prefix, is_link_local
+from archipelago.model.network import NextHop, Route
+
+if TYPE_CHECKING:
+    from archipelago.knowledge.devices import Nic
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A route that is in use. `next_hop` is None on a connected subnet; `route` is None there too."""
+
+    prefix: Prefix
+    interface: str
+    next_hop: Address | None
+    metric: int
+    route: Route | None
+
+
+@dataclass(frozen=True, slots=True)
+class Unused:
+    """A static route or gateway that cannot be used now, and why."""
+
+    route: Route
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """The routes of one family in one `vrf`: for each prefix length, longest first, the best entry of each prefix."""
+
+    lengths: tuple[tuple[int, Mapping[int, Entry]], ...]
+    broadcasts: frozenset[int]
+
+    def lookup(self, value: int, width: int) -> Entry | None:
+        """The entry with the longest prefix that holds the address (RFC 1812 5.2.4.3)."""
+        for shift, entries in self.lengths:
+            entry = entries.get(value >> shift)
+            if entry is not None:
+                return entry
+        return None
+
+    def entries(self) -> list[Entry]:
+        """Every entry in use, in the order of their addresses."""
+        found = [entry for _, entries in self.lengths for entry in entries.values()]
+        return sorted(found, key=lambda entry: (entry.prefix.version, entry.prefix.value, entry.prefix.length))
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceRoutes:
+    """All tables of a device by (`vrf`, family), what each address it holds is bound to, and what it cannot use."""
+
+    tables: Mapping[tuple[str, int], Table]
+    held: Mapping[tuple[str, int, int], str]
+    unused: tuple[Unused, ...]
+    beaten: tuple[Route, ...]
+
+    def lookup(self, vrf: str, target: Address) -> Entry | None:
+        table = self.tables.get((vrf, target.version))
+        return table.lookup(target.value, WIDTHS[target.version]) if table else None
+
+    def holds(self, vrf: str, target: Address) -> str | None:
+        """The interface, up, that holds the address."""
+        return self.held.get((vrf, target.version, target.value))
+
+    def is_broadcast(self, vrf: str, target: Address) -> bool:
+        """Whether the address is a connected subnet's broadcast or all-zeros address (RFC 1122 3.2.1.3)."""
+        table = self.tables.get((vrf, target.version))
+        return table is not None and target.version == 4 and target.value in table.broadcasts
+
+
+def device_routes(nics: Iterable[Nic], static: Iterable[Route], gateways: Iterable[NextHop]) -> DeviceRoutes:
+    """Build the tables. Connected routes need their interface up; a static route, or a gateway (a default route that
+    comes after all others), needs its next hop on a connected subnet that is up, and not the device itself.
+
+    Among equal prefixes a connected route wins, then the lower metric, then the first written.
+    """
+    up = [nic for nic in nics if nic.up]
+    found: dict[tuple[str, int], dict[Prefix, Entry]] = {}
+    held: dict[tuple[str, int, int], str] = {}
+    broadcasts: dict[tuple[str, int], set[int]] = {}
+    for nic in up:
+        for address in nic.addresses:
+            held.setdefault((nic.vrf, address.version, address.value), nic.name)
+            if is_link_local(address):
+                continue
+            prefix = address.prefix
+            key = (nic.vrf, address.version)
+            found.setdefault(key, {}).setdefault(prefix, Entry(prefix, nic.name, None, 0, None))
+            if prefix.reserved_ends():
+                broadcasts.setdefault(key, set()).update((prefix.value, prefix.last))
+    connected = {key: table(entries, ()) for key, entries in found.items()}
+    unused: list[Unused] = []
+    beaten: list[Route] = []
+    by_name = {nic.name: nic for nic in up}
+    wanted = [*static, *(Route(Prefix(hop.address.version, 0, 0), hop) for hop in gateways)]
+    for route in sorted(wanted, key=lambda route: route.metric):
+        key = (route.vrf or "", route.to.version)
+        interface, reason = _towards(route, key, connected.get(key), held, by_name)
+        if reason:
+            unused.append(Unused(route, reason))
+        elif route.to in found.setdefault(key, {}):
+            beaten.append(route)
+        else:
+            found[key][route.to] = Entry(route.to, interface, route.via.address, route.metric, route)
+    tables = {key: table(entries, broadcasts.get(key, ())) for key, entries in found.items()}
+    return DeviceRoutes(tables, held, tuple(unused), tuple(beaten))
+
+
+def _towards(
+    route: Route,
+    key: tuple[str, int],
+    connected: Table | None,
+    held: Mapping[tuple[str, int, int], str],
+    up: Mapping[str, Nic],
+) -> tuple[str, str]:
+    """The interface that a static route leaves by, or why it cannot be used."""
+    hop = route.via
+    if (*key, hop.address.value) in held:
+        return "", f"next hop {hop} is the device itself"
+    if hop.interface is not None:
+        nic = up.get(hop.interface)
+        return (nic.name, "") if nic and nic.vrf == key[0] else ("", f"interface {hop.interface} is down")
+    if is_link_local(hop.address):
+        able = [nic.name for nic in up.values() if nic.vrf == key[0]]
+        return (able[0], "") if able else ("", "no interface is up")
+    entry = connected.lookup(hop.address.value, WIDTHS[key[1]]) if connected else None
+    if entry is None:
+        return "", f"next hop {hop} is on no connected subnet that is up"
+    return entry.interface, ""
+
+
+def table(entries: Mapping[Prefix, Entry], broadcasts: Iterable[int]) -> Table:
+    """Arrange the best entries by prefix length for lookup."""
+    lengths: dict[int, dict[int, Entry]] = {}
+    for prefix, entry in entries.items():
+        shift = WIDTHS[prefix.version] - prefix.length
+        lengths.setdefault(shift, {})[prefix.value >> shift] = entry
+    return Table(tuple(sorted(lengths.items())), frozenset(broadcasts))

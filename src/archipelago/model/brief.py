@@ -1,0 +1,101 @@
+"""A brief: what is needed, before it is decided how."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Literal
+
+from archipelago.addressing.carve import FIRST, GatewayHabit
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.model.network import Cable, End, Kind, Mark, NextHop, Path
+
+
+@dataclass(frozen=True, slots=True)
+class Habits:
+    """The house conventions. `headroom` and `leases` are shares; `transit` is prefix lengths by family;
+    `untagged` is the VLAN id that trunks carry untagged, or "none"."""
+
+    gateway: GatewayHabit = FIRST
+    headroom: Fraction = Fraction(1, 4)
+    subnets: Literal["by-size", "by-vlan-id"] = "by-size"
+    subinterface: Literal["by-vlan-id", "counted"] = "by-vlan-id"
+    transit: int = 31
+    leases: Fraction = Fraction(1, 2)
+    loopbacks: bool = False
+    untagged: int | Literal["none"] = "none"
+
+
+@dataclass(frozen=True, slots=True)
+class VlanNeed:
+    """One VLAN: its id, hosts to make room for, and what is decided already."""
+
+    name: str
+    id: int
+    hosts: int = 0
+    subnet: tuple[Prefix, ...] = ()
+    gateway: tuple[Address, ...] = ()
+    at: tuple[tuple[str, str | None], ...] = ()
+    families: tuple[int, ...] = (4, 6)
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceNeed:
+    """One device: its kind, its ports (a count makes p1, p2, ...; None says "whatever is cabled"), and the VLAN
+    that a layer 2 switch is managed in."""
+
+    name: str
+    kind: Kind
+    ports: tuple[str, ...] | None = None
+    manage: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class GatewayPlace:
+    """Where the gateways of some VLANs live: a router's port, or a layer 3 switch. `untagged` gives a whole router
+    port to a single VLAN. `path` is its place in the file."""
+
+    vlans: tuple[int, ...]
+    device: str
+    port: str | None
+    untagged: bool = False
+    path: Path = field(default=(), compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class HostNeed:
+    """One host: its VLAN and where it is plugged in; addresses only where they are decided already."""
+
+    name: str
+    vlan: int
+    device: str
+    port: str | None
+    addresses: tuple[InterfaceAddress, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Outside:
+    """Where the outside is reached: the port, this side's addresses on it, and the next hops beyond it."""
+
+    at: End
+    addresses: tuple[InterfaceAddress, ...]
+    via: tuple[NextHop, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Brief:
+    """Everything asked for. VLANs are referred to by id once read."""
+
+    title: str = ""
+    space: tuple[Prefix, ...] = ()
+    reserved: tuple[Prefix, ...] = ()
+    habits: Habits = field(default_factory=Habits)
+    vlans: Mapping[str, VlanNeed] = field(default_factory=dict)
+    devices: Mapping[str, DeviceNeed] = field(default_factory=dict)
+    gateways: tuple[GatewayPlace, ...] = ()
+    hosts: Mapping[str, HostNeed] = field(default_factory=dict)
+    cables: tuple[Cable, ...] = ()
+    outside: Outside | None = None
+    source: str = field(default="", compare=False)
+    marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)

@@ -1,0 +1,55 @@
+"""A finding: something wrong or risky in a network, with the change that mends it as edits that can be applied."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from typing import Any, Literal
+
+from archipelago.model.network import Path
+
+Severity = Literal["error", "risk", "note"]
+SEVERITIES: tuple[Severity, ...] = ("error", "risk", "note")
+
+
+class Removal(Enum):
+    """The value of an edit that takes the thing away."""
+
+    REMOVE = "remove"
+
+
+REMOVE = Removal.REMOVE
+
+
+@dataclass(frozen=True, slots=True)
+class Edit:
+    """One change to a document: the thing at `path` becomes `value` (text, a list or a mapping of text, as the file
+    would hold it), or goes away where the value is REMOVE. A path that ends in "+" adds `value` to a list."""
+
+    path: Path
+    value: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One mistake.
+
+    Args:
+        slug: the kind of mistake, the same in every output.
+        severity: "error" breaks traffic, "risk" may or does harm unseen, "note" is worth knowing.
+        at: the device or host that holds the mistake.
+        path: where in the document it stands.
+        says: what is wrong there, one sentence.
+        breaks: what it breaks, one sentence.
+        mend: the one change that mends it, in words.
+        edits: the same change, applicable; empty where only a person can decide.
+    """
+
+    slug: str
+    severity: Severity
+    at: str
+    path: Path
+    says: str
+    breaks: str
+    mend: str
+    edits: tuple[Edit, ...] = ()

@@ -1,0 +1,186 @@
+"""A network: what every device holds, mistakes included. Nothing here is derived; what is not written is not there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal, NamedTuple
+
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+
+Kind = Literal["router", "l3switch", "switch"]
+Path = tuple[str | int, ...]
+"""Where something stands in its document: the keys and list positions that lead to it."""
+
+DEFAULT_VLAN = 1
+"""The VLAN of a port that nothing else was said of (the standard's default PVID, IEEE 802.1Q 6.9)."""
+
+
+class End(NamedTuple):
+    """One port of one device."""
+
+    device: str
+    port: str
+
+    def __str__(self) -> str:
+        return f"{self.device}/{self.port}"
+
+
+class Mark(NamedTuple):
+    """Where a key and its value start in a file. Lines and columns count from 1."""
+
+    key_line: int
+    key_column: int
+    line: int
+    column: int
+
+
+class NextHop(NamedTuple):
+    """Where to send what is not on a connected subnet; a link-local one names its interface (RFC 4007)."""
+
+    address: Address
+    interface: str | None = None
+
+    def __str__(self) -> str:
+        return f"{self.address}%{self.interface}" if self.interface else str(self.address)
+
+
+@dataclass(frozen=True, slots=True)
+class Port:
+    """A physical port as written. `speed` is in bits per second; `trunk` is VLAN ids, or "all"; `untagged` is a
+    VLAN id, or "none"; None stands for "not written"."""
+
+    name: str
+    speed: int | None = None
+    off: bool = False
+    access: int | None = None
+    trunk: tuple[int, ...] | Literal["all"] | None = None
+    untagged: int | Literal["none"] | None = None
+    addresses: tuple[InterfaceAddress, ...] = ()
+    routed: bool = False
+    vrf: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Subinterface:
+    """The part of a routed port or aggregate that speaks for one VLAN (an 802.1Q tag)."""
+
+    name: str
+    parent: str
+    tag: int | None = None
+    untagged: bool = False
+    addresses: tuple[InterfaceAddress, ...] = ()
+    off: bool = False
+    vrf: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class VlanInterface:
+    """A device's own foot in one of its VLANs."""
+
+    name: str
+    vlan: int
+    addresses: tuple[InterfaceAddress, ...] = ()
+    off: bool = False
+    vrf: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Aggregate:
+    """Several ports that act as one (IEEE 802.1AX). Takes a port's keys."""
+
+    name: str
+    members: tuple[str, ...]
+    off: bool = False
+    access: int | None = None
+    trunk: tuple[int, ...] | Literal["all"] | None = None
+    untagged: int | Literal["none"] | None = None
+    addresses: tuple[InterfaceAddress, ...] = ()
+    routed: bool = False
+    vrf: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Loopback:
+    """An address of the device itself, on no port: up while it is on."""
+
+    name: str
+    addresses: tuple[InterfaceAddress, ...] = ()
+    off: bool = False
+    vrf: str | None = None
+
+
+Interface = Subinterface | VlanInterface | Aggregate | Loopback
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """A static route; a lower metric is preferred."""
+
+    to: Prefix
+    via: NextHop
+    metric: int = 1
+    vrf: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    """A router, layer 3 switch or layer 2 switch. `routing` is the families written (None: not written);
+    `vlans` the VLAN ids written (None: all of the catalogue)."""
+
+    name: str
+    kind: Kind
+    routing: tuple[int, ...] | None = None
+    vlans: tuple[int, ...] | None = None
+    ports: Mapping[str, Port] = field(default_factory=dict)
+    interfaces: Mapping[str, Interface] = field(default_factory=dict)
+    routes: tuple[Route, ...] = ()
+    gateway: tuple[NextHop, ...] = ()
+    off: bool = False
+    unresolved: Literal["hold", "drop"] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Host:
+    """An end station with one untagged port."""
+
+    name: str
+    at: End
+    addresses: tuple[InterfaceAddress, ...] = ()
+    gateway: tuple[NextHop, ...] = ()
+    off: bool = False
+    unresolved: Literal["hold", "drop"] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Cable:
+    """A cable between two ports."""
+
+    a: End
+    b: End
+    off: bool = False
+
+    def __str__(self) -> str:
+        return f"{self.a} ~ {self.b}"
+
+
+@dataclass(frozen=True, slots=True)
+class Network:
+    """Every device, host and cable. `vlans` is the catalogue, name to VLAN id. `source` and `marks` say where it
+    was read from and where each thing stands there; they do not count when two networks are compared."""
+
+    title: str = ""
+    vlans: Mapping[str, int] = field(default_factory=dict)
+    devices: Mapping[str, Device] = field(default_factory=dict)
+    hosts: Mapping[str, Host] = field(default_factory=dict)
+    cables: tuple[Cable, ...] = ()
+    source: str = field(default="", compare=False)
+    marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
+
+    def line(self, path: Path) -> int:
+        """The line of the file where the thing at `path`, or the nearest thing around it, stands; 0 if unknown."""
+        for length in range(len(path), 0, -1):
+            mark = self.marks.get(path[:length])
+            if mark is not None:
+                return mark.key_line
+        return 0

@@ -1,0 +1,72 @@
+"""What travels: frames, the two kinds of address resolution as one, packets and their bodies."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from archipelago.addressing.values import Address
+
+BROADCAST = 0xFFFF_FFFF_FFFF
+GROUP_BIT = 1 << 40
+"""Set in the MAC address of a broadcast or multicast frame (IEEE 802 8.2)."""
+FIRST_TTL = 64
+
+
+class Frame(NamedTuple):
+    """An Ethernet frame; its tag travels beside it. `serial` is one for each frame that a station sends."""
+
+    source: int
+    target: int
+    payload: Resolution | Packet
+    serial: int
+
+
+class Resolution(NamedTuple):
+    """An ARP request or reply (RFC 826), or a neighbour solicitation or advertisement (RFC 4861)."""
+
+    asks: bool
+    sender: Address
+    sender_mac: int
+    target: Address
+
+
+class Packet(NamedTuple):
+    """An IP packet."""
+
+    source: Address
+    target: Address
+    ttl: int
+    body: Echo | Refusal
+
+
+class Echo(NamedTuple):
+    """An echo request or reply (RFC 792, RFC 4443)."""
+
+    reply: bool
+    probe: int
+
+
+class Refusal(NamedTuple):
+    """An ICMP error about a packet; `kind` is a key of REFUSALS."""
+
+    kind: str
+    about: Packet
+
+
+REFUSALS = {
+    "no-route": "network unreachable (no route)",
+    "unanswered": "host unreachable (nobody answers for the address)",
+    "ttl-expired": "time exceeded (TTL ran out)",
+}
+"""ICMP errors: destination unreachable codes 0 and 1 (code 0 and 3 in ICMPv6), time exceeded code 0."""
+
+
+def mac_text(mac: int) -> str:
+    """A MAC address as text, such as `02:00:00:00:00:07`."""
+    return ":".join(f"{mac >> shift & 0xFF:02x}" for shift in range(40, -1, -8))
+
+
+def group_mac(target: Address) -> int:
+    """Where a question for an address is sent: broadcast for ARP, the solicited-node group for neighbour discovery
+    (RFC 4291 2.7.1, RFC 2464 7)."""
+    return BROADCAST if target.version == 4 else 0x3333_FF00_0000 | target.value & 0xFF_FFFF

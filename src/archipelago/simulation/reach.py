@@ -1,0 +1,395 @@
+"""One question: does a probe get there and back, by which way, and if not, why not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from archipelago.addressing.values import Address, source_for
+from archipelago.diagnosis.culprit import Stop, culprit
+from archipelago.diagnosis.picture import Picture
+from archipelago.knowledge.devices import Node
+from archipelago.model.finding import Edit, Finding
+from archipelago.simulation.build import Simulation
+from archipelago.simulation.frames import FIRST_TTL, Echo, Frame, Packet
+from archipelago.simulation.station import SECOND
+from archipelago.simulation.world import Event, Wire
+
+MOST_PROBES = 600
+"""More than any way that the first TTL allows can lose on cold tables."""
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What one device did with the probe: where it came in, with which tag (None: untagged), what was looked up,
+    what was done, and where it left."""
+
+    device: str
+    arrived: str | None
+    arrived_tag: int | None
+    looked_up: str
+    did: str
+    left: str | None
+    left_tag: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """The answer to one question. `cause` is a slug, null when reached; `at` the device that holds the mistake,
+    `stopped_at` the one where the packet ended; `lost` says of each probe without a reply where it was lost."""
+
+    source: str
+    target: str
+    address: str | None
+    family: int | None
+    reached: bool
+    cause: str | None
+    direction: Literal["out", "back"] | None
+    at: str | None
+    stopped_at: str | None
+    says: str | None
+    mend: str | None
+    edits: tuple[Edit, ...]
+    probes_sent: int
+    probes_answered: int
+    lost: tuple[str, ...]
+    out: tuple[Step, ...]
+    back: tuple[Step, ...]
+    events: tuple[Event, ...]
+    finding: Finding | None
+
+
+def reach(view: Picture, source: Node, target: Node | Address, *, probes: int = 5, family: int | None = None) -> Answer:
+    """Send probes from cold tables until the tables are warm, at least `probes` of them, one a second.
+
+    Args:
+        view: the network, indexed.
+        source: who sends; a host or a device.
+        target: a host or device (its first address of the family is probed), or an address.
+        probes: how many probes at least.
+        family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
+    """
+    name = str(target) if isinstance(target, Address) else target.name
+    version = family or common_family(source, target)
+    address = target if isinstance(target, Address) else first_address(target, version) if version else None
+    if version is None or address is None or address.version != version or first_address(source, version) is None:
+        return _without_family(view, source, name, target, version, family)
+    run = _Run(Simulation(view.knowledge), source, address)
+    run.until_settled(probes)
+    return run.answer(view, name, version)
+
+
+def simulate(view: Picture, source: Node, target: Node | Address) -> Simulation:
+    """A simulation with one question's probes in it, for a look at the tables that they leave behind."""
+    simulation = Simulation(view.knowledge)
+    version = common_family(source, target)
+    address = target if isinstance(target, Address) else first_address(target, version) if version else None
+    if address is not None:
+        _Run(simulation, source, address).until_settled(5)
+    return simulation
+
+
+def common_family(source: Node, target: Node | Address) -> int | None:
+    """IPv4 where both ends have it, else IPv6, None where they share no family."""
+    for version in (4, 6):
+        theirs = target.version == version if isinstance(target, Address) else first_address(target, version)
+        if theirs and first_address(source, version) is not None:
+            return version
+    return None
+
+
+def first_address(node: Node, version: int) -> Address | None:
+    """The address that a host or device is probed at: its first of the family."""
+    for nic in node.nics.values():
+        found = source_for(nic.addresses, Address(version, 0))
+        if found is not None:
+            return found.address
+    return None
+
+
+def _without_family(
+    view: Picture, source: Node, name: str, target: Node | Address, version: int | None, family: int | None
+) -> Answer:
+    ends = [source, *([] if isinstance(target, Address) else [target])]
+    lacking = next((node for node in ends if version is None or first_address(node, version) is None), source)
+    wanted = version or family or (target.version if isinstance(target, Address) else 4)
+    stop = Stop("out", lacking.name, "no-address", Address(wanted, 0), Address(wanted, 0))
+    bare = all(first_address(node, one) is None for node in [lacking] for one in (4, 6))
+    if bare:
+        finding = culprit(view, stop)
+    else:
+        says = f"{source.name} and {name} have no address family in common" + (
+            f" (IPv{family} asked)" if family else ""
+        )
+        finding = Finding(
+            "no-common-family",
+            "error",
+            lacking.name,
+            (),
+            says,
+            "no packet can be sent",
+            "give both ends a common family",
+        )
+    return Answer(
+        source.name,
+        name,
+        None,
+        version,
+        False,
+        finding.slug,
+        "out",
+        finding.at,
+        source.name,
+        finding.says,
+        finding.mend,
+        finding.edits,
+        0,
+        0,
+        (),
+        (),
+        (),
+        (),
+        finding,
+    )
+
+
+class _Run:
+    """One simulation with the probes of one question in it."""
+
+    def __init__(self, simulation: Simulation, source: Node, address: Address) -> None:
+        self.simulation = simulation
+        self.node = source
+        self.address = address
+        self.station = simulation.stations[source.name]
+        self.vrf = next((nic.vrf for nic in source.nics.values() if nic.addresses), "")
+        towards = self.station.source_towards(address, self.vrf)
+        self.source = towards or first_address(source, address.version) or Address(address.version, 0)
+        self.sent = 0
+
+    def probe(self, number: int) -> None:
+        self.sent += 1
+        packet = Packet(self.source, self.address, FIRST_TTL, Echo(False, number))
+        self.station.originate(packet, self.vrf)
+        self.simulation.world.run(until=(number + 1) * SECOND)
+
+    def until_settled(self, probes: int) -> None:
+        """Probe until one is answered, or one changes no neighbour table: the next would fare the same."""
+        world = self.simulation.world
+        for number in range(MOST_PROBES):
+            learned = world.learned
+            self.probe(number)
+            settled = self.answered(number) or world.learned == learned
+            if world.storm is not None or (number + 1 >= probes and settled):
+                break
+        world.run()
+
+    def answered(self, number: int) -> bool:
+        return number in self.station.answered
+
+    def answer(self, view: Picture, name: str, version: int) -> Answer:
+        last = self.sent - 1
+        events = tuple(Event._make(one) for one in self.simulation.world.log)
+        tracks = {
+            (number, reply): self._track(events, number, reply)
+            for number in range(self.sent)
+            for reply in (False, True)
+        }
+        reached = self.answered(last) and self.simulation.world.storm is None
+        finding = stop = None
+        if not reached:
+            stop = self._stop(tracks[last, False], tracks[last, True])
+            finding = culprit(view, stop)
+        steps = Steps(self.simulation, events)
+        lost = tuple(
+            f"probe {number + 1}: {self._fate(tracks[number, False], tracks[number, True])}"
+            for number in range(self.sent)
+            if not self.answered(number)
+        )
+        return Answer(
+            self.node.name,
+            name,
+            str(self.address),
+            version,
+            reached,
+            finding.slug if finding else None,
+            stop.direction if stop else None,
+            finding.at if finding else None,
+            stop.node if stop else None,
+            finding.says if finding else None,
+            finding.mend if finding else None,
+            finding.edits if finding else (),
+            self.sent,
+            len(self.station.answered),
+            lost,
+            steps.of(tracks[last, False]),
+            steps.of(tracks[last, True]),
+            events,
+            finding,
+        )
+
+    def _track(self, events: tuple[Event, ...], number: int, reply: bool) -> list[Event]:
+        """What the stations did with one probe, or its reply."""
+        wanted = Echo(reply, number)
+        found = []
+        for event in events:
+            if event.kind in _TRACKED:
+                packet = event.thing.payload if isinstance(event.thing, Frame) else event.thing
+                if isinstance(packet, Packet) and packet.body == wanted:
+                    found.append(event)
+        return found
+
+    def _stop(self, out: list[Event], back: list[Event]) -> Stop:
+        """Where the last probe ended."""
+        delivered = any(event.kind == "delivers" for event in out)
+        direction: Literal["out", "back"] = "back" if delivered else "out"
+        track = back if delivered else out
+        source, target = (self.address, self.source) if delivered else (self.source, self.address)
+        storm = self.simulation.world.storm
+        if storm is not None:
+            return Stop(direction, storm.node, "storm", source, target)
+        passed = tuple(event.node for event in track if event.kind in ("sends", "forwards", "loses"))
+        asked = [event for event in track if event.kind == "waits"]
+        final = track[-1] if track else None
+        if final is None:
+            return Stop(direction, self.node.name, "no-route", source, target)
+        if final.kind == "loses":
+            why, _, entry = final.detail
+            if why in ("unresolved", "unanswered", "superseded"):
+                return Stop(
+                    direction, final.node, "unanswered", source, target, final.interface, asked[-1].detail[2], passed
+                )
+            interface = entry.interface if entry is not None else final.interface
+            return Stop(direction, final.node, why, source, target, interface, None, passed)
+        if final.kind == "waits":
+            return Stop(direction, final.node, "unanswered", source, target, final.interface, final.detail[2], passed)
+        if final.kind in ("sends", "forwards"):
+            hop = final.detail[1].next_hop
+            return Stop(direction, final.node, "lost", source, target, final.interface, hop, passed)
+        return Stop(direction, final.node, "no-route", source, target, final.interface, None, passed)
+
+    def _fate(self, out: list[Event], back: list[Event]) -> str:
+        if self.simulation.world.storm is not None:
+            return f"caught in a broadcast storm at {self.simulation.world.storm.node}"
+        way = "on its way out" if not any(event.kind == "delivers" for event in out) else "on its way back"
+        track = back if way.endswith("back") else out
+        final = next((event for event in reversed(track) if event.kind in ("loses", "sends", "forwards")), None)
+        if final is None:
+            return "never sent"
+        if final.kind == "loses":
+            return f"lost {way} at {final.node}: {_LOSSES[final.detail[0]]}{_asked(track, final.detail[0])}"
+        return f"lost {way} behind {final.node}"
+
+
+def _asked(track: list[Event], why: str) -> str:
+    """Whom a station asked for when it lost the packet."""
+    if why not in ("unresolved", "superseded", "unanswered"):
+        return ""
+    waits = [event for event in track if event.kind == "waits"]
+    return f" {waits[-1].detail[2]}" if waits else ""
+
+
+_TRACKED = frozenset({"sends", "forwards", "delivers", "loses", "waits"})
+_LOSSES = {
+    "unresolved": "it dropped the packet while it asked for",
+    "superseded": "a newer packet took its place while it asked for",
+    "unanswered": "nobody answered for",
+    "no-route": "no route",
+    "not-routing": "it does not route",
+    "ttl-expired": "the TTL ran out",
+    "broadcast": "broadcast addresses are not forwarded to",
+    "mute": "its interface cannot send",
+}
+
+
+class Steps:
+    """Turns what the stations did into a line for each device, the switches between them included."""
+
+    def __init__(self, simulation: Simulation, events: tuple[Event, ...]) -> None:
+        self._simulation = simulation
+        self._switched: dict[tuple[int, str], Event] = {}
+        self._heard: dict[int, Event] = {}
+        self._dropped: dict[int, list[Event]] = {}
+        for event in events:
+            if event.kind == "switches":
+                self._switched[event.thing.serial, event.node] = event
+            elif event.kind == "hears" and isinstance(event.thing.payload, Packet):
+                self._heard[event.thing.serial] = event
+            elif event.kind == "drops-frame":
+                self._dropped.setdefault(event.thing.serial, []).append(event)
+
+    def of(self, track: list[Event]) -> tuple[Step, ...]:
+        return tuple(self._steps(track))
+
+    def _steps(self, track: list[Event]) -> Iterator[Step]:
+        came: tuple[str, int | None] | None = None
+        for event in track:
+            arrived, tag = came if came else (None, None)
+            if event.kind in ("sends", "forwards"):
+                entry = event.detail[1]
+                yield Step(
+                    event.node,
+                    arrived,
+                    tag,
+                    _route_text(entry),
+                    "sent it" if event.kind == "sends" else "routed it",
+                    event.interface,
+                    event.tag,
+                )
+                serial = event.thing.serial
+                yield from self._between(event)
+                heard = self._heard.get(serial)
+                came = (heard.interface, heard.tag) if heard else None
+            elif event.kind == "delivers":
+                yield Step(event.node, arrived, tag, "the address is its own", "took it in", None, None)
+            elif event.kind == "loses" and event.detail[0] != "superseded":
+                why, _, entry = event.detail
+                looked = _route_text(entry) if entry else _LOOKED.get(why, "")
+                did = f"dropped it: {_LOSSES[why]}{_asked(track, why)}"
+                yield Step(event.node, arrived, tag, looked, did, None, None)
+
+    def _between(self, sent: Event) -> list[Step]:
+        """The switches that a frame passed between two stations, found from the far end backwards."""
+        serial = sent.thing.serial
+        heard = self._heard.get(serial)
+        if heard is None:
+            passed = [event for (number, _), event in self._switched.items() if number == serial]
+            return [_switch_step(event, None) for event in passed] + [
+                Step(event.node, event.interface, event.tag, "", "dropped the frame", None, None)
+                for event in self._dropped.get(serial, [])
+            ]
+        station = self._simulation.stations[heard.node]
+        nic = station.interfaces[heard.interface].nic
+        steps: list[Step] = []
+        outlet: Any
+        if nic.attachment is None:
+            node, outlet = heard.node, station.interfaces[heard.interface]
+        else:
+            wire = self._simulation.wires[heard.node, nic.attachment].peer
+            node, outlet = (wire.node, wire) if wire else ("", None)
+        while (event := self._switched.get((serial, node))) is not None and len(steps) < 4096:
+            steps.append(_switch_step(event, outlet))
+            before = self._simulation.wires[node, event.interface].peer
+            if before is None:
+                break
+            node, outlet = before.node, before
+        return steps[::-1]
+
+
+def _switch_step(event: Event, outlet: Any) -> Step:
+    vlan, outs = event.detail
+    known = "MAC table" if len(outs) == 1 else "not in the MAC table"
+    did = "switched it" if len(outs) == 1 else f"flooded it to {len(outs)} ports"
+    out = outlet or outs[0] if outs else None
+    left = out.name if out is not None else None
+    tag = (None if out.untagged == vlan else vlan) if isinstance(out, Wire) else None
+    return Step(event.node, event.interface, event.tag, f"VLAN {vlan}, {known}", did, left, tag)
+
+
+_LOOKED = {"no-route": "no route matches", "not-routing": "not its own address", "ttl-expired": "TTL 1"}
+
+
+def _route_text(entry: Any) -> str:
+    if entry.next_hop is None:
+        return f"{entry.prefix} is connected"
+    return f"{entry.prefix} via {entry.next_hop}"

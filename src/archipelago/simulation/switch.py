@@ -1,0 +1,69 @@
+"""A VLAN-aware bridge (IEEE 802.1Q clause 8): accept, learn, pass on or flood."""
+
+from __future__ import annotations
+
+from archipelago.simulation.frames import Frame
+from archipelago.simulation.world import Outlet, Storm, Wire, World
+
+
+class Switch:
+    """The switching part of one device. `mac` is the station address that its VLAN interfaces share."""
+
+    __slots__ = ("_flooded", "_outlets", "_world", "mac", "name", "tables")
+
+    def __init__(self, world: World, name: str, mac: int, wires: list[Wire]) -> None:
+        self._world = world
+        self.name = name
+        self.mac = mac
+        self._outlets: dict[int, list[Outlet]] = {}
+        self._flooded: set[tuple[int, int, Wire]] = set()
+        for wire in wires:
+            for vlan in wire.vlans:
+                self._outlets.setdefault(vlan, []).append(wire)
+        self.tables: dict[int, dict[int, Outlet]] = {vlan: {} for vlan in self._outlets}
+
+    def own(self, vlan: int, interface: Outlet) -> None:
+        """Give the device its own foot in a VLAN."""
+        self._outlets.setdefault(vlan, []).append(interface)
+        self.tables.setdefault(vlan, {})[self.mac] = interface
+
+    def arrive(self, wire: Wire, tag: int | None, frame: Frame) -> None:
+        """A frame came in by a wire: find its VLAN (6.9), drop it where the wire does not carry that (8.6.2), learn
+        its source (8.7), pass it on (8.6)."""
+        vlan = wire.untagged if tag is None else tag
+        world = self._world
+        if vlan is None or vlan not in wire.vlans:
+            world.record((world.now, "drops-frame", self.name, wire.name, tag, frame, None))
+            return
+        table = self.tables[vlan]
+        if frame[0] != self.mac:
+            table[frame[0]] = wire
+        out = table.get(frame[1])
+        if out is None:
+            self._flood(wire, tag, vlan, frame)
+        elif out is not wire:
+            world.record((world.now, "switches", self.name, wire.name, tag, frame, (vlan, (out,))))
+            out.transmit(vlan, frame)
+        else:
+            world.record((world.now, "drops-frame", self.name, wire.name, tag, frame, vlan))
+
+    def originate(self, interface: Outlet, vlan: int, frame: Frame) -> None:
+        """Send a frame of the device's own interface in a VLAN."""
+        out = self.tables[vlan].get(frame.target)
+        outs = (out,) if out is not None else tuple(one for one in self._outlets[vlan] if one is not interface)
+        for one in outs:
+            if one is not interface:
+                one.transmit(vlan, frame)
+
+    def _flood(self, wire: Wire, tag: int | None, vlan: int, frame: Frame) -> None:
+        world = self._world
+        mark = (frame.serial, vlan, wire)
+        if mark in self._flooded:
+            # The same frame by the same wire for the second time: nothing here will ever stop it.
+            world.break_off(Storm(self.name, vlan), frame, wire.name)
+            return
+        self._flooded.add(mark)
+        outs = tuple(one for one in self._outlets[vlan] if one is not wire)
+        world.record((world.now, "switches", self.name, wire.name, tag, frame, (vlan, outs)))
+        for one in outs:
+            one.transmit(vlan, frame)

@@ -1,0 +1,1 @@
+"""Results to tables, drawings and texts. Computes nothing, prints nothing."""

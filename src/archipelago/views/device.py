@@ -1,0 +1,215 @@
+"""What devices know, as tables: interfaces, VLANs and their ports, trunks, routes, and after a probe ARP and MAC."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from archipelago.diagnosis.picture import Picture
+from archipelago.knowledge.devices import Attachment, Nic, Node
+from archipelago.model.network import DEFAULT_VLAN, Host
+from archipelago.simulation.build import Simulation
+from archipelago.simulation.frames import mac_text
+from archipelago.simulation.station import Interface
+from archipelago.views.table import Table, counted, folded, table
+
+
+def tables(
+    view: Picture, nodes: list[Node], vlans: frozenset[int] = frozenset(), ports: frozenset[str] = frozenset()
+) -> list[Table]:
+    """Every table of some devices.
+
+    Args:
+        view: the network.
+        nodes: the devices.
+        vlans: show only these VLANs; all where empty.
+        ports: show only what concerns these ports or interfaces; all where empty.
+    """
+    made = [
+        interfaces(view, nodes, vlans, ports),
+        vlan_ports(view, nodes, vlans, ports),
+        trunks(view, nodes, vlans, ports),
+        routes(nodes, ports) if not vlans else None,
+    ]
+    return [one for one in made if one is not None and one.rows]
+
+
+def interfaces(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
+    rows: list[tuple[object, ...]] = []
+    for node in nodes:
+        for nic in node.nics.values():
+            if (vlans and nic.vlan not in vlans) or (ports and not {nic.name, nic.attachment} & ports):
+                continue
+            if nic.kind == "port" and not nic.addresses and nic.down.endswith("is not cabled"):
+                continue
+            tag = "" if nic.kind != "subinterface" else "untagged" if nic.tag is None and nic.speaks else nic.tag
+            if nic.kind == "subinterface" and not nic.speaks:
+                tag = "no tag"
+            vlan = view.vlan_name(nic.vlan) if nic.vlan is not None else ""
+            state = "up" if nic.up else f"down: {nic.down}"
+            addresses = ", ".join(str(address) for address in nic.addresses) or "no address"
+            rows.append((node.name, nic.name, _KINDS[nic.kind], vlan, tag, addresses, nic.vrf, state))
+    columns = ("device", "interface", "kind", "VLAN", "tag", "address", "vrf", "state")
+    return table("interfaces", columns, rows, ("tag",))
+
+
+_KINDS = {
+    "port": "routed port",
+    "subinterface": "subinterface",
+    "vlan": "VLAN interface",
+    "aggregate": "routed aggregate",
+    "loopback": "loopback",
+    "host": "host port",
+}
+
+
+def vlan_ports(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
+    """Each VLAN of each device with the ports in it; a VLAN without ports there is left out."""
+    rows = []
+    for node in nodes:
+        plain: dict[int, list[str]] = {}
+        tagged: dict[int, list[str]] = {}
+        native: dict[int, list[str]] = {}
+        for one in node.attachments.values():
+            if not one.switched or (ports and one.name not in ports):
+                continue
+            for vlan in one.vlans:
+                if one.written.trunk is None:
+                    plain.setdefault(vlan, []).append(one.name)
+                elif vlan == one.untagged:
+                    native.setdefault(vlan, []).append(one.name)
+                else:
+                    tagged.setdefault(vlan, []).append(one.name)
+        for vlan in sorted({*plain, *tagged, *native}):
+            if vlans and vlan not in vlans:
+                continue
+            name = next((name for name, number in view.network.vlans.items() if number == vlan), "")
+            rows.append(
+                (
+                    node.name,
+                    vlan,
+                    name,
+                    folded(plain.get(vlan, ())),
+                    folded(tagged.get(vlan, ())),
+                    folded(native.get(vlan, ())),
+                )
+            )
+    columns = ("device", "VLAN", "name", "access ports", "tagged on", "untagged on trunks")
+    return table("VLANs", columns, rows, ("VLAN",))
+
+
+def trunks(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
+    rows = []
+    for node in nodes:
+        for one in node.attachments.values():
+            if ports and one.name not in ports:
+                continue
+            carried = _carried(node, one)
+            if carried is None or (vlans and not vlans & set(carried)):
+                continue
+            names = folded(str(vlan) for vlan in sorted(carried)) or "nothing"
+            untagged: object = "none" if one.untagged is None else one.untagged
+            if not one.switched:
+                untagged = next(
+                    (nic.vlan for nic in node.nics_on(one.name) if nic.tag is None and nic.addresses), "none"
+                )
+            state = "up" if one.carrier else f"down: {one.blocked}"
+            rows.append((node.name, one.name, _far(view, one), counted(len(carried), "VLAN"), names, untagged, state))
+    columns = ("device", "trunk", "towards", "carries", "VLAN ids", "untagged", "state")
+    return table("trunks", columns, rows)
+
+
+def _carried(node: Node, one: Attachment) -> list[int] | None:
+    """The VLANs of a trunk, or of a port with subinterfaces; None for anything else."""
+    if one.switched:
+        return (
+            None
+            if one.written.trunk is None
+            else [vlan for vlan in one.vlans if vlan != one.untagged or vlan != DEFAULT_VLAN]
+        )
+    tags = [nic.vlan for nic in node.nics_on(one.name) if nic.kind == "subinterface" and nic.vlan is not None]
+    return tags or None
+
+
+def _far(view: Picture, one: Attachment) -> str:
+    peers = [view.knowledge.links[end].peer for end in one.members]
+    named = [str(peer.device if peer.device in view.network.hosts else peer) for peer in peers if peer is not None]
+    return ", ".join(named) or "nothing"
+
+
+def routes(nodes: list[Node], ports: frozenset[str] = frozenset()) -> Table:
+    """Routes in use, then those that are not and why."""
+    rows: list[tuple[object, ...]] = []
+    for node in nodes:
+        for (vrf, _), one in sorted(node.routes.tables.items()):
+            for entry in one.entries():
+                if ports and entry.interface not in ports:
+                    continue
+                how = (
+                    "connected"
+                    if entry.route is None
+                    else "gateway"
+                    if _is_gateway(node, entry.route.via)
+                    else "static"
+                )
+                metric = entry.metric if entry.route is not None and how == "static" else ""
+                rows.append(
+                    (node.name, vrf, entry.prefix, entry.next_hop or "", entry.interface, how, metric, "in use")
+                )
+        for unused in node.routes.unused:
+            rows.append(
+                (
+                    node.name,
+                    unused.route.vrf,
+                    unused.route.to,
+                    unused.route.via,
+                    "",
+                    "static",
+                    unused.route.metric,
+                    f"not used: {unused.reason}",
+                )
+            )
+        for route in node.routes.beaten:
+            rows.append(
+                (node.name, route.vrf, route.to, route.via, "", "static", route.metric, "waits: a better one is in use")
+            )
+    columns = ("device", "vrf", "to", "via", "leaves by", "how", "metric", "state")
+    return table("routes", columns, rows, ("metric",))
+
+
+def _is_gateway(node: Node, via: object) -> bool:
+    return via in node.written.gateway
+
+
+def learned(simulation: Simulation, nodes: list[Node]) -> list[Table]:
+    """The neighbour (ARP) and MAC tables that a simulation left behind."""
+    names = [node.name for node in nodes]
+    arp = [
+        (name, interface.name, address, mac_text(mac))
+        for name in names
+        for interface in simulation.stations[name].interfaces.values()
+        for address, mac in sorted(interface.neighbours.items())
+    ]
+    macs = []
+    for name in names:
+        switch = simulation.switches.get(name)
+        for vlan, entries in sorted(switch.tables.items()) if switch else ():
+            for mac, outlet in sorted(entries.items()):
+                where = "its own" if isinstance(outlet, Interface) else outlet.name
+                macs.append((name, vlan, mac_text(mac), where))
+    return [
+        table("ARP and neighbour tables", ("device", "interface", "address", "MAC address"), arp),
+        table("MAC tables", ("device", "VLAN", "MAC address", "port"), macs, ("VLAN",)),
+    ]
+
+
+def summary(nodes: Iterable[Node]) -> str:
+    """One line that says what is up and what is not."""
+    nics: list[tuple[Node, Nic]] = [
+        (node, nic)
+        for node in nodes
+        for nic in node.nics.values()
+        if nic.addresses and not isinstance(node.written, Host)
+    ]
+    down = [f"{node.name}/{nic.name}" for node, nic in nics if not nic.up]
+    text = f"{counted(len(nics), 'interface')} with addresses, {len(nics) - len(down)} up"
+    return text + (f"; down: {folded(down)}" if down else "")

@@ -1,0 +1,267 @@
+"""Where everything goes in a diagram: routing devices above, switches below them, hosts at the bottom.
+
+All lengths are in points. Every box has a column range of its own, so nothing overlaps at any size.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass, field
+
+from archipelago.diagnosis.picture import Picture, sits_in
+from archipelago.knowledge.devices import Node
+from archipelago.model.network import Cable, End
+from archipelago.views.table import counted, folded
+
+CHARACTER = 5.6
+"""Width of a character of the diagram's text."""
+LINE = 12.0
+GAP = 16.0
+ROW_GAP = 58.0
+MOST_LINES = 12
+"""More lines than this in one box are folded into a count."""
+
+
+@dataclass(slots=True)
+class Box:
+    """A rectangle with a heading and lines of text. `vlan` colours it; `kind` gives it its shape."""
+
+    kind: str
+    heading: str
+    texts: list[str]
+    vlan: int | None = None
+    x: float = 0.0
+    y: float = 0.0
+    width: float = 0.0
+    height: float = 0.0
+
+    def measure(self) -> None:
+        longest = max(len(text) for text in (*self.texts, self.heading + "  "))
+        self.width = max(longest * CHARACTER + 18, 76.0)
+        self.height = LINE * (len(self.texts) + 1) + 12
+
+
+@dataclass(slots=True)
+class Line:
+    """A cable from the bottom of one box to the top of another (or sideways), with a label beside its lower end."""
+
+    upper: Box
+    lower: Box
+    label: str
+    live: bool
+    tree: bool = True
+
+
+@dataclass(slots=True)
+class Sheet:
+    """The whole diagram."""
+
+    title: str
+    boxes: list[Box] = field(default_factory=list)
+    lines: list[Line] = field(default_factory=list)
+    vlans: list[tuple[int, str]] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    width: float = 0.0
+    height: float = 0.0
+
+
+@dataclass(slots=True)
+class _Branch:
+    box: Box
+    row: int
+    panels: list[Box] = field(default_factory=list)
+    children: list[_Branch] = field(default_factory=list)
+    label: str = ""
+    live: bool = True
+    width: float = 0.0
+
+
+def lay_out(view: Picture) -> Sheet:
+    """Place every device and host."""
+    network = view.network
+    sheet = Sheet(network.title or "network")
+    sheet.vlans = [(number, name) for name, number in network.vlans.items()]
+    branches, others = _trees(view)
+    _panels(view, branches)
+    for branch in branches.values():
+        branch.box.measure()
+        branch.box.width = max(branch.box.width, len(branch.label) * CHARACTER + 12)
+        for panel in branch.panels:
+            panel.measure()
+    children = {id(child) for branch in branches.values() for child in branch.children}
+    roots = [branch for branch in branches.values() if id(branch) not in children]
+    rows = _rows(list(branches.values()))
+    left = GAP
+    for root in roots:
+        _measure(root)
+        _place(root, left, rows, sheet)
+        left += root.width + GAP
+    for cable in others:
+        a, b = branches[cable.a.device].box, branches[cable.b.device].box
+        live = view.knowledge.links[cable.a].carrier
+        sheet.lines.append(Line(a, b, "", live, tree=False))
+        sheet.notes.append(f"dashed: {cable} ({_cable_text(view, cable)})")
+    sheet.width = max(left, 360.0)
+    sheet.height = (
+        max(box.y + box.height for box in sheet.boxes) + GAP + LINE * (len(sheet.notes) + 1) if sheet.boxes else 80.0
+    )
+    return sheet
+
+
+def _trees(view: Picture) -> tuple[dict[str, _Branch], list[Cable]]:
+    """Devices as trees below the routing ones, and the cables that are in no tree."""
+    network = view.network
+    near: dict[str, list[Cable]] = {name: [] for name in network.devices}
+    for cable in network.cables:
+        near[cable.a.device].append(cable)
+        near[cable.b.device].append(cable)
+    routing = [name for name, node in view.knowledge.nodes.items() if _is_routing(node)]
+    branches: dict[str, _Branch] = {}
+    used: set[int] = set()
+    queue: deque[str] = deque()
+    for name in routing:
+        branches[name] = _Branch(_device_box(view, name), 0)
+        queue.append(name)
+    pending = [name for name in network.devices if name not in branches]
+    while queue or pending:
+        if not queue:
+            name = pending.pop(0)
+            if name in branches:
+                continue
+            branches[name] = _Branch(_device_box(view, name), 1 if routing else 0)
+            queue.append(name)
+        name = queue.popleft()
+        for cable in near[name]:
+            far = cable.b.device if cable.a.device == name else cable.a.device
+            if far not in branches:
+                used.add(id(cable))
+                here, there = (cable.a, cable.b) if cable.a.device == name else (cable.b, cable.a)
+                label = f"{here.port} to {there.port}: {_cable_text(view, cable)}"
+                live = view.knowledge.links[cable.a].carrier
+                child = _Branch(_device_box(view, far), branches[name].row + 1, label=label, live=live)
+                branches[name].children.append(child)
+                branches[far] = child
+                queue.append(far)
+    return branches, [cable for cable in network.cables if id(cable) not in used]
+
+
+def _is_routing(node: Node) -> bool:
+    return node.kind == "router" or (node.kind == "l3switch" and bool(node.forwards))
+
+
+def _device_box(view: Picture, name: str) -> Box:
+    node = view.knowledge.nodes[name]
+    device = view.network.devices[name]
+    texts = []
+    for nic in node.nics.values():
+        if nic.addresses:
+            vlan = f" {view.vlan_name(nic.vlan)}" if nic.vlan is not None else ""
+            addresses = ", ".join(str(address) for address in nic.addresses)
+            texts.append(f"{nic.name}{vlan}: {addresses}" + ("" if nic.up else " - DOWN"))
+    kind = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}[device.kind]
+    off = " - OFF" if device.off else ""
+    return Box(device.kind, f"{name} ({kind}){off}", _cut(texts, "interface"))
+
+
+def _cut(texts: list[str], noun: str) -> list[str]:
+    if len(texts) <= MOST_LINES:
+        return texts
+    return [*texts[: MOST_LINES - 1], f"and {counted(len(texts) - MOST_LINES + 1, 'more ' + noun)}"]
+
+
+def _cable_text(view: Picture, cable: Cable) -> str:
+    if cable.off:
+        return "off"
+    here = view.knowledge.attachment_of[cable.a]
+    there = view.knowledge.attachment_of[cable.b]
+    if not view.knowledge.links[cable.a].carrier:
+        return "down"
+    if (
+        not here.switched
+        and not there.switched
+        and not any(nic.kind == "subinterface" for nic in view.knowledge.nodes[cable.a.device].nics_on(here.name))
+    ):
+        return "routed"
+    shared = set(_tags(view, cable.a)) & set(_tags(view, cable.b))
+    return counted(len(shared), "VLAN")
+
+
+def _tags(view: Picture, end: End) -> list[int]:
+    one = view.knowledge.attachment_of[end]
+    if one.switched:
+        return list(one.vlans)
+    return [nic.vlan for nic in view.knowledge.nodes[end.device].nics_on(one.name) if nic.vlan is not None]
+
+
+def _panels(view: Picture, branches: dict[str, _Branch]) -> None:
+    """One panel for the hosts of each VLAN behind each device; it tells which island of the VLAN it is."""
+    groups: dict[tuple[str, int | None, int | None], list[str]] = {}
+    for host in view.network.hosts.values():
+        node = view.knowledge.nodes[host.name]
+        nic = next(iter(node.nics.values()))
+        vlan = sits_in(view, node, nic)
+        island = view.domains.of.get((host.name, nic.name))
+        groups.setdefault((host.at.device, vlan, island), []).append(host.name)
+    islands: dict[int | None, list[int | None]] = {}
+    for _, vlan, island in groups:
+        if island not in islands.setdefault(vlan, []):
+            islands[vlan].append(island)
+    for (device, vlan, island), names in groups.items():
+        heading = view.vlan_name(vlan) if vlan is not None else "no VLAN"
+        if island is None:
+            heading += " - no carrier"
+        elif len([one for one in islands[vlan] if one is not None]) > 1:
+            numbered = [one for one in islands[vlan] if one is not None]
+            heading += f" - island {numbered.index(island) + 1} of {len(numbered)}"
+        texts = [_subnet(view, names)]
+        width = max(len(name) for name in names)
+        for name in names:
+            host = view.network.hosts[name]
+            address = str(host.addresses[0].address) if host.addresses else "no address"
+            texts.append(f"{name:<{width}}  {address}" + (" - OFF" if host.off else ""))
+        branches[device].panels.append(Box("hosts", heading, _cut(texts, "host"), vlan))
+
+
+def _subnet(view: Picture, names: list[str]) -> str:
+    prefixes = {str(address.prefix) for name in names for address in view.network.hosts[name].addresses[:1]}
+    return folded(prefixes) if len(prefixes) == 1 else f"{len(prefixes)} subnets" if prefixes else "no subnet"
+
+
+def _rows(branches: list[_Branch]) -> tuple[list[float], float]:
+    """The top of each row of devices, and that of the row of hosts."""
+    heights: dict[int, float] = {}
+    for branch in branches:
+        heights[branch.row] = max(heights.get(branch.row, 0.0), branch.box.height)
+    tops, y = [], 46.0
+    for row in range(max(heights, default=0) + 1):
+        tops.append(y)
+        y += heights.get(row, 0.0) + ROW_GAP
+    return tops, y - ROW_GAP / 2
+
+
+def _measure(branch: _Branch) -> None:
+    below = sum(panel.width + GAP for panel in branch.panels)
+    for child in branch.children:
+        _measure(child)
+        below += child.width + GAP
+    branch.width = max(branch.box.width, below - GAP if below else 0.0)
+
+
+def _place(branch: _Branch, left: float, rows: tuple[list[float], float], sheet: Sheet) -> None:
+    tops, bottom = rows
+    branch.box.x = left + (branch.width - branch.box.width) / 2
+    branch.box.y = tops[branch.row]
+    sheet.boxes.append(branch.box)
+    below = (
+        sum(panel.width + GAP for panel in branch.panels) + sum(child.width + GAP for child in branch.children) - GAP
+    )
+    x = left + max(0.0, (branch.width - below) / 2)
+    for panel in branch.panels:
+        panel.x, panel.y = x, bottom
+        sheet.boxes.append(panel)
+        sheet.lines.append(Line(branch.box, panel, "", True))
+        x += panel.width + GAP
+    for child in branch.children:
+        _place(child, x, rows, sheet)
+        sheet.lines.append(Line(branch.box, child.box, child.label, child.live))
+        x += child.width + GAP

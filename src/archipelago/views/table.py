@@ -1,0 +1,77 @@
+"""A table of texts: what every view makes and the command line prints."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """Columns and rows of text. `right` holds the columns that are numbers, to be aligned right."""
+
+    title: str
+    columns: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+    right: frozenset[str] = frozenset()
+
+
+def table(title: str, columns: Sequence[str], rows: Iterable[Sequence[object]], right: Iterable[str] = ()) -> Table:
+    """A table from any values; columns that are empty in every row are left out."""
+    texts = [tuple("" if value is None else str(value) for value in row) for row in rows]
+    kept = [index for index in range(len(columns)) if not texts or any(row[index] for row in texts)]
+    return Table(
+        title,
+        tuple(columns[index] for index in kept),
+        tuple(tuple(row[index] for index in kept) for row in texts),
+        frozenset(right),
+    )
+
+
+def lines(one: Table, indent: str = "") -> list[str]:
+    """The table as aligned lines: title, heads, rows."""
+    widths = [
+        max(len(head), *(len(row[index]) for row in one.rows)) if one.rows else len(head)
+        for index, head in enumerate(one.columns)
+    ]
+
+    def row_text(cells: Sequence[str]) -> str:
+        parts = [
+            cell.rjust(width) if head in one.right else cell.ljust(width)
+            for cell, width, head in zip(cells, widths, one.columns, strict=True)
+        ]
+        return (indent + "  ".join(parts)).rstrip()
+
+    found = [one.title] if one.title else []
+    if one.rows:
+        found.append(row_text(one.columns))
+        found.append((indent + "  ".join("-" * width for width in widths)).rstrip())
+        found += [row_text(row) for row in one.rows]
+    return found
+
+
+def folded(names: Iterable[str]) -> str:
+    """Names with runs of numbers folded: p1, p2, p3, p7 becomes p1-p3, p7."""
+    parsed = []
+    for name in dict.fromkeys(names):
+        found = re.fullmatch(r"(.*?)(\d{1,9})", name)
+        parsed.append((found[1], int(found[2])) if found and not found[2].startswith("0") else (name, -1))
+    parsed.sort()
+    parts: list[str] = []
+    index = 0
+    while index < len(parsed):
+        stem, first = parsed[index]
+        last = first
+        while first >= 0 and index + 1 < len(parsed) and parsed[index + 1] == (stem, last + 1):
+            index += 1
+            last += 1
+        index += 1
+        number = "" if first < 0 else str(first)
+        parts.append(f"{stem}{number}" if last == first else f"{stem}{first}-{stem}{last}")
+    return ", ".join(parts)
+
+
+def counted(count: int, noun: str) -> str:
+    """A number with its noun: `1 pair`, `2 pairs`."""
+    return f"{count:,} {noun}" + ("" if count == 1 else "s")
