@@ -48,6 +48,8 @@ def overlapping_subnets(view: Picture) -> Iterator[Finding]:
         same = wide.address.prefix == narrow.address.prefix
         if wide.nic.vrf != narrow.nic.vrf or (wide.node is narrow.node and wide.nic is narrow.nic):
             continue
+        if same and (wide.nic.vlan is not None and wide.nic.vlan == narrow.nic.vlan or not _speak(wide, narrow)):
+            continue
         if same and (view.domains.together(wide.foot, narrow.foot) or not (wide.nic.up and narrow.nic.up)):
             continue
         if wide.address.address == narrow.address.address or narrow.nic.kind == "loopback":
@@ -65,3 +67,8 @@ def overlapping_subnets(view: Picture) -> Iterator[Finding]:
             f"move {faults.label(narrow)} to a subnet of its own, "
             f"or take its address away if {faults.label(wide)} replaced it",
         )
+
+
+def _speak(*both: Held) -> bool:
+    """Whether all have what they need to be heard: a subinterface without a tag is a mistake of its own."""
+    return all(held.nic.speaks for held in both)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.culprit import interface_down, meant_for
+from archipelago.diagnosis.cut import partner_of
 from archipelago.diagnosis.picture import Held, Picture
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.model.finding import Finding
@@ -45,12 +46,19 @@ def _other(vlan: int | None, nic: Nic) -> int | None:
 
 @rule
 def down(view: Picture) -> Iterator[Finding]:
-    """An interface with an address that is down. A routed port without a cable is left alone: what is beyond it is
-    not ours to know."""
+    """An interface with an address that is down. A routed port without a cable is left alone where no other free
+    port has its subnet: what is beyond it is not ours to know."""
     for node, nic in routed(view):
-        if nic.up or not nic.addresses or (nic.kind in ("port", "aggregate") and nic.down.endswith("is not cabled")):
+        if nic.up or not nic.addresses or outwards(view, node, nic):
             continue
         yield interface_down(view, Held(node, nic, nic.addresses[0]))
+
+
+def outwards(view: Picture, node: Node, nic: Nic) -> bool:
+    """Whether an interface is a routed port to somewhere outside this network."""
+    if nic.kind not in ("port", "aggregate") or not nic.down.endswith("is not cabled"):
+        return False
+    return partner_of(view, node.attachments[nic.name].members[0]) is None
 
 
 @rule

@@ -12,7 +12,7 @@ from archipelago.diagnosis.picture import Picture, host_attachment, port_path, s
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.domains import Foot
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.network import DEFAULT_VLAN, Device, End, Path
+from archipelago.model.network import DEFAULT_VLAN, Device, Path
 
 
 def users(view: Picture) -> dict[int, list[tuple[Node, Nic]]]:
@@ -191,7 +191,9 @@ def excess(view: Picture) -> Iterator[Finding]:
     }
     planned = _planned(view)
     waiting = {vlan for _, vlan in planned}
-    settled = {vlan for vlan, members in everyone.items() if vlan in peopled and _whole(view, members)}
+    settled = {
+        vlan for vlan, members in everyone.items() if vlan in peopled and _served(members) and _whole(view, members)
+    }
     needed = _needed(view, planned)
     for node, one, _, _ in _links(view):
         trunk = one.written.trunk
@@ -227,6 +229,12 @@ def excess(view: Picture) -> Iterator[Finding]:
             f"let {node.name}/{one.name} carry {', '.join(keep) or 'nothing'}",
             (Edit(path, keep),),
         )
+
+
+def _served(members: list[tuple[Node, Nic]]) -> bool:
+    """Whether a VLAN has the gateway that its members call for."""
+    routed = any(node.kind in ("router", "l3switch") for node, _ in members)
+    return routed or not any(node.written.gateway for node, _ in members)
 
 
 def _planned(view: Picture) -> set[Foot]:
@@ -311,23 +319,14 @@ def uncabled(view: Picture) -> Iterator[Finding]:
             ends = [end for end in one.members if view.knowledge.links[end].peer is None]
             if not ends or len(ends) < len(one.members) or node.off or one.written.off:
                 continue
-            trunk = one.switched and one.written.trunk is not None
+            trunk = one.switched and bool(one.written.trunk)
             parent = any(
                 nic.kind == "subinterface" and not nic.down.endswith("is off") for nic in node.nics_on(one.name)
             )
             if trunk or parent:
                 partner = partner_of(view, ends[0])
-                found = faults.not_cabled(view, _first(partner, ends[0]), _last(partner, ends[0]))
+                found = faults.not_cabled(view, ends[0], partner)
                 yield found if parent or partner else replace(found, severity="risk")
-
-
-def _first(a: End | None, b: End) -> End:
-    """Of two ends, the one named first in a cable, so that both sides tell of the same one."""
-    return b if a is None else min(a, b)
-
-
-def _last(a: End | None, b: End) -> End | None:
-    return None if a is None else max(a, b)
 
 
 @rule

@@ -48,13 +48,16 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
     for cable in wiring.routed:
         root[find(cable.a.device)] = find(cable.b.device)
     feet: dict[str, list[tuple[str, str | None, str]]] = {}
-    for vlan, gateway in wiring.serving.items():
-        entrance = wiring.entrance.get(vlan)
-        if entrance is not None and not gateway.untagged:
-            foot = (gateway.device, gateway.port, entrance)
-            island = feet.setdefault(wiring.island[entrance], [])
-            if foot not in island:
-                island.append(foot)
+    whole = {End(gateway.device, gateway.port) for gateway in brief.gateways if gateway.untagged and gateway.port}
+    zone = _zones(draft, wiring)
+    for name in root:
+        if name in zone:
+            feet.setdefault(zone[name], []).append((name, None, name))
+    for cable in brief.cables:
+        for end, far in ((cable.a, cable.b), (cable.b, cable.a)):
+            switched = far.device in zone and not routes(draft, far.device)
+            if brief.devices[end.device].kind == "router" and switched and end not in whole and not cable.off:
+                feet.setdefault(zone[far.device], []).append((end.device, end.port, far.device))
     found: list[Transit] = []
     used = {vlan.id for vlan in brief.vlans.values()}
     for island in feet.values():
@@ -75,6 +78,22 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
                         wiring.carried.setdefault(cable, set()).add(number)
             draft.decide(name, f"VLAN {number} between {first[0]} and {foot[0]}", "only switches lie between the two")
     return found
+
+
+def _zones(draft: Draft, wiring: Wiring) -> dict[str, str]:
+    """The parts of the switched infrastructure that hold together without the routed links."""
+    zone = {name: name for name in wiring.island}
+
+    def find(name: str) -> str:
+        while zone[name] != name:
+            name = zone[name]
+        return name
+
+    routed = set(wiring.routed)
+    for name, above in wiring.parent.items():
+        if above is not None and above[1] not in routed:
+            zone[find(name)] = find(above[0])
+    return {name: find(name) for name in zone}
 
 
 def _kept_id(draft: Draft, name: str) -> int | None:

@@ -126,7 +126,7 @@ def _serve(draft: Draft, wiring: Wiring, gateway: GatewayPlace, peers: dict[End,
 
 def _grow(draft: Draft, wiring: Wiring) -> None:
     """A tree over the switching devices of each connected part, from where its gateways are; cables between two
-    devices that route are used last, so that they can become routed links."""
+    devices that route are used last, so that they can become routed links (Prim's algorithm)."""
     brief = draft.brief
     near: dict[str, list[tuple[str, Cable]]] = {}
     switching = [name for name, need in brief.devices.items() if need.kind != "router"]
@@ -146,7 +146,7 @@ def _grow(draft: Draft, wiring: Wiring) -> None:
         queue: list[tuple[int, int, str, tuple[str, Cable] | None]] = [(0, 0, root, None)]
         order = 0
         while queue:
-            cost, _, name, above = heapq.heappop(queue)
+            _, _, name, above = heapq.heappop(queue)
             if name in wiring.parent:
                 continue
             wiring.parent[name] = above
@@ -156,7 +156,7 @@ def _grow(draft: Draft, wiring: Wiring) -> None:
                 if far not in wiring.parent:
                     order += 1
                     both = routes(draft, name) and routes(draft, far)
-                    heapq.heappush(queue, (cost + (100 if both else 1), order, far, (name, cable)))
+                    heapq.heappush(queue, (int(both), order, far, (name, cable)))
     used = {above[1] for above in wiring.parent.values() if above is not None}
     for cable in brief.cables:
         ends = (cable.a.device, cable.b.device)

@@ -73,6 +73,9 @@ def culprit(view: Picture, stop: Stop) -> Finding:
     if stop.why == "ttl-expired":
         return _circling(view, stop)
     if stop.why == "broadcast":
+        wrong = _own_mask(view, node, stop.target)
+        if wrong is not None:
+            return wrong
         holder = next((held for held in view.holders.get(stop.target, ()) if held.node.kind == "host"), None)
         home = next(iter(view.homes(stop.target)), None)
         if holder and home and holder.address.length != home.address.length:
@@ -84,6 +87,16 @@ def culprit(view: Picture, stop: Stop) -> Finding:
         if nic is not None and not nic.speaks:
             return faults.tag_missing(view, node, nic, meant_for(view, nic))
     return faults.unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")
+
+
+def _own_mask(view: Picture, node: Node, target: Address) -> Finding | None:
+    """The mistake in the sender's own mask, where that makes it take the target for a broadcast address."""
+    for nic in node.nics.values() if node.kind in ("host", "switch") else ():
+        for held in nic.addresses:
+            home = view.home_of(node, held)
+            if held.prefix.holds(target) and home is not None and home.address.length != held.length:
+                return faults.mask_differs(Held(node, nic, held), home.address.prefix)
+    return None
 
 
 def vrf_of(node: Node, interface: str) -> str:
@@ -100,7 +113,16 @@ def _storm(view: Picture, node: Node, stop: Stop) -> Finding:
 
 
 def meant_for(view: Picture, nic: Nic) -> int | None:
-    return next((vlan for held in nic.addresses if (vlan := meant_vlan(view, held.prefix)) is not None), None)
+    """The VLAN that an interface belongs in: where the hosts of its subnet are, else where another interface of the
+    same subnet stands."""
+    for held in nic.addresses:
+        vlan = meant_vlan(view, held.prefix)
+        if vlan is not None:
+            return vlan
+        for other in view.homes(held):
+            if other.nic is not nic and other.nic.vlan is not None and other.address.prefix == held.prefix:
+                return other.nic.vlan
+    return None
 
 
 # No route
@@ -117,17 +139,28 @@ def _no_route(view: Picture, node: Node, stop: Stop) -> Finding:
     away = next((held for held in homes if held.nic.up), None) or next(iter(homes), None)
     if away is not None and not away.nic.up:
         return interface_down(view, away)
-    for unused in node.routes.unused:
-        if unused.route.to.version == version and unused.route.to.holds(stop.target):
-            return dead_route(view, node, unused.route.via, stop.target, unused.reason)
+    host = next((held for held in view.holders.get(stop.target, ()) if held.node.kind == "host"), None)
+    if host is not None and not homes:
+        return unplaced(view, host.node, host.address)
+    idle = _idle_route(view, node, stop.target, -1)
+    if idle is not None:
+        return idle
     if away is not None:
         breaks = f"packets from {stop.source} to {stop.target} end at {node.name}"
         return faults.route_missing(node, away.address.prefix, next_hop(view, node, away.node, version), breaks)
-    host = next((held for held in view.holders.get(stop.target, ()) if held.node.kind == "host"), None)
-    if host is not None:
-        return unplaced(view, host.node, host.address)
     outside = Prefix(version, 0, 0)
     return faults.route_missing(node, outside, None, f"packets to {stop.target} end at {node.name}")
+
+
+def _idle_route(view: Picture, node: Node, target: Address, used: int) -> Finding | None:
+    """Why a device does not use a static route that is longer than the one it used, if it has one for the target."""
+    matching = [unused for unused in node.routes.unused if unused.route.to.holds(target)]
+    if not matching:
+        return None
+    unused = max(matching, key=lambda one: one.route.to.length)
+    if unused.route.to.length <= used:
+        return None
+    return dead_route(view, node, unused.route.via, target, unused.reason)
 
 
 def dead_route(view: Picture, node: Node, via: NextHop, target: Address, why: str) -> Finding:
@@ -252,27 +285,48 @@ def _nobody_holds(
 def unplaced(view: Picture, node: Node, held: InterfaceAddress) -> Finding:
     """No routing device has an interface in a host's subnet: the one that serves most other VLANs should."""
     vlan = sits_in(view, node, next(iter(node.nics.values())))
-    gateway = next((hop.address for hop in node.written.gateway if hop.address.version == held.version), None)
-    address = InterfaceAddress(*gateway, held.length) if gateway else None
-    best: tuple[int, Node, str | None] | None = None
+    addresses = [
+        InterfaceAddress(*hop.address, own.length)
+        for hop in node.written.gateway
+        for own in (one for nic in node.nics.values() for one in nic.addresses)
+        if own.prefix.holds(hop.address) and not view.holders.get(hop.address)
+    ]
+    best = _seat(view, node, vlan)
+    if best is None or vlan is None:
+        return faults.unexplained(node.name, f"no routing device serves the subnet {held.prefix} of {node.name}")
+    stray = next(
+        (o for o in best[0].nics.values() if o.kind == "subinterface" and not o.speaks and not o.addresses), None
+    )
+    if stray is not None:
+        return faults.tag_missing(view, best[0], stray, vlan)
+    return faults.gateway_unplaced(view, vlan, best[0], best[1], tuple(dict.fromkeys(addresses)))
+
+
+def _seat(view: Picture, node: Node, vlan: int | None) -> tuple[Node, str | None] | None:
+    """Where the gateway of a host's VLAN belongs: a routing device that the VLAN gets to already, best one that has
+    other gateways there; on a router the port too."""
+    own = (node.name, next(iter(node.nics)))
+    best: tuple[tuple[bool, int], Node, str | None] | None = None
     for other in view.knowledge.nodes.values():
         if other.kind not in ("router", "l3switch"):
             continue
         counts: dict[str | None, int] = {}
         for nic in other.nics.values():
-            if nic.kind in ("subinterface", "vlan") and nic.addresses:
-                counts[nic.attachment] = counts.get(nic.attachment, 0) + 1
+            if nic.kind in ("subinterface", "vlan"):
+                counts[nic.attachment] = counts.get(nic.attachment, 0) + bool(nic.addresses)
+        if other.kind == "l3switch":
+            counts.setdefault(None, 0)
+        else:
+            for port in other.attachments.values():
+                if not port.written.addresses and view.knowledge.links[port.members[0]].peer is not None:
+                    counts.setdefault(port.name, 0)
         for parent, count in counts.items():
-            if best is None or count > best[0]:
-                best = (count, other, parent)
-    if best is None or vlan is None:
-        return faults.unexplained(node.name, f"no routing device serves the subnet {held.prefix} of {node.name}")
-    stray = next(
-        (o for o in best[1].nics.values() if o.kind == "subinterface" and not o.speaks and not o.addresses), None
-    )
-    if stray is not None:
-        return faults.tag_missing(view, best[1], stray, vlan)
-    return faults.gateway_unplaced(view, vlan, best[1], best[2], address)
+            peer = view.knowledge.links[other.attachments[parent].members[0]].peer if parent else None
+            device = peer.device if peer else other.name
+            score = (vlan is not None and view.domains.together(own, (device, vlan)), count)
+            if best is None or score > best[0]:
+                best = (score, other, parent)
+    return (best[1], best[2]) if best else None
 
 
 def parted(view: Picture, a: Held, b: Held) -> Finding:
@@ -280,7 +334,7 @@ def parted(view: Picture, a: Held, b: Held) -> Finding:
     tag, or a cut on the way."""
     for held in (a, b):
         if held.node.kind != "host" and not held.nic.speaks:
-            return faults.tag_missing(view, held.node, held.nic, meant_vlan(view, held.address.prefix))
+            return faults.tag_missing(view, held.node, held.nic, meant_for(view, held.nic))
     for held in (a, b):
         if held.node.kind != "host":
             right = meant_vlan(view, held.address.prefix)
@@ -373,12 +427,10 @@ def interface_down(view: Picture, held: Held) -> Finding:
                 found = attachment_fault(view, attachment)
                 if found is not None:
                     return found
-        for host in view.network.hosts.values():
-            if any(held.address.prefix.holds(one) for one in host.addresses):
-                other = view.knowledge.nodes[host.name]
-                wrong = cut(view, nic.vlan, (other, next(iter(other.nics.values()))), (node, nic))
-                if wrong:
-                    return wrong[0]
+        for other in view.subnet_fellows(held):
+            wrong = cut(view, nic.vlan, (other.node, other.nic), (node, nic))
+            if wrong:
+                return wrong[0]
         return faults.vlan_unported(view, node, nic)
     return faults.unexplained(node.name, f"{node.name}/{nic.name} is down: {nic.down}")
 
@@ -421,6 +473,9 @@ def _circling(view: Picture, stop: Stop) -> Finding:
         if not isinstance(node.written, Device):
             continue
         entry = node.routes.lookup("", stop.target)
+        idle = _idle_route(view, node, stop.target, entry.prefix.length if entry else -1)
+        if idle is not None:
+            return idle
         if entry is None or entry.route is None or entry.route not in node.written.routes:
             continue
         index = node.written.routes.index(entry.route)

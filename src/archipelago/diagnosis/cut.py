@@ -5,10 +5,11 @@ from __future__ import annotations
 import heapq
 from collections.abc import Iterator
 
+from archipelago.addressing.values import Prefix
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.picture import Picture, wanted_vlan
 from archipelago.knowledge.devices import Attachment, Nic, Node
-from archipelago.knowledge.links import HOST_PORT, Link
+from archipelago.knowledge.links import Link
 from archipelago.model.finding import Finding
 from archipelago.model.network import Aggregate, Device, End, Host
 
@@ -59,8 +60,10 @@ def attachment_fault(view: Picture, attachment: Attachment) -> Finding | None:
 
 
 def partner_of(view: Picture, end: End) -> End | None:
-    """The one free port that is set up as the other end of this one: the most VLANs in common, on another device."""
+    """The one free port that is set up as the other end of this one: an address of the same subnet, or the most VLANs
+    in common, on another device."""
     wanted = _spoken(view, end)
+    subnets = _subnets(view, end)
     best: tuple[int, End] | None = None
     for name, ports in view.knowledge.ports.items():
         if name == end.device:
@@ -68,10 +71,19 @@ def partner_of(view: Picture, end: End) -> End | None:
         for port in ports:
             other = End(name, port)
             if view.knowledge.links[other].peer is None:
-                shared = len(wanted & _spoken(view, other))
+                shared = len(wanted & _spoken(view, other)) + 5000 * len(subnets & _subnets(view, other))
                 if shared and (best is None or shared > best[0]):
                     best = (shared, other)
     return best[1] if best else None
+
+
+def _subnets(view: Picture, end: End) -> frozenset[Prefix]:
+    """The subnets of a routed port's own addresses."""
+    attachment = view.knowledge.attachment_of.get(end)
+    if attachment is None or attachment.switched:
+        return frozenset()
+    nic = view.knowledge.nodes[end.device].nics.get(attachment.name)
+    return frozenset(held.prefix for held in nic.addresses) if nic else frozenset()
 
 
 def _spoken(view: Picture, end: End) -> frozenset[int]:
@@ -246,9 +258,7 @@ def _uncabled(view: Picture, vlan: int, reached: set[str], start: Foothold, goal
     single = next((end for end in (*near, *far) if vlan in _spoken(view, end)), None)
     if single is not None:
         return [faults.not_cabled(view, single, None)]
-    node, nic = goal
-    own = next(iter(node.attachments[nic.attachment].members), None) if nic.attachment else None
-    return [faults.not_cabled(view, own or End(node.name, nic.attachment or HOST_PORT), None)]
+    return [faults.no_way(view, vlan, start[0], goal[0])]
 
 
 def facing_access(view: Picture, node: Node, one: Attachment, far_node: Node, far: Attachment) -> Finding | None:

@@ -42,7 +42,9 @@ def switched_off(path: Path, what: str, at: str, breaks: str) -> Finding:
 
 
 def not_cabled(view: Picture, end: End, partner: End | None) -> Finding:
-    """A port that is set up for traffic and has no cable."""
+    """A port that is set up for traffic and has no cable; told of the end whose name comes first."""
+    if partner is not None:
+        end, partner = sorted((end, partner))
     path = (
         port_path(view.knowledge, end.device, end.port) if end.device in view.network.devices else ("hosts", end.device)
     )
@@ -50,6 +52,19 @@ def not_cabled(view: Picture, end: End, partner: End | None) -> Finding:
     edits = (Edit(("cables", "+"), f"{end} ~ {partner}"),) if partner else ()
     return Finding(
         "not-cabled", "error", end.device, path, f"{end} is set up but not cabled", "nothing crosses it", mend, edits
+    )
+
+
+def no_way(view: Picture, vlan: int, node: Node, far: Node) -> Finding:
+    """No row of cables leads from one to the other over devices that could pass the VLAN on."""
+    return Finding(
+        "no-way",
+        "error",
+        far.name,
+        node_path(far),
+        f"no cables over switches join {node.name} and {far.name}, which share {view.vlan_name(vlan)}",
+        f"{view.vlan_name(vlan)} is on two islands",
+        f"cable them together, or give {node.name} a gateway on its own side",
     )
 
 
@@ -356,20 +371,22 @@ def tag_repeated(view: Picture, node: Node, nic: Nic, first: Nic, right: int | N
 
 
 def gateway_unplaced(
-    view: Picture, vlan: int, at: Node, parent: str | None, address: InterfaceAddress | None
+    view: Picture, vlan: int, at: Node, parent: str | None, addresses: tuple[InterfaceAddress, ...]
 ) -> Finding:
     """A VLAN with hosts that no routing device has an interface in."""
     edits: tuple[Edit, ...] = ()
     mend = f"give {at.name} an interface in {view.vlan_name(vlan)}"
-    if address is not None:
+    held = _texts(addresses)
+    if addresses:
         key = view.vlan_key(vlan)
         if parent is not None:
-            name, value = f"{parent}.{vlan}", {"parent": parent, "tag": key, "address": str(address)}
+            name, value = f"{parent}.{vlan}", {"parent": parent, "tag": key, "address": held}
         else:
-            name, value = f"{key}-gateway", {"vlan": key, "address": str(address)}
+            name, value = f"{key}-gateway", {"vlan": key, "address": held}
         while name in at.nics:
             name += "-new"
-        mend = f"add interface {name} with {address} and {'tag' if parent else 'VLAN'} {key} to {at.name}"
+        kind = "tag" if parent else "VLAN"
+        mend = f"add interface {name} with {' and '.join(map(str, addresses))} and {kind} {key} to {at.name}"
         edits = (Edit(("devices", at.name, "interfaces", name), value),)
     return Finding(
         "gateway-unplaced",
@@ -377,7 +394,7 @@ def gateway_unplaced(
         at.name,
         ("devices", at.name),
         f"no routing device has an interface in {view.vlan_name(vlan)}"
-        + (f" with {address.address}" if address else ""),
+        + (f" with {addresses[0].address}" if addresses else ""),
         f"the hosts of {view.vlan_name(vlan)} reach nobody outside their subnet",
         mend,
         edits,

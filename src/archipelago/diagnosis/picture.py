@@ -56,6 +56,14 @@ class Picture:
 
         return min(found, key=order) if found else None
 
+    def subnet_fellows(self, held: Held) -> list[Held]:
+        """Everyone else with an address of the same subnet."""
+        return [
+            other
+            for other in every_address(self.knowledge)
+            if other.node is not held.node and held.address.prefix.holds(other.address)
+        ]
+
     def vlan_name(self, vlan: int | None) -> str:
         """A VLAN as people call it: its name and id."""
         names = vlan_names(self.network)

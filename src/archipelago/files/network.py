@@ -472,13 +472,9 @@ def _device_document(device: Device, vlan: Any) -> dict[str, Any]:
     if device.vlans is not None:
         document["vlans"] = [vlan(number) for number in device.vlans]
     ports = {
-        name: _filled(
-            speed=fields.speed_text(port.speed) if port.speed else None,
-            **_switching_document(port, vlan),
-            address=_values(port.addresses),
-            vrf=port.vrf,
-            off=port.off,
-        )
+        name: _filled(speed=fields.speed_text(port.speed) if port.speed else None)
+        | _switching_document(port, vlan)
+        | _filled(address=_values(port.addresses), vrf=port.vrf, off=port.off)
         for name, port in device.ports.items()
     }
     interfaces = {name: _interface_document(interface, vlan) for name, interface in device.interfaces.items()}

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -190,19 +191,15 @@ class _Run:
     def answer(self, view: Picture, name: str, version: int) -> Answer:
         last = self.sent - 1
         events = tuple(Event._make(one) for one in self.simulation.world.log)
-        tracks = {
-            (number, reply): self._track(events, number, reply)
-            for number in range(self.sent)
-            for reply in (False, True)
-        }
+        tracks = tracks_of(events)
         reached = self.answered(last) and self.simulation.world.storm is None
         finding = stop = None
         if not reached:
-            stop = self._stop(tracks[last, False], tracks[last, True])
+            stop = self._stop(tracks[Echo(False, last)], tracks[Echo(True, last)])
             finding = culprit(view, stop)
         steps = Steps(self.simulation, events)
         lost = tuple(
-            f"probe {number + 1}: {self._fate(tracks[number, False], tracks[number, True])}"
+            f"probe {number + 1}: {self._fate(tracks[Echo(False, number)], tracks[Echo(True, number)])}"
             for number in range(self.sent)
             if not self.answered(number)
         )
@@ -222,22 +219,11 @@ class _Run:
             self.sent,
             len(self.station.answered),
             lost,
-            steps.of(tracks[last, False]),
-            steps.of(tracks[last, True]),
+            steps.of(tracks[Echo(False, last)]),
+            steps.of(tracks[Echo(True, last)]),
             events,
             finding,
         )
-
-    def _track(self, events: tuple[Event, ...], number: int, reply: bool) -> list[Event]:
-        """What the stations did with one probe, or its reply."""
-        wanted = Echo(reply, number)
-        found = []
-        for event in events:
-            if event.kind in _TRACKED:
-                packet = event.thing.payload if isinstance(event.thing, Frame) else event.thing
-                if isinstance(packet, Packet) and packet.body == wanted:
-                    found.append(event)
-        return found
 
     def _stop(self, out: list[Event], back: list[Event]) -> Stop:
         """Where the last probe ended."""
@@ -279,6 +265,17 @@ class _Run:
         if final.kind == "loses":
             return f"lost {way} at {final.node}: {_LOSSES[final.detail[0]]}{_asked(track, final.detail[0])}"
         return f"lost {way} behind {final.node}"
+
+
+def tracks_of(events: Iterable[Event]) -> Mapping[Echo, list[Event]]:
+    """What the stations did with each probe and each reply."""
+    tracks: defaultdict[Echo, list[Event]] = defaultdict(list)
+    for event in events:
+        if event.kind in _TRACKED:
+            packet = event.thing.payload if isinstance(event.thing, Frame) else event.thing
+            if isinstance(packet, Packet) and isinstance(packet.body, Echo):
+                tracks[packet.body].append(event)
+    return tracks
 
 
 def _asked(track: list[Event], why: str) -> str:

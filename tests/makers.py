@@ -1,0 +1,285 @@
+"""Random briefs and networks, and single mistakes to put into a working network."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from random import Random
+
+from archipelago import design
+from archipelago.addressing.values import InterfaceAddress, parse_prefix
+from archipelago.model.brief import Brief, DeviceNeed, GatewayPlace, Habits, HostNeed, Outside, VlanNeed
+from archipelago.model.finding import REMOVE, Edit
+from archipelago.model.network import Cable, End, Host, Network, NextHop, Subinterface, VlanInterface
+
+NAMES = ("tickets", "crew", "cameras", "yard", "guests", "cargo", "radio", "signals")
+
+
+def trunked_brief(random: Random) -> Brief:
+    """One router behind a trunk, a tree of switches, some VLANs with hosts."""
+    switches = [f"quay-{number}" for number in range(1, random.randint(1, 4) + 1)]
+    vlans = {
+        name: VlanNeed(name, 110 + 10 * index + random.randint(0, 9), random.choice((0, 3, 20, 60)))
+        for index, name in enumerate(random.sample(NAMES, random.randint(1, 5)))
+    }
+    devices = {"helm": DeviceNeed("helm", "router")} | {name: DeviceNeed(name, "switch") for name in switches}
+    cables = [Cable(End("helm", "p1"), End(switches[0], "p24"))]
+    for index, name in enumerate(switches[1:], 1):
+        cables.append(Cable(End(random.choice(switches[:index]), f"p{30 + index}"), End(name, "p24")))
+    hosts = {}
+    for vlan in vlans.values():
+        for number in range(random.randint(1, 3)):
+            name = f"{vlan.name}-{number}"
+            hosts[name] = HostNeed(name, vlan.id, random.choice(switches), None)
+    return Brief(
+        "random",
+        (parse_prefix("10.44.0.0/16"), *([parse_prefix("2001:db8:44::/48")] if random.random() < 0.3 else [])),
+        (),
+        Habits(subnets=random.choice(("by-size", "by-vlan-id")), subinterface=random.choice(("by-vlan-id", "counted"))),
+        vlans,
+        devices,
+        (GatewayPlace(tuple(vlan.id for vlan in vlans.values()), "helm", "p1"),),
+        hosts,
+        tuple(cables),
+    )
+
+
+def mixed_brief(random: Random) -> Brief:
+    """Gateways anywhere: subinterfaces, VLAN interfaces on several switches, whole router ports, an outside."""
+    cores = [f"isle-{number}" for number in range(1, random.randint(1, 4) + 1)]
+    devices = {name: DeviceNeed(name, "l3switch") for name in cores} | {"helm": DeviceNeed("helm", "router")}
+    cables = [Cable(End("helm", "p1"), End(cores[0], "p48"))]
+    for index, name in enumerate(cores[1:], 1):
+        cables.append(Cable(End(random.choice(cores[:index]), f"p{40 + index}"), End(name, "p48")))
+    if len(cores) > 2 and random.random() < 0.5:
+        cables.append(Cable(End(cores[0], "p47"), End(cores[-1], "p47")))
+    places: list[tuple[str, str | None]] = [(name, None) for name in cores]
+    reach_of = {name: [name] for name in cores}
+    if random.random() < 0.7:
+        devices["quay-1"] = DeviceNeed("quay-1", "switch")
+        cables.append(Cable(End("helm", "p2"), End("quay-1", "p24")))
+        places.append(("helm", "p2"))
+        reach_of["helm"] = ["quay-1"]
+    if random.random() < 0.5:
+        devices["quay-2"] = DeviceNeed("quay-2", "switch")
+        core = random.choice(cores)
+        cables.append(Cable(End(core, "p39"), End("quay-2", "p24")))
+        reach_of[core].append("quay-2")
+    vlans, gateways, hosts = {}, [], {}
+    for index, name in enumerate(random.sample(NAMES, random.randint(2, 6))):
+        vlans[name] = VlanNeed(name, 110 + 10 * index, random.choice((5, 20, 60)))
+        device, port = random.choice(places)
+        gateways.append(GatewayPlace((vlans[name].id,), device, port))
+        for number in range(random.randint(1, 2)):
+            host = f"{name}-{number}"
+            hosts[host] = HostNeed(host, vlans[name].id, random.choice(reach_of[device]), None)
+    outside = None
+    if random.random() < 0.5:
+        held = InterfaceAddress(4, (203 << 24) + (113 << 8) + 2, 30)
+        outside = Outside(End("helm", "p9"), (held,), (NextHop(held.address._replace(value=held.value - 1)),))
+    return Brief(
+        "random",
+        (parse_prefix("10.44.0.0/16"), *([parse_prefix("2001:db8:44::/48")] if random.random() < 0.3 else [])),
+        (),
+        Habits(transit=random.choice((30, 31)), loopbacks=random.random() < 0.3),
+        vlans,
+        devices,
+        tuple(gateways),
+        hosts,
+        tuple(cables),
+        outside,
+    )
+
+
+Mistake = tuple[str, tuple[Edit, ...], set[str]]
+"""What was done, as edits, and the slugs that name it rightly."""
+
+
+def mistakes(network: Network, random: Random) -> Iterator[Mistake]:
+    """Every kind of single mistake that fits a designed network, each once, at a random place."""
+    for make in _MAKERS:
+        made = list(make(network))
+        if made:
+            yield random.choice(made)
+
+
+def _v4(host: Host) -> InterfaceAddress:
+    return host.addresses[0]
+
+
+def _address(host: Host, new: InterfaceAddress) -> Edit:
+    values = [str(new), *(str(one) for one in host.addresses[1:])]
+    return Edit(("hosts", host.name, "address"), values[0] if len(values) == 1 else values)
+
+
+def _gateway(host: Host, new: str) -> Edit:
+    values = [new, *(str(one) for one in host.gateway[1:])]
+    return Edit(("hosts", host.name, "gateway"), values[0] if len(values) == 1 else values)
+
+
+def _no_gateway(network: Network) -> Iterator[Mistake]:
+    for host in network.hosts.values():
+        rest = [str(hop) for hop in host.gateway[1:]]
+        value = rest[0] if rest else REMOVE
+        yield f"{host.name} without gateway", (Edit(("hosts", host.name, "gateway"), value),), {"gateway-missing"}
+
+
+def _unheld_gateway(network: Network) -> Iterator[Mistake]:
+    for host in network.hosts.values():
+        last = _v4(host).prefix.usable()[1]
+        taken = {a.value for other in network.hosts.values() for a in other.addresses}
+        if last not in taken:
+            wrong = str(_v4(host)._replace(value=last).address)
+            yield f"{host.name} with gateway {wrong}", (_gateway(host, wrong),), {"gateway-wrong"}
+
+
+def _host_as_gateway(network: Network) -> Iterator[Mistake]:
+    for host in network.hosts.values():
+        for other in network.hosts.values():
+            if other is not host and _v4(host).prefix.holds(_v4(other)):
+                wrong = str(_v4(other).address)
+                yield f"{host.name} takes {other.name} as gateway", (_gateway(host, wrong),), {"gateway-wrong"}
+
+
+def _far_gateway(network: Network) -> Iterator[Mistake]:
+    for host in network.hosts.values():
+        for other in network.hosts.values():
+            if other.gateway and not _v4(host).prefix.holds(other.gateway[0].address):
+                wrong = str(other.gateway[0])
+                yield f"{host.name} with gateway {wrong}", (_gateway(host, wrong),), {"gateway-wrong"}
+
+
+def _interface_off(network: Network) -> Iterator[Mistake]:
+    for device in network.devices.values():
+        if device.kind != "switch":
+            for one in device.interfaces.values():
+                if one.addresses and isinstance(one, (Subinterface, VlanInterface)):
+                    path = ("devices", device.name, "interfaces", one.name, "off")
+                    yield f"{device.name}/{one.name} off", (Edit(path, "true"),), {"switched-off"}
+
+
+def _port_off(network: Network) -> Iterator[Mistake]:
+    ends = [end for cable in network.cables for end in (cable.a, cable.b)]
+    ends += [host.at for host in network.hosts.values()]
+    for end in ends:
+        port = network.devices[end.device].ports.get(end.port)
+        if port is None or not port.off:
+            yield f"{end} off", (Edit(("devices", end.device, "ports", end.port, "off"), "true"),), {"switched-off"}
+
+
+def _device_off(network: Network) -> Iterator[Mistake]:
+    for name in network.devices:
+        yield f"{name} off", (Edit(("devices", name, "off"), "true"),), {"switched-off"}
+
+
+def _uncabled(network: Network) -> Iterator[Mistake]:
+    for index, cable in enumerate(network.cables):
+        yield f"no cable {cable}", (Edit(("cables", index), REMOVE),), {"not-cabled"}
+
+
+def _cable_off(network: Network) -> Iterator[Mistake]:
+    for index, cable in enumerate(network.cables):
+        value = {"ends": str(cable), "off": "true"}
+        yield f"{cable} off", (Edit(("cables", index), value),), {"switched-off"}
+
+
+def _trunks(network: Network) -> Iterator[tuple[str, str, tuple[int, ...]]]:
+    for device in network.devices.values():
+        for port in device.ports.values():
+            if isinstance(port.trunk, tuple) and port.trunk:
+                yield device.name, port.name, port.trunk
+
+
+def _access_instead(network: Network) -> Iterator[Mistake]:
+    for device, port, vlans in _trunks(network):
+        path = ("devices", device, "ports", port)
+        edits = (
+            Edit((*path, "trunk"), REMOVE),
+            Edit((*path, "untagged"), REMOVE),
+            Edit((*path, "access"), str(vlans[0])),
+        )
+        yield f"{device}/{port} left an access port", edits, {"trunk-expected"}
+
+
+def _vlan_off_trunk(network: Network) -> Iterator[Mistake]:
+    for device, port, vlans in _trunks(network):
+        path = ("devices", device, "ports", port, "trunk")
+        for vlan in vlans:
+            rest = [str(one) for one in vlans if one != vlan]
+            yield f"{vlan} not on {device}/{port}", (Edit(path, rest),), {"vlan-not-carried"}
+
+
+def _vlan_absent(network: Network) -> Iterator[Mistake]:
+    for device in network.devices.values():
+        if device.kind != "router":
+            carried = {vlan for port in device.ports.values() for vlan in (port.access, *(port.trunk or ()))}
+            for vlan in network.vlans.values():
+                if vlan not in carried:
+                    continue
+                rest = [str(one) for one in network.vlans.values() if one != vlan]
+                edit = Edit(("devices", device.name, "vlans"), rest)
+                yield f"{vlan} not on {device.name}", (edit,), {"vlan-absent"}
+
+
+def _wrong_access(network: Network) -> Iterator[Mistake]:
+    for host in network.hosts.values():
+        port = network.devices[host.at.device].ports[host.at.port]
+        for vlan in network.vlans.values():
+            if port.access is not None and vlan != port.access:
+                path = ("devices", host.at.device, "ports", host.at.port, "access")
+                yield f"{host.name} in VLAN {vlan}", (Edit(path, str(vlan)),), {"vlan-wrong"}
+
+
+def _subinterface_gone(network: Network) -> Iterator[Mistake]:
+    for device in network.devices.values():
+        for one in device.interfaces.values():
+            if isinstance(one, Subinterface) and len(device.interfaces) > 1 and _peopled(network, one):
+                path = ("devices", device.name, "interfaces", one.name)
+                yield f"no {device.name}/{one.name}", (Edit(path, REMOVE),), {"gateway-unplaced"}
+
+
+def _peopled(network: Network, one: Subinterface) -> bool:
+    return any(
+        held.prefix.holds(a) for held in one.addresses for host in network.hosts.values() for a in host.addresses
+    )
+
+
+def _tag_gone(network: Network) -> Iterator[Mistake]:
+    for device in network.devices.values():
+        for one in device.interfaces.values():
+            if isinstance(one, Subinterface):
+                path = ("devices", device.name, "interfaces", one.name, "tag")
+                yield f"{device.name}/{one.name} without tag", (Edit(path, REMOVE),), {"tag-missing"}
+
+
+def _wrong_mask(network: Network) -> Iterator[Mistake]:
+    for host in network.hosts.values():
+        held = _v4(host)
+        for length in (held.length - 4, held.length - 1, held.length + 1, 30):
+            new = held._replace(length=length)
+            ends = (new.prefix.value, new.prefix.last)
+            if 8 <= length <= 30 and length != held.length and held.value not in ends:
+                yield f"{host.name} with {new}", (_address(host, new),), {"mask-differs"}
+
+
+_MAKERS: tuple[Callable[[Network], Iterator[Mistake]], ...] = (
+    _no_gateway,
+    _unheld_gateway,
+    _host_as_gateway,
+    _far_gateway,
+    _interface_off,
+    _port_off,
+    _device_off,
+    _uncabled,
+    _cable_off,
+    _access_instead,
+    _vlan_off_trunk,
+    _vlan_absent,
+    _wrong_access,
+    _subinterface_gone,
+    _tag_gone,
+    _wrong_mask,
+)
+
+
+def designed(brief: Brief) -> Network:
+    return design(brief).network
