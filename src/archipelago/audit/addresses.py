@@ -48,7 +48,7 @@ def overlapping_subnets(view: Picture) -> Iterator[Finding]:
         same = wide.address.prefix == narrow.address.prefix
         if wide.nic.vrf != narrow.nic.vrf or (wide.node is narrow.node and wide.nic is narrow.nic):
             continue
-        if same and (wide.nic.vlan is not None and wide.nic.vlan == narrow.nic.vlan or not _speak(wide, narrow)):
+        if same and ((wide.nic.vlan is not None and wide.nic.vlan == narrow.nic.vlan) or not _speak(wide, narrow)):
             continue
         if same and (view.domains.together(wide.foot, narrow.foot) or not (wide.nic.up and narrow.nic.up)):
             continue

@@ -17,7 +17,10 @@ CHARACTER = 5.6
 """Width of a character of the diagram's text."""
 LINE = 12.0
 GAP = 16.0
+TOP = 78.0
 ROW_GAP = 58.0
+SPINE = 10.0
+"""Room to the left of a stack of panels for the line that joins them."""
 MOST_LINES = 12
 """More lines than this in one box are folded into a count."""
 
@@ -43,13 +46,16 @@ class Box:
 
 @dataclass(slots=True)
 class Line:
-    """A cable from the bottom of one box to the top of another (or sideways), with a label beside its lower end."""
+    """A cable from the bottom of one box to the top of another, with a label beside its lower end. One with a `mark`
+    is in no tree: it runs dashed between the two, and a note tells what it is. One to a stack of panels ends at the
+    stack's side."""
 
     upper: Box
     lower: Box
     label: str
     live: bool
-    tree: bool = True
+    mark: int = 0
+    stack: bool = False
 
 
 @dataclass(slots=True)
@@ -57,6 +63,7 @@ class Sheet:
     """The whole diagram."""
 
     title: str
+    subtitle: str = ""
     boxes: list[Box] = field(default_factory=list)
     lines: list[Line] = field(default_factory=list)
     vlans: list[tuple[int, str]] = field(default_factory=list)
@@ -79,7 +86,11 @@ class _Branch:
 def lay_out(view: Picture) -> Sheet:
     """Place every device and host."""
     network = view.network
-    sheet = Sheet(network.title or "network")
+    kinds = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}
+    counts = [(sum(one.kind == kind for one in network.devices.values()), name) for kind, name in kinds.items()]
+    counts += [(len(network.vlans), "VLAN"), (len(network.hosts), "host")]
+    texts = [counted(count, noun).replace("switchs", "switches") for count, noun in counts if count]
+    sheet = Sheet(network.title or "network", ", ".join(texts))
     sheet.vlans = [(number, name) for name, number in network.vlans.items()]
     branches, others = _trees(view)
     _panels(view, branches)
@@ -96,11 +107,11 @@ def lay_out(view: Picture) -> Sheet:
         _measure(root)
         _place(root, left, rows, sheet)
         left += root.width + GAP
-    for cable in others:
+    for mark, cable in enumerate(others, 1):
         a, b = branches[cable.a.device].box, branches[cable.b.device].box
         live = view.knowledge.links[cable.a].carrier
-        sheet.lines.append(Line(a, b, "", live, tree=False))
-        sheet.notes.append(f"dashed: {cable} ({_cable_text(view, cable)})")
+        sheet.lines.append(Line(a, b, "", live, mark=mark))
+        sheet.notes.append(f"dashed line {mark}: {cable} ({_cable_text(view, cable)})")
     sheet.width = max(left, 360.0)
     sheet.height = (
         max(box.y + box.height for box in sheet.boxes) + GAP + LINE * (len(sheet.notes) + 1) if sheet.boxes else 80.0
@@ -232,7 +243,7 @@ def _rows(branches: list[_Branch]) -> tuple[list[float], float]:
     heights: dict[int, float] = {}
     for branch in branches:
         heights[branch.row] = max(heights.get(branch.row, 0.0), branch.box.height)
-    tops, y = [], 46.0
+    tops, y = [], TOP
     for row in range(max(heights, default=0) + 1):
         tops.append(y)
         y += heights.get(row, 0.0) + ROW_GAP
@@ -240,11 +251,24 @@ def _rows(branches: list[_Branch]) -> tuple[list[float], float]:
 
 
 def _measure(branch: _Branch) -> None:
-    below = sum(panel.width + GAP for panel in branch.panels)
+    below = sum(_stack_width(stack) for stack in _stacks(branch.panels))
     for child in branch.children:
         _measure(child)
         below += child.width + GAP
     branch.width = max(branch.box.width, below - GAP if below else 0.0)
+
+
+def _stacks(panels: list[Box]) -> list[list[Box]]:
+    """Panels in columns of about the same height, so that a device with many VLANs stays narrow."""
+    if not panels:
+        return []
+    columns = max(1, round((len(panels) * 0.7) ** 0.5))
+    rows = -(-len(panels) // columns)
+    return [panels[start : start + rows] for start in range(0, len(panels), rows)]
+
+
+def _stack_width(stack: list[Box]) -> float:
+    return max(panel.width for panel in stack) + GAP + SPINE
 
 
 def _place(branch: _Branch, left: float, rows: tuple[list[float], float], sheet: Sheet) -> None:
@@ -252,15 +276,18 @@ def _place(branch: _Branch, left: float, rows: tuple[list[float], float], sheet:
     branch.box.x = left + (branch.width - branch.box.width) / 2
     branch.box.y = tops[branch.row]
     sheet.boxes.append(branch.box)
-    below = (
-        sum(panel.width + GAP for panel in branch.panels) + sum(child.width + GAP for child in branch.children) - GAP
-    )
+    stacks = _stacks(branch.panels)
+    below = sum(map(_stack_width, stacks)) + sum(child.width + GAP for child in branch.children) - GAP
     x = left + max(0.0, (branch.width - below) / 2)
-    for panel in branch.panels:
-        panel.x, panel.y = x, bottom
-        sheet.boxes.append(panel)
-        sheet.lines.append(Line(branch.box, panel, "", True))
-        x += panel.width + GAP
+    for stack in stacks:
+        y = bottom
+        width = max(panel.width for panel in stack)
+        for panel in stack:
+            panel.x, panel.y, panel.width = x + SPINE, y, width
+            y += panel.height + GAP / 2
+            sheet.boxes.append(panel)
+            sheet.lines.append(Line(branch.box, panel, "", True, stack=True))
+        x += _stack_width(stack)
     for child in branch.children:
         _place(child, x, rows, sheet)
         sheet.lines.append(Line(branch.box, child.box, child.label, child.live))

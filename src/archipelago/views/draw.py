@@ -8,7 +8,7 @@ from typing import Any
 from archipelago.diagnosis.picture import picture
 from archipelago.errors import QuestionError
 from archipelago.model.network import Network
-from archipelago.views.diagram import LINE, Box, Line, Sheet, lay_out
+from archipelago.views.diagram import LINE, SPINE, Box, Line, Sheet, lay_out
 
 _PALETTE = (
     "#cfe6dc",
@@ -52,6 +52,7 @@ def render(sheet: Sheet, kind: str) -> bytes:
         axes.set_ylim(sheet.height, 0)
         axes.axis("off")
         axes.text(16, 24, _quoted(sheet.title), fontsize=14, weight="bold", color="#1f2d33")
+        axes.text(16, 40, _quoted(sheet.subtitle), fontsize=9, color="#55626b")
         numbers = {vlan: index for index, (vlan, _) in enumerate(sheet.vlans)}
         for line in sheet.lines:
             _line(axes, line)
@@ -75,23 +76,37 @@ def _line(axes: Any, line: Line) -> None:
     a, b = line.upper, line.lower
     colour = "#6b7a80" if line.live else "#b03a2e"
     x1, x2 = a.x + a.width / 2, b.x + b.width / 2
-    if not line.tree:
-        level = abs(a.y - b.y) < 1
-        y1 = a.y if level else a.y + a.height
-        y2 = b.y
-        bend = min(a.y, b.y) - 14 if level else (y1 + y2) / 2
-        axes.plot([x1, x1, x2, x2], [y1, bend, bend, y2], color=colour, lw=1.1, ls=(0, (4, 3)), zorder=1)
+    if line.mark:
+        # Above both boxes and spread out, so that no two dashed lines lie on each other.
+        spread = (line.mark % 5 - 2) * 11
+        bend = min(a.y, b.y) - 8 - (line.mark - 1) % 4 * 6
+        xs = [x1 + spread, x1 + spread, x2 + spread, x2 + spread]
+        axes.plot(xs, [a.y, bend, bend, b.y], color=colour, lw=1.1, ls=(0, (4, 3)), zorder=1)
+        axes.text(
+            (xs[0] + xs[2]) / 2,
+            bend,
+            str(line.mark),
+            fontsize=7.5,
+            ha="center",
+            va="center",
+            color=colour,
+            zorder=3,
+            bbox={"facecolor": "white", "edgecolor": colour, "pad": 1.2, "lw": 0.6},
+        )
         return
     y1, y2 = a.y + a.height, b.y
     bus = y1 + 14
     style = "-" if line.live else (0, (1, 2))
+    if line.stack:
+        spine, middle = b.x - SPINE / 2, b.y + 14
+        axes.plot([x1, x1, spine, spine, b.x], [y1, bus, bus, middle, middle], color=colour, lw=1.2, zorder=1)
+        return
     axes.plot([x1, x1, x2, x2], [y1, bus, bus, y2], color=colour, lw=1.2, ls=style, zorder=1)
     if line.label:
-        text = line.label if line.live else f"{line.label}"
         axes.text(
             x2,
             y2 - 4,
-            _quoted(text),
+            _quoted(line.label),
             fontsize=7.5,
             ha="center",
             va="bottom",
