@@ -14,14 +14,7 @@ from typing import TYPE_CHECKING, Any
 # then keep the names. Both packages are empty: this loads nothing.
 from archipelago import audit as _audit_room
 from archipelago import design as _design_room
-from archipelago.errors import (
-    AddressError,
-    ArchipelagoError,
-    CarveError,
-    DesignError,
-    DocumentError,
-    QuestionError,
-)
+from archipelago.errors import AddressError, ArchipelagoError, CarveError, DesignError, DocumentError, QuestionError
 
 del _audit_room, _design_room
 

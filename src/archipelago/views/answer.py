@@ -28,11 +28,7 @@ def lines(answer: Answer) -> list[str]:
         found.append(f"NOT REACHED: {answer.source} does not reach {target}")
         way = {"out": "on the way out", "back": "on the way back", None: ""}[answer.direction]
         stopped = f" at {answer.stopped_at}" if answer.stopped_at else ""
-        found += [
-            f"  where: {way}{stopped}",
-            f"  why:   {answer.says} [{answer.cause}]",
-            f"  mend:  {answer.mend}",
-        ]
+        found += [f"  where: {way}{stopped}", f"  why:   {answer.says} [{answer.cause}]", f"  mend:  {answer.mend}"]
     family = f", IPv{answer.family}" if answer.family else ""
     found.append(f"  probes: {answer.probes_answered} of {answer.probes_sent} answered{family}")
     found += [f"    {text}" for text in _grouped(answer.lost)]

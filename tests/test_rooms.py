@@ -1,0 +1,57 @@
+"""Imports between the rooms point downwards only."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+from pathlib import Path
+
+import archipelago
+
+ROOT = Path(archipelago.__file__).parent
+BELOW = {
+    "errors": set(),
+    "addressing": {"errors"},
+    "model": {"addressing"},
+    "files": {"model", "addressing", "errors"},
+    "knowledge": {"model", "addressing"},
+    "diagnosis": {"knowledge", "model", "addressing"},
+    "design": {"model", "addressing", "errors"},
+    "audit": {"diagnosis", "knowledge", "model", "addressing"},
+    "simulation": {"diagnosis", "knowledge", "model", "addressing", "errors"},
+    "views": {"simulation", "audit", "design", "diagnosis", "knowledge", "model", "addressing", "errors", "files"},
+}
+
+
+def imports_of(file: Path) -> set[str]:
+    found = set()
+    for node in ast.walk(ast.parse(file.read_text())):
+        names = [node.module or ""] if isinstance(node, ast.ImportFrom) else []
+        names += [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
+        found |= {name.split(".")[1] for name in names if name.startswith("archipelago.")}
+    return found
+
+
+def test_every_room_imports_only_rooms_below_it():
+    for room, below in BELOW.items():
+        place = ROOT / room
+        for file in place.rglob("*.py") if place.is_dir() else [place.with_suffix(".py")]:
+            assert imports_of(file) <= below | {room}, file
+
+
+def test_the_core_neither_prints_nor_reads_clock_or_environment():
+    for room in ("addressing", "model", "knowledge", "diagnosis", "design", "audit", "simulation"):
+        for file in (ROOT / room).rglob("*.py"):
+            tree = ast.parse(file.read_text())
+            names = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
+            modules = {alias.name for n in ast.walk(tree) if isinstance(n, ast.Import) for alias in n.names}
+            assert not names & {"print", "open", "input"}, file
+            assert not modules & {"os", "time", "datetime", "random", "sys", "pathlib"}, file
+
+
+def test_heavy_packages_load_only_where_they_are_used():
+    code = "import archipelago, archipelago.cli.main, sys; print([m for m in sys.modules])"
+    loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    for heavy in ("numpy", "scipy", "pandas", "matplotlib", "pydantic", "yaml", "rich"):
+        assert f"'{heavy}'" not in loaded
