@@ -6,6 +6,8 @@ Results are plain frozen data; `to_json` and `to_table` turn any of them into JS
 
 from __future__ import annotations
 
+__version__ = "0.1.0"
+
 from collections.abc import Iterable, Sequence
 from os import PathLike
 from typing import TYPE_CHECKING, Any
@@ -226,11 +228,3 @@ def to_table(result: Any) -> pandas.DataFrame:
     from archipelago.views.plain import frame
 
     return frame(result)
-
-
-def __getattr__(name: str) -> Any:
-    if name == "__version__":
-        from importlib.metadata import version
-
-        return version("archipelago")
-    raise AttributeError(f"module 'archipelago' has no attribute '{name}'")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from collections.abc import Iterable
 from typing import Any
@@ -36,5 +35,7 @@ def say_tables(tables: Iterable[Table]) -> None:
 
 
 def say_json(value: Any) -> None:
+    import json
+
     json.dump(value, sys.stdout, indent=2)
     print()

@@ -2,38 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from dataclasses import replace
+from typing import Any
 
-from pydantic import BeforeValidator, Field
-
-from archipelago.addressing.carve import FIRST, GatewayHabit
 from archipelago.files import fields
 from archipelago.files.check import Checker
-from archipelago.files.fields import (
-    ACable,
-    Addresses,
-    AnEnd,
-    Count,
-    Families,
-    Flag,
-    InterfaceAddresses,
-    Kinds,
-    Name,
-    NextHops,
-    Place,
-    Prefixes,
-    Section,
-    Share,
-    Text,
-    Texts,
-    VlanId,
-    choice,
-    gateway_habit,
-    listed,
-    mapped,
-    several,
-)
 from archipelago.files.network import catalogue, plugs
+from archipelago.files.shape import Each, Field, Section, Several
 from archipelago.files.tree import Tree
 from archipelago.model.brief import Brief, DeviceNeed, GatewayPlace, Habits, HostNeed, Outside, VlanNeed
 from archipelago.model.network import End, Path
@@ -48,62 +23,71 @@ def _ports(value: Any) -> Any:
     return [f"p{number}" for number in range(1, fields.whole(0, 4096, "a count of ports")(value) + 1)]
 
 
-class HabitsSection(Section):
-    gateway: Annotated[GatewayHabit, BeforeValidator(gateway_habit)] = FIRST
-    headroom: Share = Habits().headroom
-    subnets: Annotated[Any, BeforeValidator(choice("by-size", "by-vlan-id"))] = "by-size"
-    subinterface: Annotated[Any, BeforeValidator(choice("by-vlan-id", "counted"))] = "by-vlan-id"
-    transit: Annotated[int, BeforeValidator(fields.transit)] = 31
-    leases: Share = Habits().leases
-    loopbacks: Flag = False
-    untagged: Text = "none"
+HABITS = Section(
+    {
+        "gateway": Field(fields.gateway_habit, Habits().gateway),
+        "headroom": Field(fields.share, Habits().headroom),
+        "subnets": Field(fields.choice("by-size", "by-vlan-id"), Habits().subnets),
+        "subinterface": Field(fields.choice("by-vlan-id", "counted"), Habits().subinterface),
+        "transit": Field(fields.transit, Habits().transit),
+        "leases": Field(fields.share, Habits().leases),
+        "loopbacks": Field(fields.flag, Habits().loopbacks),
+        "untagged": Field(fields.text, "none"),
+    }
+)
 
+VLAN = Section(
+    {
+        "id": Field(fields.vlan_id, required=True),
+        "hosts": Field(fields.count, 0),
+        "subnet": Field(Several(fields.a_prefix), ()),
+        "gateway": Field(Several(fields.an_address), ()),
+        "at": Field(Several(fields.place), ()),
+        "families": Field(Several(fields.family), (4, 6)),
+    }
+)
 
-class VlanSection(Section):
-    id: VlanId
-    hosts: Count = 0
-    subnet: Prefixes = []
-    gateway: Addresses = []
-    at: Annotated[list[Place], BeforeValidator(several)] = []
-    families: Families = [4, 6]
+DEVICE = Section({"kind": Field(fields.kinds, required=True), "ports": Field(_ports), "manage": Field(fields.text)})
 
+GATEWAY = Section(
+    {
+        "for": Field(Several(fields.text), required=True),
+        "at": Field(fields.place, required=True),
+        "untagged": Field(fields.flag, False),
+    }
+)
 
-class DeviceSection(Section):
-    kind: Kinds
-    ports: Annotated[list[str] | None, BeforeValidator(_ports)] = None
-    manage: Text | None = None
+HOST = Section(
+    {
+        "vlan": Field(fields.text, required=True),
+        "at": Field(fields.place, required=True),
+        "address": Field(Several(fields.an_interface_address), ()),
+    }
+)
 
+OUTSIDE = Section(
+    {
+        "at": Field(fields.end, required=True),
+        "address": Field(Several(fields.an_interface_address), required=True),
+        "via": Field(Several(fields.a_next_hop), required=True),
+    }
+)
 
-class GatewaySection(Section):
-    for_: Annotated[Texts, Field(alias="for")]
-    at: Place
-    untagged: Flag = False
-
-
-class HostSection(Section):
-    vlan: Text
-    at: Place
-    address: InterfaceAddresses = []
-
-
-class OutsideSection(Section):
-    at: AnEnd
-    address: InterfaceAddresses
-    via: NextHops
-
-
-class BriefSection(Section):
-    format: Annotated[str, BeforeValidator(fields.format_is(FORMAT))]
-    title: Text = ""
-    space: Prefixes
-    reserved: Prefixes = []
-    habits: HabitsSection = HabitsSection()
-    vlans: Annotated[dict[Name, VlanSection], BeforeValidator(mapped)] = {}
-    devices: Annotated[dict[Name, DeviceSection], BeforeValidator(mapped)] = {}
-    gateways: Annotated[list[GatewaySection | None], BeforeValidator(listed)] = []
-    hosts: Annotated[dict[Name, HostSection], BeforeValidator(mapped)] = {}
-    cables: Annotated[list[ACable | None], BeforeValidator(listed)] = []
-    outside: OutsideSection | None = None
+BRIEF = Section(
+    {
+        "format": Field(fields.format_is(FORMAT), required=True),
+        "title": Field(fields.text, ""),
+        "space": Field(Several(fields.a_prefix), required=True),
+        "reserved": Field(Several(fields.a_prefix), ()),
+        "habits": Field(HABITS),
+        "vlans": Field(Each(VLAN, fields.name), {}),
+        "devices": Field(Each(DEVICE, fields.name), {}),
+        "gateways": Field(Each(GATEWAY), ()),
+        "hosts": Field(Each(HOST, fields.name), {}),
+        "cables": fields.CABLES,
+        "outside": Field(OUTSIDE),
+    }
+)
 
 
 def brief_from(tree: Tree) -> Brief:
@@ -113,10 +97,7 @@ def brief_from(tree: Tree) -> Brief:
         DocumentError: with every problem of the file.
     """
     check = Checker(tree)
-    section = check.shape(BriefSection)
-    if section is None:
-        check.finish()
-    assert section is not None
+    section = check.shape(BRIEF)
     ids = {name: vlan.id for name, vlan in section.vlans.items()}
     catalogue(check, ids)
     devices = section.devices
@@ -148,8 +129,8 @@ def brief_from(tree: Tree) -> Brief:
         for name, one in devices.items()
     }
     gateways = []
-    for path, gateway in check.entries(("gateways",), section.gateways):
-        numbers = tuple(check.vlan((*path, "for", i), vlan, ids) for i, vlan in enumerate(gateway.for_))
+    for path, gateway in section.gateways:
+        numbers = tuple(check.vlan((*path, "for", i), vlan, ids) for i, vlan in enumerate(getattr(gateway, "for")))
         device, port = place((*path, "at"), gateway.at)
         kind = devices[device].kind if device in devices else ""
         if kind == "router" and port is None:
@@ -173,7 +154,7 @@ def brief_from(tree: Tree) -> Brief:
     for name in hosts:
         if name in devices:
             check.add(("hosts", name), f"'{name}' is a device too; hosts and devices have names of their own", key=True)
-    placed = [(path, cable.model()) for path, cable in check.entries(("cables",), section.cables)]
+    placed = [(path, fields.cable_of(cable)) for path, cable in section.cables]
     uses: list[tuple[Path, End]] = [(path, end) for path, cable in placed for end in (cable.a, cable.b)]
     uses += [
         (("hosts", host.name, "at"), End(host.device, host.port)) for host in hosts.values() if host.port is not None
@@ -186,25 +167,15 @@ def brief_from(tree: Tree) -> Brief:
         if end.device in devices:
             _port(check, path, end, devices)
     plugs(check, uses, devices)
-    habits = section.habits
-    untagged: Any = habits.untagged
-    if untagged != "none":
-        untagged = check.vlan(("habits", "untagged"), untagged, ids)
+    habits = Habits(**vars(section.habits)) if section.habits else Habits()
+    if habits.untagged != "none":
+        habits = replace(habits, untagged=check.vlan(("habits", "untagged"), str(habits.untagged), ids))
     check.finish()
     return Brief(
         section.title,
         tuple(section.space),
         tuple(section.reserved),
-        Habits(
-            habits.gateway,
-            habits.headroom,
-            habits.subnets,
-            habits.subinterface,
-            habits.transit,
-            habits.leases,
-            habits.loopbacks,
-            untagged,
-        ),
+        habits,
         vlans,
         needs,
         tuple(gateways),
@@ -216,7 +187,7 @@ def brief_from(tree: Tree) -> Brief:
     )
 
 
-def _port(check: Checker, path: Path, end: End, devices: dict[str, DeviceSection]) -> None:
+def _port(check: Checker, path: Path, end: End, devices: dict[str, Any]) -> None:
     ports = devices[end.device].ports
     if ports is not None and end.port not in ports:
         shown = f"{ports[0]} to {ports[-1]}" if ports else "none"

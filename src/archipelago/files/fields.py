@@ -7,16 +7,14 @@ from __future__ import annotations
 
 import re
 from fractions import Fraction
-from typing import Annotated, Any, Literal
-
-from pydantic import BaseModel, BeforeValidator, ConfigDict, model_validator
-from pydantic_core import PydanticCustomError
+from typing import Any
 
 from archipelago.addressing.carve import GatewayHabit
-from archipelago.addressing.values import Address, InterfaceAddress, Prefix, parse_address
+from archipelago.addressing.values import parse_address
 from archipelago.addressing.values import parse_interface_address as _interface_address
 from archipelago.addressing.values import parse_prefix as _prefix
 from archipelago.errors import AddressError
+from archipelago.files.shape import Each, Field, Section, Wrong, shown
 from archipelago.model.network import Cable, End, NextHop
 
 NAME = re.compile(r"[A-Za-z][A-Za-z0-9._-]{0,62}")
@@ -24,41 +22,16 @@ _SPEED = re.compile(r"(\d+(?:\.\d+)?)([MGT])")
 _UNITS = {"M": 10**6, "G": 10**9, "T": 10**12}
 
 
-class Section(BaseModel):
-    """A mapping with known keys; an empty value stands for an empty mapping."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, arbitrary_types_allowed=True)
-
-    @model_validator(mode="before")
-    @classmethod
-    def _empty(cls, value: Any) -> Any:
-        return {} if value is None else value
-
-
-def _wrong(message: str) -> PydanticCustomError:
-    return PydanticCustomError("archipelago", "{message}", {"message": message})
-
-
-def _shown(value: Any) -> str:
-    if value is None:
-        return "an empty value"
-    if isinstance(value, dict):
-        return "a mapping"
-    if isinstance(value, list):
-        return "a list"
-    return f"'{value[:57]}...'" if len(value) > 60 else f"'{value}'"
-
-
 def text(value: Any) -> str:
     if not isinstance(value, str):
-        raise _wrong(f"{_shown(value)} stands where a text is expected")
+        raise Wrong(f"{shown(value)} stands where a text is expected")
     return value
 
 
 def name(value: Any) -> str:
     if not isinstance(value, str) or not NAME.fullmatch(value):
-        raise _wrong(
-            f"{_shown(value)} is not a name; a name starts with a letter and goes on with letters, digits, '-', '_' "
+        raise Wrong(
+            f"{shown(value)} is not a name; a name starts with a letter and goes on with letters, digits, '-', '_' "
             "and '.', at most 63 in all"
         )
     return value
@@ -69,14 +42,14 @@ def flag(value: Any) -> bool:
         return True
     if value in ("false", "no"):
         return False
-    raise _wrong(f"{_shown(value)} is neither true nor false")
+    raise Wrong(f"{shown(value)} is neither true nor false")
 
 
 def whole(least: int, most: int, what: str) -> Any:
     def convert(value: Any) -> int:
         if isinstance(value, str) and value.isascii() and value.isdigit() and least <= int(value[:12]) <= most:
             return int(value)
-        raise _wrong(f"{_shown(value)} is not {what}; a whole number from {least} to {most} is expected")
+        raise Wrong(f"{shown(value)} is not {what}; a whole number from {least} to {most} is expected")
 
     return convert
 
@@ -84,7 +57,7 @@ def whole(least: int, most: int, what: str) -> Any:
 def speed(value: Any) -> int:
     found = _SPEED.fullmatch(value) if isinstance(value, str) else None
     if not found or not float(found[1]):
-        raise _wrong(f"{_shown(value)} is not a speed; write it like 100M, 1G or 10G (bits per second)")
+        raise Wrong(f"{shown(value)} is not a speed; write it like 100M, 1G or 10G (bits per second)")
     return int(float(found[1]) * _UNITS[found[2]])
 
 
@@ -99,7 +72,7 @@ def speed_text(bits: int) -> str:
 def share(value: Any) -> Fraction:
     if isinstance(value, str) and re.fullmatch(r"\d{1,4}(\.\d{1,2})?%", value):
         return Fraction(value[:-1]) / 100
-    raise _wrong(f"{_shown(value)} is not a share; write it like 25%")
+    raise Wrong(f"{shown(value)} is not a share; write it like 25%")
 
 
 def gateway_habit(value: Any) -> GatewayHabit:
@@ -107,23 +80,23 @@ def gateway_habit(value: Any) -> GatewayHabit:
         return GatewayHabit(value, 1 if value == "first" else -1)
     if isinstance(value, str) and re.fullmatch(r"[+-][1-9]\d{0,8}", value):
         return GatewayHabit(value, int(value))
-    raise _wrong(f"{_shown(value)} is not a gateway habit; accepted: first, last, +N or -N such as +1 or -2")
+    raise Wrong(f"{shown(value)} is not a gateway habit; accepted: first, last, +N or -N such as +1 or -2")
 
 
 def transit(value: Any) -> int:
     if value in ("/30", "/31"):
         return int(value[1:])
-    raise _wrong(f"{_shown(value)} is not a size for links between routers; accepted: /31, /30")
+    raise Wrong(f"{shown(value)} is not a size for links between routers; accepted: /31, /30")
 
 
 def _addressed(parse: Any) -> Any:
     def convert(value: Any) -> Any:
         if not isinstance(value, str):
-            raise _wrong(f"{_shown(value)} stands where an address is expected")
+            raise Wrong(f"{shown(value)} stands where an address is expected")
         try:
             return parse(value)
         except AddressError as error:
-            raise _wrong(str(error)) from None
+            raise Wrong(str(error)) from None
 
     return convert
 
@@ -140,7 +113,7 @@ def parse_next_hop(value: str) -> NextHop:
 def end(value: Any) -> End:
     device, slash, port = value.partition("/") if isinstance(value, str) else ("", "", "")
     if not slash or not NAME.fullmatch(device) or not NAME.fullmatch(port):
-        raise _wrong(f"{_shown(value)} is not a place; write DEVICE/PORT, such as quay-1/p1")
+        raise Wrong(f"{shown(value)} is not a place; write DEVICE/PORT, such as quay-1/p1")
     return End(device, port)
 
 
@@ -154,54 +127,30 @@ def place(value: Any) -> tuple[str, str | None]:
 def ends(value: Any) -> tuple[End, End]:
     halves = value.split("~") if isinstance(value, str) else []
     if len(halves) != 2:
-        raise _wrong(f"{_shown(value)} is not a cable; write DEVICE/PORT ~ DEVICE/PORT")
+        raise Wrong(f"{shown(value)} is not a cable; write DEVICE/PORT ~ DEVICE/PORT")
     return end(halves[0].strip()), end(halves[1].strip())
-
-
-def cable(value: Any) -> Any:
-    return {"ends": value} if isinstance(value, str) else value
-
-
-def several(value: Any) -> Any:
-    """A single value is accepted where a list is."""
-    if isinstance(value, dict):
-        raise _wrong("a mapping stands where a value or a list of values is expected")
-    return value if isinstance(value, list) else [] if value is None else [value]
-
-
-def listed(value: Any) -> Any:
-    if value is None:
-        return []
-    if not isinstance(value, list):
-        raise _wrong(f"{_shown(value)} stands where a list is expected")
-    return value
-
-
-def mapped(value: Any) -> Any:
-    if value is None:
-        return {}
-    if not isinstance(value, dict):
-        raise _wrong(f"{_shown(value)} stands where a mapping (name: ...) is expected")
-    return value
 
 
 def choice(*accepted: str) -> Any:
     def convert(value: Any) -> str:
         if value in accepted:
             return str(value)
-        raise _wrong(f"{_shown(value)} is not accepted here; accepted: {', '.join(accepted)}")
+        raise Wrong(f"{shown(value)} is not accepted here; accepted: {', '.join(accepted)}")
 
     return convert
 
 
 def trunk(value: Any) -> Any:
-    return value if value == "all" else several(value)
+    """`all`, or VLANs by name or id."""
+    if value == "all":
+        return value
+    return tuple(text(one) for one in value) if isinstance(value, list) else () if value is None else (text(value),)
 
 
 def format_is(accepted: str) -> Any:
     def convert(value: Any) -> str:
         if value != accepted:
-            raise _wrong(f"{_shown(value)} is not the format read here; accepted: {accepted}")
+            raise Wrong(f"{shown(value)} is not the format read here; accepted: {accepted}")
         return accepted
 
     return convert
@@ -210,42 +159,23 @@ def format_is(accepted: str) -> Any:
 def family(value: Any) -> int:
     if value in ("ipv4", "ipv6"):
         return int(value[-1])
-    raise _wrong(f"{_shown(value)} is not an address family; accepted: ipv4, ipv6")
+    raise Wrong(f"{shown(value)} is not an address family; accepted: ipv4, ipv6")
 
 
-Text = Annotated[str, BeforeValidator(text)]
-Name = Annotated[str, BeforeValidator(name)]
-Flag = Annotated[bool, BeforeValidator(flag)]
-Speed = Annotated[int, BeforeValidator(speed)]
-Share = Annotated[Fraction, BeforeValidator(share)]
-VlanId = Annotated[int, BeforeValidator(whole(1, 4094, "a VLAN id"))]
-Count = Annotated[int, BeforeValidator(whole(0, 2**24, "a count"))]
-Metric = Annotated[int, BeforeValidator(whole(0, 2**32 - 1, "a metric"))]
-Family = Annotated[int, BeforeValidator(family)]
-AnAddress = Annotated[Address, BeforeValidator(_addressed(parse_address))]
-AnInterfaceAddress = Annotated[InterfaceAddress, BeforeValidator(_addressed(_interface_address))]
-APrefix = Annotated[Prefix, BeforeValidator(_addressed(_prefix))]
-ANextHop = Annotated[NextHop, BeforeValidator(_addressed(parse_next_hop))]
-AnEnd = Annotated[End, BeforeValidator(end)]
-Place = Annotated[tuple[Any, Any], BeforeValidator(place)]
-Unresolved = Annotated[Literal["hold", "drop"], BeforeValidator(choice("hold", "drop"))]
-Kinds = Annotated[Literal["router", "l3switch", "switch"], BeforeValidator(choice("router", "l3switch", "switch"))]
+an_address = _addressed(parse_address)
+an_interface_address = _addressed(_interface_address)
+a_prefix = _addressed(_prefix)
+a_next_hop = _addressed(parse_next_hop)
+vlan_id = whole(1, 4094, "a VLAN id")
+count = whole(0, 2**24, "a count")
+metric = whole(0, 2**32 - 1, "a metric")
+unresolved = choice("hold", "drop")
+kinds = choice("router", "l3switch", "switch")
 
-InterfaceAddresses = Annotated[list[AnInterfaceAddress], BeforeValidator(several)]
-Addresses = Annotated[list[AnAddress], BeforeValidator(several)]
-NextHops = Annotated[list[ANextHop], BeforeValidator(several)]
-Prefixes = Annotated[list[APrefix], BeforeValidator(several)]
-Families = Annotated[list[Family], BeforeValidator(several)]
-Texts = Annotated[list[Text], BeforeValidator(several)]
-Trunk = Annotated[Literal["all"] | list[Text], BeforeValidator(trunk)]
+CABLE = Section({"ends": Field(ends, required=True), "off": Field(flag, False)})
+CABLES = Field(Each(CABLE, lift=lambda value: {"ends": value} if isinstance(value, str) else value), ())
 
 
-class CableSection(Section):
-    ends: Annotated[tuple[Any, Any], BeforeValidator(ends)]
-    off: Flag = False
-
-    def model(self) -> Cable:
-        return Cable(self.ends[0], self.ends[1], self.off)
-
-
-ACable = Annotated[CableSection, BeforeValidator(cable)]
+def cable_of(section: Any) -> Cable:
+    """A cable from its section."""
+    return Cable(section.ends[0], section.ends[1], section.off)

@@ -3,34 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import Annotated, Any, Literal
-
-from pydantic import BeforeValidator
+from typing import Any, Literal
 
 from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.files import fields
 from archipelago.files.check import Checker
-from archipelago.files.fields import (
-    ACable,
-    AnEnd,
-    APrefix,
-    Families,
-    Flag,
-    InterfaceAddresses,
-    Kinds,
-    Metric,
-    Name,
-    NextHops,
-    Section,
-    Speed,
-    Text,
-    Texts,
-    Trunk,
-    Unresolved,
-    VlanId,
-    listed,
-    mapped,
-)
+from archipelago.files.shape import Each, Field, Section, Several
 from archipelago.files.tree import Tree
 from archipelago.model.network import (
     Aggregate,
@@ -51,66 +29,79 @@ from archipelago.model.network import (
 FORMAT = "archipelago-network/1"
 
 
-class PortSection(Section):
-    speed: Speed | None = None
-    off: Flag = False
-    access: Text | None = None
-    trunk: Trunk | None = None
-    untagged: Text | None = None
-    address: InterfaceAddresses = []
-    routed: Flag = False
-    vrf: Name | None = None
+PORT = Section(
+    {
+        "speed": Field(fields.speed),
+        "off": Field(fields.flag, False),
+        "access": Field(fields.text),
+        "trunk": Field(fields.trunk),
+        "untagged": Field(fields.text),
+        "address": Field(Several(fields.an_interface_address), ()),
+        "routed": Field(fields.flag, False),
+        "vrf": Field(fields.name),
+    }
+)
 
+INTERFACE = Section(
+    {
+        "parent": Field(fields.text),
+        "tag": Field(fields.text),
+        "untagged": Field(fields.text),
+        "vlan": Field(fields.text),
+        "members": Field(Several(fields.text)),
+        "loopback": Field(fields.flag, False),
+        "access": Field(fields.text),
+        "trunk": Field(fields.trunk),
+        "routed": Field(fields.flag, False),
+        "address": Field(Several(fields.an_interface_address), ()),
+        "off": Field(fields.flag, False),
+        "vrf": Field(fields.name),
+    }
+)
 
-class InterfaceSection(Section):
-    parent: Text | None = None
-    tag: Text | None = None
-    untagged: Text | None = None
-    vlan: Text | None = None
-    members: Texts | None = None
-    loopback: Flag = False
-    access: Text | None = None
-    trunk: Trunk | None = None
-    routed: Flag = False
-    address: InterfaceAddresses = []
-    off: Flag = False
-    vrf: Name | None = None
+ROUTE = Section(
+    {
+        "to": Field(fields.a_prefix, required=True),
+        "via": Field(fields.a_next_hop, required=True),
+        "metric": Field(fields.metric, 1),
+        "vrf": Field(fields.name),
+    }
+)
 
+DEVICE = Section(
+    {
+        "kind": Field(fields.kinds, required=True),
+        "routing": Field(Several(fields.family)),
+        "vlans": Field(Several(fields.text)),
+        "ports": Field(Each(PORT, fields.name), {}),
+        "interfaces": Field(Each(INTERFACE, fields.name), {}),
+        "routes": Field(Each(ROUTE), ()),
+        "gateway": Field(Several(fields.a_next_hop), ()),
+        "off": Field(fields.flag, False),
+        "unresolved": Field(fields.unresolved),
+    }
+)
 
-class RouteSection(Section):
-    to: APrefix
-    via: Annotated[NextHop, BeforeValidator(fields._addressed(fields.parse_next_hop))]
-    metric: Metric = 1
-    vrf: Name | None = None
+HOST = Section(
+    {
+        "at": Field(fields.end, required=True),
+        "address": Field(Several(fields.an_interface_address), ()),
+        "gateway": Field(Several(fields.a_next_hop), ()),
+        "off": Field(fields.flag, False),
+        "unresolved": Field(fields.unresolved),
+    }
+)
 
-
-class DeviceSection(Section):
-    kind: Kinds
-    routing: Families | None = None
-    vlans: Texts | None = None
-    ports: Annotated[dict[Name, PortSection], BeforeValidator(mapped)] = {}
-    interfaces: Annotated[dict[Name, InterfaceSection], BeforeValidator(mapped)] = {}
-    routes: Annotated[list[RouteSection | None], BeforeValidator(listed)] = []
-    gateway: NextHops = []
-    off: Flag = False
-    unresolved: Unresolved | None = None
-
-
-class HostSection(Section):
-    at: AnEnd
-    address: InterfaceAddresses = []
-    gateway: NextHops = []
-    off: Flag = False
-    unresolved: Unresolved | None = None
-
-
-class NetworkSection(Section):
-    format: Annotated[str, BeforeValidator(fields.format_is(FORMAT))]
-    title: Text = ""
-    vlans: Annotated[dict[Name, VlanId], BeforeValidator(mapped)] = {}
-    devices: Annotated[dict[Name, DeviceSection], BeforeValidator(mapped)] = {}
-    hosts: Annotated[dict[Name, HostSection], BeforeValidator(mapped)] = {}
-    cables: Annotated[list[ACable | None], BeforeValidator(listed)] = []
+NETWORK = Section(
+    {
+        "format": Field(fields.format_is(FORMAT), required=True),
+        "title": Field(fields.text, ""),
+        "vlans": Field(Each(fields.vlan_id, fields.name), {}),
+        "devices": Field(Each(DEVICE, fields.name), {}),
+        "hosts": Field(Each(HOST, fields.name), {}),
+        "cables": fields.CABLES,
+    }
+)
 
 
 def network_from(tree: Tree) -> Network:
@@ -120,17 +111,13 @@ def network_from(tree: Tree) -> Network:
         DocumentError: with every problem of the file.
     """
     checker = Checker(tree)
-    section = checker.shape(NetworkSection)
-    if section is None:
-        checker.finish()
-    assert section is not None
-    return _NetworkReader(checker, section).read()
+    return _NetworkReader(checker, checker.shape(NETWORK)).read()
 
 
 class _NetworkReader:
     """Turns the checked shape into the model, resolving every reference."""
 
-    def __init__(self, checker: Checker, section: NetworkSection) -> None:
+    def __init__(self, checker: Checker, section: Any) -> None:
         self.check = checker
         self.section = section
         self.vlans = dict(section.vlans)
@@ -138,7 +125,7 @@ class _NetworkReader:
     def read(self) -> Network:
         check, section = self.check, self.section
         catalogue(check, self.vlans)
-        placed = [(path, cable.model()) for path, cable in check.entries(("cables",), section.cables)]
+        placed = [(path, fields.cable_of(cable)) for path, cable in section.cables]
         hosts = {
             name: Host(name, host.at, tuple(host.address), tuple(host.gateway), host.off, host.unresolved)
             for name, host in section.hosts.items()
@@ -169,7 +156,7 @@ class _NetworkReader:
             check.tree.marks,
         )
 
-    def _device(self, name: str, section: DeviceSection, used: set[End]) -> Device:
+    def _device(self, name: str, section: Any, used: set[End]) -> Device:
         check, path = self.check, ("devices", name)
         if section.kind == "l3switch" and section.routing is None:
             check.add(
@@ -208,7 +195,7 @@ class _NetworkReader:
                 interfaces[label] = interface
         self._relations(path, interfaces, ports)
         routes = []
-        for where, route in check.entries((*path, "routes"), section.routes):
+        for where, route in section.routes:
             self._next_hop((*where, "via"), route.via, {*known, *interfaces})
             if route.to.version != route.via.address.version:
                 check.add((*where, "via"), f"next hop {route.via} is not of the family of {route.to}")
@@ -248,7 +235,7 @@ class _NetworkReader:
     def _vlan(self, path: Path, value: str) -> int:
         return self.check.vlan(path, value, self.vlans)
 
-    def _switching(self, path: Path, one: PortSection | InterfaceSection) -> dict[str, Any]:
+    def _switching(self, path: Path, one: Any) -> dict[str, Any]:
         """The access, trunk and untagged keys of a port or aggregate, resolved."""
         check = self.check
         trunk: tuple[int, ...] | Literal["all"] | None = None
@@ -272,10 +259,10 @@ class _NetworkReader:
             )
         return {"access": access, "trunk": trunk, "untagged": untagged}
 
-    def _port(self, path: Path, name: str, one: PortSection, kind: str, members: set[str]) -> Port:
+    def _port(self, path: Path, name: str, one: Any, kind: str, members: set[str]) -> Port:
         if name in members:
             for key in ("access", "trunk", "untagged", "address", "routed", "vrf"):
-                if getattr(one, key) not in (None, [], False):
+                if getattr(one, key) not in (None, (), False):
                     self.check.add(
                         (*path, key), f"'{name}' is an aggregate's member, which takes only 'off' and 'speed'", key=True
                     )
@@ -291,7 +278,7 @@ class _NetworkReader:
             **self._switching(path, one),
         )
 
-    def _of_kind(self, path: Path, one: PortSection | InterfaceSection, kind: str) -> None:
+    def _of_kind(self, path: Path, one: Any, kind: str) -> None:
         for key in ("access", "trunk", "untagged"):
             if kind == "router" and getattr(one, key) is not None:
                 self.check.add(
@@ -301,9 +288,7 @@ class _NetworkReader:
             key = "address" if one.address else "routed"
             self.check.add((*path, key), "a switch has no routed ports; give a VLAN interface the address", key=True)
 
-    def _interface(
-        self, path: Path, name: str, one: InterfaceSection, device: DeviceSection, known: set[str]
-    ) -> Interface | None:
+    def _interface(self, path: Path, name: str, one: Any, device: Any, known: set[str]) -> Interface | None:
         check = self.check
         kinds: dict[str, tuple[bool, set[str]]] = {
             "parent": (one.parent is not None, {"parent", "tag", "untagged"}),
@@ -322,7 +307,8 @@ class _NetworkReader:
             )
             return None
         accepted = kinds[present[0]][1] | {"address", "off", "vrf"}
-        for key in sorted(one.model_fields_set - accepted):
+        given = {key for key, value in vars(one).items() if value not in (None, (), False)}
+        for key in sorted(given - accepted):
             check.add(
                 (*path, key),
                 f"'{key}' does not go with '{present[0]}'; accepted: {', '.join(sorted(accepted))}",
@@ -354,15 +340,15 @@ class _NetworkReader:
             )
         return self._subinterface(path, name, one, device, known)
 
-    def _subinterface(
-        self, path: Path, name: str, one: InterfaceSection, device: DeviceSection, known: set[str]
-    ) -> Interface:
+    def _subinterface(self, path: Path, name: str, one: Any, device: Any, known: set[str]) -> Interface:
         check = self.check
         parent = str(one.parent)
         aggregates = {label: other for label, other in device.interfaces.items() if other.members is not None}
         if check.name((*path, "parent"), parent, {*known, *aggregates}, "port or aggregate"):
-            holder = aggregates.get(parent) or device.ports.get(parent) or PortSection()
-            if device.kind == "switch" or (device.kind == "l3switch" and not (holder.address or holder.routed)):
+            holder = aggregates.get(parent) or device.ports.get(parent)
+            if device.kind == "switch" or (
+                device.kind == "l3switch" and not (holder and (holder.address or holder.routed))
+            ):
                 check.add(
                     (*path, "parent"),
                     f"'{parent}' is a switched port; a subinterface sits on a routed one "

@@ -57,7 +57,7 @@ class Simulation:
             wires = [
                 self.wires[node.name, one.name] for one in node.attachments.values() if one.switched and one.carrier
             ]
-            switch = Switch(self.world, node.name, device_mac, wires)
+            switch = self.switches[node.name] = Switch(self.world, node.name, device_mac, wires)
             for wire in wires:
                 wire.arrive = switch.arrive
         port_macs: dict[str, int] = {}

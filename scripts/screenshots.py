@@ -1,0 +1,71 @@
+"""Make the pictures of docs/screenshots from the demo data.
+
+Terminal views are the command's own output, set in a fixed-width font on a page of 1280 x 800 pixels and more where
+the output is longer. Run: python scripts/screenshots.py
+"""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from matplotlib.figure import Figure
+
+SHOTS = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
+PAGES = {
+    "design": ["design", "brief.yaml", "-o", "network.yaml"],
+    "carve": ["carve", "10.44.0.0/21", "tickets:210=45", "crew:220=110", "cameras:230=40", "guests:250=300"],
+    "audit": ["audit", "broken.yaml"],
+    "reach": ["reach", "network.yaml", "kiosk-a", "galley"],
+    "reach-not": ["reach", "broken.yaml", "purser", "camera-s"],
+    "steps": ["reach", "broken.yaml", "purser", "camera-s", "--from-fault"],
+    "view": ["view", "network.yaml"],
+    "mend": ["mend", "broken.yaml", "-o", "mended.yaml"],
+}
+WIDTH, HEIGHT = 1280, 800
+SIZE = 13.0
+LEADING = 19.0
+
+
+def run(*words: str, cwd: Path) -> str:
+    done = subprocess.run(
+        [sys.executable, "-m", "archipelago.cli.main", *words], cwd=cwd, capture_output=True, text=True, check=False
+    )
+    return done.stdout + done.stderr
+
+
+def page(text: str, name: str) -> None:
+    """A text as a picture of a terminal."""
+    lines = text.rstrip("\n").split("\n")
+    width = max(WIDTH, int(max(len(line) for line in lines) * SIZE * 0.602) + 56)
+    height = min(max(HEIGHT, int(len(lines) * LEADING) + 56), 1400)
+    figure = Figure(figsize=(width / 100, height / 100), dpi=100, facecolor="#10222b")
+    for index, line in enumerate(lines[: int((height - 40) / LEADING)]):
+        colour = "#ffffff" if index < 2 else "#d5e3e6"
+        figure.text(
+            28 / width,
+            1 - (28 + (index + 0.5) * LEADING) / height,
+            line.replace("$", r"\$"),
+            family="DejaVu Sans Mono",
+            fontsize=SIZE * 0.72,
+            color=colour,
+            va="center",
+        )
+    figure.savefig(SHOTS / f"{name}.png", facecolor=figure.get_facecolor())
+
+
+def main() -> None:
+    SHOTS.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as directory:
+        bay = Path(directory)
+        run("demo", ".", cwd=bay)
+        for name, words in PAGES.items():
+            page(f"$ archipelago {' '.join(words)}\n{run(*words, cwd=bay)}", name)
+        run("draw", "network.yaml", "-o", str(SHOTS / "diagram.png"), cwd=bay)
+        run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), cwd=bay)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,146 @@
+"""What each verb does with its words: read, call, print, answer with an exit code."""
+
+from __future__ import annotations
+
+from argparse import ArgumentTypeError, Namespace
+
+import archipelago
+from archipelago.cli import out
+from archipelago.errors import QuestionError
+
+
+def probe_count(text: str) -> int:
+    if text.isdigit() and 1 <= int(text) <= 500:
+        return int(text)
+    raise ArgumentTypeError(f"'{text}' is not a number of probes; a whole number from 1 to 500 is expected")
+
+
+def demo(words: Namespace) -> int:
+    from pathlib import Path
+
+    from archipelago.cli.tour import tour
+
+    tour(Path(words.directory))
+    return 0
+
+
+def carve(words: Namespace) -> int:
+    from archipelago.cli.words import carve_words
+    from archipelago.views import carving as view
+
+    spaces, needs, ids, pins, share = carve_words(words.words, words.pin, words.headroom)
+    carving = archipelago.carve(
+        spaces,
+        needs,
+        headroom=share,
+        gateway=words.gateway,
+        pins=pins,
+        ids=ids,
+        reserved=words.reserve,
+        by_vlan_id=words.by_vlan_id,
+    )
+    if words.as_json:
+        out.say_json(archipelago.to_json(carving))
+        return 0
+    out.head(view.headline(carving))
+    out.say_tables(view.subnets(carving))
+    out.say()
+    out.say_lines(view.picture(carving))
+    return 0
+
+
+def design(words: Namespace) -> int:
+    from archipelago.views.table import counted, table
+
+    asked = archipelago.read_brief(words.brief)
+    made = archipelago.design(asked, archipelago.read_network(words.keep) if words.keep else None)
+    if words.output:
+        archipelago.write_network(made.network, words.output)
+    if words.as_json:
+        out.say_json(archipelago.to_json(made))
+        return 0
+    network = made.network
+    counts = ((network.devices, "device"), (network.vlans, "VLAN"), (network.hosts, "host"))
+    parts = ", ".join(counted(len(things), noun) for things, noun in counts)
+    out.head(f"designed: {parts}" + (f", written to {words.output}" if words.output else ""))
+    rows = [(one.subject, one.decided, one.why) for one in made.decisions]
+    out.say_tables([table("decisions", ("about", "decided", "because"), rows)])
+    if made.requests:
+        out.say()
+        out.say("to ask of others")
+        out.say_lines(f"  {request}" for request in made.requests)
+    if not words.output:
+        out.say()
+        out.say("not written anywhere: give -o NETWORK")
+    return 0
+
+
+def audit(words: Namespace) -> int:
+    from archipelago.views import findings as view
+    from archipelago.views.plain import finding_with_line
+
+    network = archipelago.read_network(words.network)
+    findings = archipelago.audit(network)
+    errors = sum(one.severity == "error" for one in findings)
+    if words.as_json:
+        out.say_json({"errors": errors, "findings": [finding_with_line(network, one) for one in findings]})
+    else:
+        out.head(view.headline(findings))
+        out.say_lines(view.lines(network, findings))
+    return 1 if errors else 0
+
+
+def reach(words: Namespace) -> int:
+    from archipelago.views import answer as view
+
+    network = archipelago.read_network(words.network)
+    if words.device is not None and words.device not in network.devices and words.device not in network.hosts:
+        raise QuestionError(f"there is no device or host '{words.device}' to show the steps of")
+    found = archipelago.reach(network, words.source, words.target, probes=words.probes, family=words.family)
+    chosen = (words.device, words.protocol, words.from_fault)
+    steps = words.steps or any(chosen)
+    if words.as_json:
+        values = archipelago.to_json(found)
+        del values["finding"], values["events"]
+        if steps:
+            values["events"] = view.timeline_rows(found.events, *chosen)
+        out.say_json(values)
+    else:
+        first, *rest = view.lines(found)
+        out.head(first)
+        out.say_lines(rest)
+        if steps:
+            out.say()
+            out.say("events" if any(chosen) else "every event")
+            out.say_lines(view.timeline(found.events, *chosen))
+    return 0 if found.reached else 1
+
+
+def view(words: Namespace) -> int:
+    from archipelago.cli.words import after_words, nodes_named, vlans_named
+    from archipelago.diagnosis.picture import picture
+    from archipelago.views import device as tables
+
+    looked = picture(archipelago.read_network(words.network))
+    nodes = nodes_named(looked, words.devices)
+    shown = tables.tables(looked, nodes, vlans_named(looked, words.vlan), frozenset(words.port))
+    if words.after:
+        shown += [one for one in tables.learned(after_words(looked, words.after), nodes) if one.rows]
+    if words.as_json:
+        out.say_json({one.title: [dict(zip(one.columns, row, strict=True)) for row in one.rows] for one in shown})
+        return 0
+    out.head(tables.summary(nodes))
+    out.say_tables(shown)
+    return 0
+
+
+def mend(words: Namespace) -> int:
+    from archipelago.cli.mending import mend as run
+
+    return run(words.network, words.output, words.only, words.as_json)
+
+
+def draw(words: Namespace) -> int:
+    archipelago.draw(archipelago.read_network(words.network), words.output)
+    out.say(f"drawn: {words.output}")
+    return 0

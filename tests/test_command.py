@@ -1,0 +1,196 @@
+"""The real command, as its users meet it."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).resolve().parent.parent
+
+
+def test_the_tour_tells_its_story(tern_bay):
+    tour = (tern_bay / "tour.txt").read_text()
+    assert [line for line in tour.splitlines() if line[:2] in {f"{n}." for n in range(1, 10)}][:1]
+    for name in ("brief.yaml", "network.yaml", "broken.yaml", "mended.yaml", "network.svg"):
+        assert (tern_bay / name).stat().st_size
+    assert "no findings" in tour and "4 errors" in tour and "NOT REACHED" in tour
+    assert tour.rstrip().splitlines()[-1].startswith("Everything is in")
+
+
+def test_version_and_help(command):
+    assert command("--version").stdout.startswith("archipelago ")
+    for verb in ("demo", "carve", "design", "audit", "reach", "view", "mend", "draw"):
+        assert verb in command("--help").stdout
+        assert command(verb, "--help").returncode == 0
+
+
+def test_exit_codes_say_yes_no_and_wrong(command, tern_bay):
+    network, broken = tern_bay / "network.yaml", tern_bay / "broken.yaml"
+    assert command("reach", network, "kiosk-a", "galley").returncode == 0
+    assert command("reach", broken, "kiosk-a", "galley").returncode == 1
+    assert command("audit", network).returncode == 0
+    assert command("audit", broken).returncode == 1
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["reach", "network.yaml", "kiosk-a", "gally"],
+        ["reach", "network.yaml", "kiosk-a", "galley", "--family", "5"],
+        ["reach", "network.yaml", "kiosk-a", "galley", "--probes", "0"],
+        ["reach", "network.yaml", "kiosk-a", "galley", "--device", "nobody"],
+        ["audit", "brief.yaml"],
+        ["audit", "none.yaml"],
+        ["audit", "."],
+        ["design", "network.yaml"],
+        ["design", "brief.yaml", "-o", "none/network.yaml"],
+        ["view", "network.yaml", "nobody"],
+        ["view", "network.yaml", "--vlan", "nothing"],
+        ["view", "network.yaml", "--after", "kiosk-a"],
+        ["mend", "broken.yaml", "-o", "new.yaml", "--only", "nothing"],
+        ["draw", "network.yaml", "-o", "diagram.gif"],
+        ["carve", "10.44.0.0/24", "crew"],
+        ["carve", "10.44.0.0/24", "crew=5", "--headroom", "much"],
+        ["carve", "10.44.0.0/24", "crew=5", "--gateway", "middle"],
+        ["carve", "10.44.0.0/24", "crew=5", "--pin", "yard=10.44.0.0/26"],
+        ["carve", "10.44.0.1/24", "crew=5"],
+        ["carve", "10.44.0.0/30", "crew=500"],
+        ["sail"],
+        [],
+    ],
+    ids=" ".join,
+)
+def test_what_is_wrong_ends_with_a_message_and_2(command, tern_bay, words):
+    before = sorted(path.name for path in tern_bay.iterdir())
+    done = command(*words, cwd=tern_bay)
+    assert done.returncode == 2 and done.stderr.strip() and not done.stdout
+    assert "Traceback" not in done.stderr
+    assert sorted(path.name for path in tern_bay.iterdir()) == before
+
+
+def test_reach_json_has_the_promised_keys(command, tern_bay):
+    found = json.loads(command("reach", tern_bay / "broken.yaml", "kiosk-a", "recorder", "--json").stdout)
+    assert (found["reached"], found["cause"], found["direction"], found["at"]) == (
+        False, "gateway-missing", "out", "kiosk-a")  # fmt: skip
+    assert found["mend"] and (found["probes_sent"], found["probes_answered"]) == (5, 0)
+    assert isinstance(found["out"], list) and isinstance(found["back"], list)
+    good = json.loads(command("reach", tern_bay / "network.yaml", "kiosk-a", "galley", "--json").stdout)
+    assert good["reached"] is True and good["cause"] is None and len(good["out"]) == 6
+
+
+def test_steps_can_be_narrowed(command, tern_bay):
+    def events(*words: str) -> list[dict[str, str]]:
+        done = command("reach", tern_bay / "broken.yaml", "purser", "camera-s", "--steps", "--json", *words)
+        return json.loads(done.stdout)["events"]
+
+    everything = events()
+    assert {event["device"] for event in events("--device", "hall")} == {"hall"}
+    assert all("echo" not in event["what"] for event in events("--protocol", "arp"))
+    late = events("--from-fault")
+    assert 0 < len(late) < len(everything) and late == everything[-len(late) :]
+    text = command("reach", tern_bay / "broken.yaml", "purser", "camera-s", "--steps").stdout
+    assert "who has" in text and "every event" in text
+
+
+def test_audit_names_file_line_and_mend(command, tern_bay):
+    done = command("audit", "broken.yaml", cwd=tern_bay)
+    lines = (tern_bay / "broken.yaml").read_text().splitlines()
+    found = json.loads(command("audit", "broken.yaml", "--json", cwd=tern_bay).stdout)
+    assert found["errors"] == 4
+    for finding in found["findings"]:
+        assert f"broken.yaml:{finding['line']}" in done.stdout
+        assert str(finding["path"][-2 if finding["path"][-1] in ("off", "trunk", "access") else -1]) in lines[
+            finding["line"] - 1] or finding["path"][-1] in lines[finding["line"] - 1]  # fmt: skip
+
+
+def test_mend_keeps_comments_and_heals(command, tern_bay, tmp_path):
+    new = tmp_path / "new.yaml"
+    done = command("mend", tern_bay / "broken.yaml", "-o", new)
+    assert done.returncode == 0 and "no findings" in done.stdout
+    assert new.read_text().startswith("# Tern Bay with four mistakes")
+    for pair in (("kiosk-a", "recorder"), ("purser", "camera-s"), ("galley", "purser"), ("bosun", "barrier")):
+        assert command("reach", new, *pair).returncode == 0
+    one = command("mend", tern_bay / "broken.yaml", "-o", new, "--only", "vlan-wrong")
+    assert one.returncode == 1 and "1 mend made" in one.stdout
+
+
+def test_design_writes_what_reads_back_and_keeps(command, tern_bay, tmp_path):
+    made = tmp_path / "made.yaml"
+    assert command("design", tern_bay / "brief.yaml", "-o", made).returncode == 0
+    assert made.read_text() == (tern_bay / "network.yaml").read_text()
+    again = tmp_path / "again.yaml"
+    assert command("design", tern_bay / "brief.yaml", "-o", again, "--keep", made).returncode == 0
+    assert again.read_text() == made.read_text()
+    told = json.loads(command("design", tern_bay / "brief.yaml", "--json").stdout)
+    assert told["network"]["format"] == "archipelago-network/1" and told["decisions"]
+
+
+def test_carve_json_and_text(command):
+    done = command("carve", "10.44.0.0/24", "tickets:210=45", "crew:220=60", "--json")
+    rows = {row["name"]: row for row in json.loads(done.stdout)["allotments"]}
+    assert rows["crew"]["prefix"] == "10.44.0.0/25" and rows["crew"]["vlan_id"] == 220
+    text = command("carve", "10.44.0.0/24", "tickets=45").stdout
+    assert "255.255.255.192" in text and "0.0.0.63" in text and "free" in text
+
+
+def test_view_shows_filters_and_tables(command, tern_bay):
+    network = tern_bay / "network.yaml"
+    everything = command("view", network).stdout
+    assert "p1-p2" in everything and "subinterface" in everything and "in use" in everything
+    crew = json.loads(command("view", network, "hall", "--vlan", "crew", "--json").stdout)
+    assert {row["VLAN"] for row in crew["VLANs"]} == {"220"} and {row["device"] for row in crew["VLANs"]} == {"hall"}
+    assert "p24" in command("view", network, "--port", "p24").stdout
+    learned = command("view", network, "helm", "hall", "--after", "kiosk-a,galley").stdout
+    assert "ARP and neighbour tables" in learned and "MAC tables" in learned
+    assert "10.44.3.1" in command("view", network, "kiosk-a").stdout
+
+
+@pytest.mark.parametrize("ending", ["svg", "png"])
+def test_draw(command, tern_bay, tmp_path, ending):
+    drawn = tmp_path / f"bay.{ending}"
+    assert command("draw", tern_bay / "network.yaml", "-o", drawn).returncode == 0
+    content = drawn.read_bytes()
+    assert content.startswith(b"\x89PNG") if ending == "png" else b"kiosk-a" in content and b"10.44.3.0/26" in content
+
+
+def test_a_title_cannot_break_the_drawing(command, tern_bay, tmp_path):
+    text = (
+        (tern_bay / "network.yaml").read_text().replace("title: Tern Bay ferry terminal", 'title: "<b>$x$ & \\"y\\""')
+    )
+    (tmp_path / "odd.yaml").write_text(text)
+    assert command("draw", tmp_path / "odd.yaml", "-o", tmp_path / "odd.svg").returncode == 0
+    drawn = (tmp_path / "odd.svg").read_text()
+    assert "<b>" not in drawn and "&lt;b&gt;" in drawn
+
+
+def test_plain_text_without_a_terminal(command, tern_bay):
+    done = command("audit", tern_bay / "broken.yaml")
+    assert "\x1b" not in done.stdout
+
+
+@pytest.mark.parametrize("example", sorted(path.name for path in (ROOT / "examples").glob("*.py")))
+def test_examples_run(example, tmp_path):
+    import subprocess
+    import sys
+
+    shutil.copy(ROOT / "examples" / example, tmp_path)
+    done = subprocess.run([sys.executable, example], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert done.returncode == 0 and done.stdout, done.stderr
+
+
+def test_tables_for_pandas(tern_bay):
+    import archipelago
+
+    network = archipelago.read_network(tern_bay / "broken.yaml")
+    findings = archipelago.to_table(archipelago.audit(network))
+    assert list(findings["severity"]) == sorted(findings["severity"], key=["error", "risk", "note"].index)
+    steps = archipelago.to_table(archipelago.reach(network, "purser", "lounge-1"))
+    assert {"direction", "device", "looked_up"} <= set(steps.columns)
+    carving = archipelago.to_table(archipelago.carve("10.44.0.0/24", {"crew": 40}))
+    rows = list(csv.DictReader(io.StringIO(carving.to_csv())))
+    assert rows[0]["prefix"] == "10.44.0.0/26"
