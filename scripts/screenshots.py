@@ -39,7 +39,7 @@ def run(*words: str, cwd: Path) -> str:
 def page(text: str, name: str) -> None:
     """A text as a picture of a terminal."""
     lines = text.rstrip("\n").split("\n")
-    width = max(WIDTH, int(max(len(line) for line in lines) * SIZE * 0.602) + 56)
+    width = max(WIDTH, int(max(len(line) for line in lines) * SIZE * 0.62) + 56)
     height = min(max(HEIGHT, int(len(lines) * LEADING) + 56), 1400)
     figure = Figure(figsize=(width / 100, height / 100), dpi=100, facecolor="#10222b")
     for index, line in enumerate(lines[: int((height - 40) / LEADING)]):

@@ -30,10 +30,10 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         verbs.carve,
         "allocate subnets, from the shell, without a file",
         [
-            ("words", {"metavar": "SPACE|NAME=HOSTS", "nargs": "+", "help": "prefixes and NAME[:ID]=HOSTS"}),
+            ("words", {"metavar": "SPACE|NAME=HOSTS", "nargs": "+", "help": "prefixes; NAME[:ID]=HOSTS"}),
             ("--headroom", {"default": "25%", "metavar": "SHARE", "help": "free room, a share of the hosts (25%%)"}),
             ("--gateway", {"default": "first", "metavar": "PLACE", "help": "first, last, +N or -N (--gateway=-2)"}),
-            ("--pin", {"action": "append", "default": [], "metavar": "NAME=PREFIX", "help": "a subnet decided already"}),
+            ("--pin", {"action": "append", "default": [], "metavar": "NAME=PREFIX", "help": "a subnet decided"}),
             ("--reserve", {"action": "append", "default": [], "metavar": "PREFIX", "help": "a block not to give out"}),
             ("--by-vlan-id", {"action": "store_true", "help": "make the VLAN id readable where it fits"}),
             JSON,

@@ -342,7 +342,8 @@ class Steps:
             elif event.kind == "loses" and event.detail[0] != "superseded":
                 why, _, entry = event.detail
                 looked = _route_text(entry) if entry else _LOOKED.get(why, "")
-                did = f"dropped it: {_LOSSES[why]}{_asked(track, why)}"
+                asked = _asked(track, why)
+                did = f"asked for{asked}: no answer" if asked else f"dropped it: {_LOSSES[why]}"
                 yield Step(event.node, arrived, tag, looked, did, None, None)
 
     def _between(self, sent: Event) -> list[Step]:

@@ -6,9 +6,6 @@ from archipelago.addressing.carve import Allotment, Carving
 from archipelago.addressing.values import Address, Prefix, inverse_mask_text, mask_text
 from archipelago.views.table import Table, table
 
-BAR = 32
-"""Width of the longest bar in the picture, in characters."""
-
 
 def subnets(carving: Carving) -> list[Table]:
     """One row for each VLAN; a table for each family."""
@@ -71,10 +68,8 @@ def _range(ends: tuple[Address, Address] | None) -> str:
     first, last = str(ends[0]), str(ends[1])
     if first == last:
         return first
-    if ends[0].version == 4:
-        own, other = first.split("."), last.split(".")
-        same = next(index for index in range(4) if own[index] != other[index])
-        return f"{first} to .{'.'.join(other[same:])}"
+    if ends[0].version == 4 and ends[0].value >> 8 == ends[1].value >> 8:
+        return f"{first} to .{last.rpartition('.')[2]}"
     return f"{first} to {last}"
 
 
@@ -111,14 +106,18 @@ def picture(carving: Carving, most: int = 400) -> list[str]:
             continue
         blocks.sort(key=lambda item: (item[0].value, item[0].length))
         width = max(len(str(prefix)) for prefix, _ in blocks)
+        longest = max(_bar(prefix) for prefix, _ in blocks)
         for prefix, label in blocks[:most]:
             mark = {"free": ".", "reserved": "x"}.get(label, "#")
-            bits = prefix.size.bit_length()
-            bar = mark * max(1, bits if version == 4 else bits // 4)
-            found.append(f"{prefix!s:<{width}}  {bar:<{BAR}}  {label}")
+            found.append(f"{prefix!s:<{width}}  {mark * _bar(prefix):<{longest}}  {label}")
         if len(blocks) > most:
             found.append(f"and {len(blocks) - most} more blocks")
     return found
+
+
+def _bar(prefix: Prefix) -> int:
+    bits = prefix.size.bit_length()
+    return max(1, bits if prefix.version == 4 else bits // 4)
 
 
 def _label(one: Allotment) -> str:
