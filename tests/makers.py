@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from random import Random
 
-from archipelago import design
+from archipelago import DocumentError, amend, design, network_text
 from archipelago.addressing.values import InterfaceAddress, parse_prefix
+from archipelago.diagnosis.picture import picture
+from archipelago.files.network import network_from
+from archipelago.files.tree import parse
 from archipelago.model.brief import Brief, DeviceNeed, GatewayPlace, Habits, HostNeed, Outside, VlanNeed
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.network import Cable, End, Host, Network, NextHop, Subinterface, VlanInterface
@@ -279,6 +282,99 @@ _MAKERS: tuple[Callable[[Network], Iterator[Mistake]], ...] = (
     _tag_gone,
     _wrong_mask,
 )
+
+
+def scrambled(random: Random) -> Network | None:
+    """A network with up to four mistakes, plausible or wild; None where it would storm or where an address is held
+    twice, which a kernel decides by chance."""
+    network = designed(random.choice((trunked_brief, mixed_brief))(random))
+    if random.random() < 0.3:
+        network = _read(amend(network_text(network), _bundled(network, random)))
+    for _ in range(random.choice((0, 1, 1, 2, 2, 3, 4))):
+        text = network_text(network)
+        options: list[tuple[Edit, ...]] = [edits for _, edits, _ in mistakes(network, random)]
+        options += [(edit,) for edit in _wild(network, random)]
+        try:
+            network = _read(amend(text, random.choice(options)))
+        except DocumentError:
+            continue
+    view = picture(network)
+    twice = any(len(holders) > 1 for holders in view.holders.values())
+    return None if twice or view.domains.loops else network
+
+
+def _read(text: str) -> Network:
+    return network_from(parse(text.encode(), "random"))
+
+
+def _bundled(network: Network, random: Random) -> list[Edit]:
+    """A cable between two devices becomes an aggregate of two."""
+    cable = random.choice(network.cables)
+    edits = []
+    for end in (cable.a, cable.b):
+        device = network.devices[end.device]
+        children = [
+            one for one in device.interfaces.values() if isinstance(one, Subinterface) and one.parent == end.port
+        ]
+        port = device.ports.get(end.port)
+        if children or port is None:
+            return []
+        settings: dict[str, object] = {"members": [end.port, f"{end.port}b"]}
+        if port.trunk is not None:
+            settings |= {"trunk": [str(vlan) for vlan in port.trunk], "untagged": "none"}
+        if port.addresses:
+            settings["address"] = [str(held) for held in port.addresses]
+        edits.append(Edit(("devices", end.device, "ports", end.port), {}))
+        edits.append(Edit(("devices", end.device, "interfaces", f"up-{end.port}"), settings))
+    edits.append(Edit(("cables", "+"), f"{cable.a}b ~ {cable.b}b"))
+    if random.random() < 0.5:
+        edits.append(Edit(("devices", cable.a.device, "ports", cable.a.port, "off"), "true"))
+    return edits
+
+
+def _wild(network: Network, random: Random) -> Iterator[Edit]:
+    """Changes that no plan would make, each syntactically right."""
+    vlans = [str(vlan) for vlan in network.vlans.values()] + ["1"]
+    hosts = list(network.hosts.values())
+    addresses = [str(held.address) for host in hosts for held in host.addresses]
+    addresses += [str(a.address) for d in network.devices.values() for i in d.interfaces.values() for a in i.addresses]
+    for device in network.devices.values():
+        path = ("devices", device.name)
+        for port in device.ports.values():
+            if port.trunk is not None:
+                yield Edit((*path, "ports", port.name, "untagged"), random.choice([*vlans, "none"]))
+                yield Edit((*path, "ports", port.name, "trunk"), random.choice(["all", random.sample(vlans, 1)]))
+            elif port.access is not None:
+                yield Edit(
+                    (*path, "ports", port.name), {"trunk": [random.choice(vlans)], "untagged": random.choice(vlans)}
+                )
+                yield Edit((*path, "ports", port.name), {})
+        for one in device.interfaces.values():
+            if isinstance(one, Subinterface):
+                yield Edit((*path, "interfaces", one.name, "tag"), random.choice(vlans))
+                yield Edit((*path, "interfaces", one.name, "untagged"), "true")
+            if isinstance(one, VlanInterface):
+                yield Edit((*path, "interfaces", one.name, "vlan"), random.choice(vlans))
+            if one.addresses and one.addresses[0].length < 31:
+                held = one.addresses[0]._replace(length=one.addresses[0].length + random.choice((-2, -1, 1)))
+                yield Edit((*path, "interfaces", one.name, "address"), str(held))
+        if device.kind == "l3switch":
+            yield Edit((*path, "routing"), random.choice(([], ["ipv6"], ["ipv4"])))
+        for index in range(len(device.routes)):
+            yield Edit((*path, "routes", index), REMOVE)
+            yield Edit((*path, "routes", index, "via"), random.choice(addresses))
+        target = random.choice(("0.0.0.0/0", "10.44.0.0/16", "10.44.0.0/24", f"{random.choice(addresses)}/32"))
+        if device.kind != "switch" and ":" not in target:
+            via = random.choice([one for one in addresses if ":" not in one])
+            metric = str(random.choice((1, 1, 5)))
+            yield Edit((*path, "routes", "+"), {"to": target, "via": via, "metric": metric})
+    for host in hosts:
+        yield _gateway(host, random.choice([one for one in addresses if ":" not in one]))
+        other = random.choice(hosts)
+        free = _v4(other)._replace(value=_v4(other).prefix.usable()[1] - 1)
+        yield _address(host, free)
+    a, b = random.choice(hosts), random.choice(hosts)
+    yield Edit(("hosts", a.name, "at"), f"{b.at.device}/p{random.randint(60, 90)}")
 
 
 def designed(brief: Brief) -> Network:

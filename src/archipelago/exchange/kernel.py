@@ -1,0 +1,195 @@
+"""Real probes over a real kernel: this machine's where it has the parts and the rights, else one that boots as an
+ordinary process (user-mode-linux). Nothing is left behind: no namespace, no process, no file."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import tempfile
+import time
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from shlex import quote
+from typing import Literal
+
+from archipelago.addressing.values import Address
+from archipelago.errors import ArchipelagoError
+from archipelago.exchange.linux import namespace, namespace_tag, script
+from archipelago.model.network import Network
+
+Pair = tuple[str, str]
+Where = Literal["here", "uml"]
+MODULES = "bridge 8021q veth dummy bonding"
+TOGETHER = 8
+"""Networks that are up at one time; they do not see each other."""
+
+
+class KernelError(ArchipelagoError):
+    """No kernel can be used here, or it did not finish; the message says what to install or what it said last."""
+
+
+def kernel_here() -> Where:
+    """The kernel that can be used.
+
+    Raises:
+        KernelError: neither this machine's kernel nor user-mode-linux can.
+    """
+    if shutil.which("ip") is None or shutil.which("bridge") is None:
+        raise KernelError("the commands 'ip' and 'bridge' are missing; install the package iproute2")
+    if os.geteuid() == 0 and _has_modules():
+        return "here"
+    if shutil.which("linux.uml"):
+        return "uml"
+    rights = "" if os.geteuid() == 0 else ", or run as root where the kernel has bridge, 8021q and veth"
+    raise KernelError(f"this machine's kernel cannot build the network; install the package user-mode-linux{rights}")
+
+
+def _has_modules() -> bool:
+    """Whether this kernel makes a VLAN-aware bridge, tried in a namespace of its own."""
+    space = f"isle-try-{os.getpid()}"
+    try:
+        subprocess.run(["ip", "netns", "add", space], check=True, capture_output=True)
+        make = ["ip", "-n", space, "link", "add", "name"]
+        subprocess.run([*make, "b", "type", "bridge", "vlan_filtering", "1"], check=True, capture_output=True)
+        subprocess.run([*make, "v", "link", "b", "type", "vlan", "id", "2"], check=True, capture_output=True)
+    except subprocess.CalledProcessError:
+        return False
+    finally:
+        subprocess.run(["ip", "netns", "del", space], check=False, capture_output=True)
+    return True
+
+
+def ask_kernel(
+    questions: Sequence[tuple[Network, Sequence[tuple[str, str, Address]]]],
+    *,
+    where: Where | None = None,
+    seconds: float = 300,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> list[set[Pair]]:
+    """Build each network in a kernel and send real probes.
+
+    Args:
+        questions: networks, each with (source host, target host, target address).
+        where: which kernel; by default the one that `kernel_here` finds.
+        seconds: the longest that all of it may take.
+        progress: called with how many networks are done, of how many.
+
+    Returns:
+        For each network the pairs (source, target) that were answered.
+
+    Raises:
+        KernelError: no kernel, not in time, or a network that the kernel refused to build.
+    """
+    chosen = where or kernel_here()
+    with tempfile.TemporaryDirectory(prefix="archipelago-") as directory:
+        work = Path(directory)
+        driver = _write(work, questions)
+        command = ["sh", str(driver)] if chosen == "here" else _boot(work, driver)
+        try:
+            _run(command, work, len(questions), seconds, progress)
+        finally:
+            if chosen == "here":
+                for number in range(len(questions)):
+                    subprocess.run(["sh", str(work / f"{number}.sh"), "down"], check=False, capture_output=True)
+        return _read(work, len(questions))
+
+
+def _write(work: Path, questions: Sequence[tuple[Network, Sequence[tuple[str, str, Address]]]]) -> Path:
+    """The scripts of all networks, what to ask in each batch, and the driver that runs them."""
+    shutil.copy(Path(__file__).with_name("prober.py"), work / "prober.py")
+    python = shutil.which("python3") or "python3"
+    lines = ["export PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH"]
+    lines += [f"cd {quote(str(work))}"]
+    # Room for the neighbours of all namespaces together.
+    lines += ["for f in ipv4 ipv6; do echo 65536 >/proc/sys/net/$f/neigh/default/gc_thresh3 || :; done 2>/dev/null"]
+    for start in range(0, len(questions), TOGETHER):
+        batch = list(enumerate(questions))[start : start + TOGETHER]
+        asked = []
+        for number, (network, pairs) in batch:
+            (work / f"{number}.sh").write_text(script(network))
+            tag = namespace_tag(network)
+            by_source: dict[str, list[tuple[str, str]]] = {}
+            for source, target, address in pairs:
+                by_source.setdefault(source, []).append((f"{number} {source} {target}", str(address)))
+            asked += [{"space": namespace(tag, source), "targets": targets} for source, targets in by_source.items()]
+        (work / f"ask-{start}.json").write_text(json.dumps(asked))
+        lines += [f"sh {number}.sh up >said-{number} 2>&1 || echo {number} >>refused" for number, _ in batch]
+        lines += [f"{quote(python)} prober.py ask-{start}.json >answers-{start}.json 2>>said"]
+        lines += [f"sh {number}.sh down" for number, _ in batch]
+        lines += [f"echo {batch[-1][0] + 1} >done"]
+    driver = work / "driver.sh"
+    driver.write_text("\n".join(lines) + "\n")
+    return driver
+
+
+def _boot(work: Path, driver: Path) -> list[str]:
+    """The command that boots a kernel as a process, on this machine's own files, to run the driver and halt."""
+    modules = work / "lib" / "modules"
+    modules.mkdir(parents=True)
+    for version in Path("/usr/lib/uml/modules").glob("*"):
+        (modules / version.name).symlink_to(version)
+    init = work / "init"
+    init.write_text(
+        "#!/bin/sh\n"
+        "export PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin HOME=/\n"
+        "mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t tmpfs tmpfs /run; mkdir -p /run/netns\n"
+        f"for m in {MODULES}; do modprobe -q -d {quote(str(work))} $m; done\n"
+        f"ip link set lo up\nsh {quote(str(driver))}\n"
+        "poweroff -f 2>/dev/null || { echo 1 >/proc/sys/kernel/sysrq; echo o >/proc/sysrq-trigger; sleep 5; }\n"
+    )
+    init.chmod(0o755)
+    return [
+        "linux.uml", "mem=1024M", "root=/dev/root", "rootfstype=hostfs", "rootflags=/", "rw", f"init={init}",
+        "con=null", "con0=fd:0,fd:1", "quiet",
+    ]  # fmt: skip
+
+
+def _run(command: list[str], work: Path, total: int, seconds: float, progress: Callable[[int, int], None]) -> None:
+    """Run the command in a process group of its own; end it whole when time is up or the user interrupts."""
+    deadline = time.monotonic() + seconds
+    with open(work / "console", "wb") as console:
+        process = subprocess.Popen(
+            command,
+            stdin=subprocess.DEVNULL,
+            stdout=console,
+            stderr=console,
+            start_new_session=True,
+            env={**os.environ, "TMPDIR": str(work)},
+        )
+        try:
+            while process.poll() is None:
+                if time.monotonic() > deadline:
+                    raise KernelError(f"the kernel did not finish within {seconds:g} s")
+                time.sleep(0.05)
+                progress(_done(work), total)
+        finally:
+            if process.poll() is None:
+                os.killpg(process.pid, signal.SIGKILL)
+                process.wait()
+
+
+def _done(work: Path) -> int:
+    try:
+        return int((work / "done").read_text())
+    except (OSError, ValueError):
+        return 0
+
+
+def _read(work: Path, total: int) -> list[set[Pair]]:
+    refused = work / "refused"
+    if refused.exists():
+        number = int(refused.read_text().split()[0])
+        said = (work / f"said-{number}").read_text(errors="replace").strip().splitlines()
+        raise KernelError(f"the kernel refused to build network {number + 1}: {' / '.join(said[:3])}")
+    if _done(work) < total:
+        last = (work / "console").read_text(errors="replace").strip().splitlines()[-3:]
+        raise KernelError(f"the kernel did not finish; its last words: {' / '.join(last)}")
+    found: list[set[Pair]] = [set() for _ in range(total)]
+    for start in range(0, total, TOGETHER):
+        for key in json.loads((work / f"answers-{start}.json").read_text()):
+            number, source, target = key.split(" ")
+            found[int(number)].add((source, target))
+    return found

@@ -1,0 +1,309 @@
+"""A network as a shell script of the operating system's own commands: a namespace for each device and host.
+
+The kernel's own switching, routing and address resolution then carry it: VLAN-aware bridges, 802.1Q interfaces,
+bonds and routes. Where the kernel's habits differ from the standards that we follow, a setting says so beside it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Iterable, Iterator
+from shlex import quote
+
+from archipelago.addressing.values import Address, Prefix, is_link_local
+from archipelago.knowledge.devices import Attachment, Knowledge, Nic, Node, know
+from archipelago.knowledge.links import Link
+from archipelago.model.network import Aggregate, Device, End, Network, Route
+
+BRIDGE = "bridge"
+_RESERVED = {"lo", "all", "default", BRIDGE, "bonding_masters"}
+
+_SETTINGS = """\
+# Settings of every namespace, made before its interfaces exist so that they all take them over.
+settings() {
+  ip netns exec "$1" sh -c '
+    cd /proc/sys/net
+    for where in ipv4/conf/all ipv4/conf/default; do
+      echo 1 >$where/arp_ignore                    # answer ARP only on the interface that holds the address (RFC 826)
+      echo 0 >$where/rp_filter                     # no check of the source address
+      echo 0 >$where/send_redirects
+      echo 0 >$where/accept_redirects
+      echo 1 >$where/ignore_routes_with_linkdown   # a route needs its interface to have carrier
+      echo 0 >$where/forwarding
+    done
+    echo 0 >ipv4/icmp_ratelimit
+    if [ -d ipv6 ]; then
+      for where in ipv6/conf/all ipv6/conf/default; do
+        echo 0 >$where/accept_ra
+        echo 0 >$where/accept_dad                  # addresses are usable at once
+        echo 0 >$where/accept_redirects
+        echo 1 >$where/ignore_routes_with_linkdown
+        echo 0 >$where/forwarding
+      done
+      echo 0 >ipv6/icmp/ratelimit
+    fi
+    for family in $2; do echo 1 >$family/conf/all/forwarding; done
+  ' sh "$1" "$2"
+}
+
+# An interface without carrier holds its addresses for nobody (the kernel by itself would still answer for them).
+settle() {
+  ip -n "$1" -br link | while read -r name state rest; do
+    case "$state" in DOWN|LOWERLAYERDOWN) ip -n "$1" addr flush dev "${name%%@*}" 2>/dev/null || : ;; esac
+  done
+}
+
+# A subinterface that cannot speak is up and down with its parent all the same.
+follow() {
+  case "$(ip -n "$1" -br link show dev "$3" 2>/dev/null)" in *LOWER_UP*) ;; *) ip -n "$1" addr flush dev "$2" ;; esac
+}
+"""
+
+
+def namespace_tag(network: Network) -> str:
+    """What the names of a network's namespaces start with: the same network, the same tag."""
+    body = repr((network.title, network.vlans, network.devices, network.hosts, network.cables))
+    return f"isle-{hashlib.sha256(body.encode()).hexdigest()[:8]}"
+
+
+def namespace(tag: str, name: str) -> str:
+    return f"{tag}-{name}"
+
+
+def script(network: Network) -> str:
+    """The script: `up` builds the network, `down` takes away what `up` made and nothing else."""
+    knowledge = know(network)
+    tag = namespace_tag(network)
+    spaces = {name: _Space(knowledge, node) for name, node in knowledge.nodes.items()}
+    comment = re.sub(r"[^ -~]", "?", network.title)
+    lines = [
+        "#!/bin/sh",
+        f"# {comment}",
+        "# Builds the network in namespaces of this machine's kernel and takes it down again.",
+        "#   sh SCRIPT up | down        needs root, iproute2, and the kernel's bridge, 8021q, veth, dummy and bonding",
+        "set -eu",
+        f"tag={quote(tag)}",
+        "made=/run/archipelago-$tag   # the namespaces made by this script; only they are ever removed",
+        "",
+        _SETTINGS,
+        "down() {",
+        '  [ -f "$made" ] || return 0',
+        '  while read -r name; do ip netns del "$name" 2>/dev/null || :; done <"$made"',
+        '  rm -f "$made"',
+        "}",
+        "",
+        "up() {",
+        "  down",
+        *(f"  own {quote(namespace(tag, name))}" for name in knowledge.nodes),
+        *_batch("ip -batch -", (f"netns add {namespace(tag, name)}" for name in knowledge.nodes)),
+        *(
+            f"  settings {quote(namespace(tag, node.name))} {quote(' '.join(f'ipv{v}' for v in sorted(node.forwards)))}"
+            for node in knowledge.nodes.values()
+        ),
+        "",
+        "  # Cables: a pair of linked ports each; a cable that is off is not there.",
+        *_batch("ip -batch -", _cables(knowledge, spaces, tag)),
+        "",
+    ]
+    for name, one in spaces.items():
+        space = quote(namespace(tag, name))
+        lines.append(f"  # {one.node.kind} {name}")
+        lines += _batch(f"ip -n {space} -batch -", (*one.links(), *one.addresses()))
+        lines += _batch(f"bridge -n {space} -batch -", one.memberships())
+    lines += ["", "  sleep 0.3   # carrier settles", ""]
+    for name, one in spaces.items():
+        space = quote(namespace(tag, name))
+        if any(nic.addresses for nic in one.node.nics.values()):
+            lines.append(f"  settle {space}")
+        for nic in one.node.nics.values():
+            if not one.speaks(nic) and one.holder(nic) is not None:
+                lines.append(f"  follow {space} {quote(one.names[nic.name])} {quote(one.names[nic.attachment or ''])}")
+        lines += _batch(f"ip -n {space} -force -batch - 2>/dev/null", one.routes(), may_fail=True)
+    lines += [
+        "}",
+        "",
+        "own() {",
+        '  if [ -e "/run/netns/$1" ]; then echo "$1 exists and is not ours; nothing was built" >&2; down; exit 1; fi',
+        '  echo "$1" >>"$made"',
+        "}",
+        "",
+        'case "${1:-}" in',
+        "  up) trap 'code=$?; [ $code = 0 ] || down' EXIT; up ;;",
+        "  down) down ;;",
+        '  *) echo "usage: $0 up | down" >&2; exit 2 ;;',
+        "esac",
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def _batch(command: str, lines: Iterable[str], may_fail: bool = False) -> list[str]:
+    """Lines for one process to carry out, in a document that the shell does not look into."""
+    listed = list(lines)
+    if not listed:
+        return []
+    end = " || :" if may_fail else ""
+    return [f"  {command} <<'END'{end}", *listed, "END"]
+
+
+class _Names(dict[str, str]):
+    """Interface names as the kernel takes them: at most 15 characters, none of its own words."""
+
+    def __init__(self, node: Node) -> None:
+        super().__init__()
+        wanted = [
+            *node.nics,
+            *node.attachments,
+            *(end.port for one in node.attachments.values() for end in one.members),
+        ]
+        for number, name in enumerate(dict.fromkeys(wanted)):
+            fits = len(name) <= 15 and name.lower() not in _RESERVED
+            self[name] = name if fits and name not in self.values() else f"x{number}"
+
+
+def _cables(knowledge: Knowledge, spaces: dict[str, _Space], tag: str) -> Iterator[str]:
+    done: set[End] = set()
+    for end, link in knowledge.links.items():
+        if link.peer is not None and end not in done and _exists(link):
+            done |= {end, link.peer}
+            a, b = spaces[end.device].names[end.port], spaces[link.peer.device].names[link.peer.port]
+            one, other = namespace(tag, end.device), namespace(tag, link.peer.device)
+            yield f"link add name {a} netns {one} type veth peer name {b} netns {other}"
+
+
+class _Space:
+    """The lines that set up one device's or host's namespace."""
+
+    def __init__(self, knowledge: Knowledge, node: Node) -> None:
+        self.node = node
+        self.names = _Names(node)
+        self.device = node.written if isinstance(node.written, Device) else None
+        self.cabled = {
+            one.name: [end for end in one.members if _exists(knowledge.links[end])] for one in node.attachments.values()
+        }
+
+    def links(self) -> Iterator[str]:
+        """Bridge, bonds, tagged interfaces, and what is on."""
+        node, names = self.node, self.names
+        yield "link set dev lo up"
+        switching = node.kind in ("switch", "l3switch")
+        if switching:
+            options = "vlan_filtering 1 vlan_default_pvid 0 mcast_snooping 0 stp_state 0"
+            yield f"link add name {BRIDGE} type bridge {options}"
+            yield f"link set dev {BRIDGE} address {_mac(node.name)}"
+        for attachment in node.attachments.values():
+            yield from self._attached(attachment)
+        if switching and not node.off:
+            yield f"link set dev {BRIDGE} up"
+        for nic in node.nics.values():
+            name = names[nic.name]
+            if nic.kind == "vlan":
+                # bridge_binding: the interface follows the ports that carry its VLAN.
+                yield f"link add link {BRIDGE} name {name} type vlan id {nic.vlan} bridge_binding on"
+            elif nic.kind == "loopback" or not self.speaks(nic):
+                yield f"link add name {name} type dummy"
+            elif nic.kind == "subinterface" and nic.tag is not None and self.cabled[nic.attachment or ""]:
+                yield f"link add link {names[nic.attachment or '']} name {name} type vlan id {nic.tag}"
+            else:
+                continue  # a port is there already; an untagged subinterface is the port itself
+            # The kernel refuses to switch on what stands on a port that is off.
+            parent = node.attachments[nic.attachment].written if nic.attachment else None
+            if not node.off and not self._switched_off(nic) and not (parent and parent.off):
+                yield f"link set dev {name} up"
+
+    def _attached(self, attachment: Attachment) -> Iterator[str]:
+        """One port or bond: made, joined to the bridge where it is switched, switched on."""
+        name = self.names[attachment.name]
+        cabled = self.cabled[attachment.name]
+        written = attachment.written
+        members = cabled if isinstance(written, Aggregate) else []
+        if isinstance(written, Aggregate):
+            # all_slaves_active: what comes in by a member that does not send is heard too.
+            yield f"link add name {name} type bond mode active-backup miimon 50 all_slaves_active 1 num_grat_arp 0"
+            yield from (f"link set dev {self.names[end.port]} master {name}" for end in members)
+            if members:
+                yield f"link set dev {name} type bond primary {self.names[members[0].port]} primary_reselect always"
+        elif not cabled:
+            return
+        if attachment.switched:
+            yield f"link set dev {name} master {BRIDGE}"
+        on = not self.node.off and not written.off
+        if on:
+            yield f"link set dev {name} up"
+        for end in members:
+            port = self.device.ports.get(end.port) if self.device else None
+            yield f"link set dev {self.names[end.port]} {'up' if on and not (port and port.off) else 'down'}"
+
+    def memberships(self) -> Iterator[str]:
+        """Which VLANs each port carries, and the device's own feet in them."""
+        for attachment in self.node.attachments.values():
+            if attachment.switched and (self.cabled[attachment.name] or isinstance(attachment.written, Aggregate)):
+                for vlan in sorted(attachment.vlans):
+                    flags = " pvid untagged" if vlan == attachment.untagged else ""
+                    yield f"vlan add dev {self.names[attachment.name]} vid {vlan}{flags}"
+        for nic in self.node.nics.values():
+            if nic.kind == "vlan" and nic.vlan in self.node.vlans:
+                yield f"vlan add dev {BRIDGE} vid {nic.vlan} self"
+
+    def addresses(self) -> Iterator[str]:
+        for nic in self.node.nics.values():
+            name = self.holder(nic)
+            for held in nic.addresses if name else ():
+                yield f"addr add {held} dev {name}{' nodad' if held.version == 6 else ''}"
+
+    def holder(self, nic: Nic) -> str | None:
+        """The kernel interface that an interface's addresses go to; None where there is none to hold them."""
+        if self._switched_off(nic):
+            return None
+        if nic.kind == "vlan":
+            return self.names[nic.name] if nic.vlan in self.node.vlans else None
+        if nic.attachment is None:
+            return self.names[nic.name]
+        if not self.cabled[nic.attachment]:
+            return None
+        whole_port = nic.kind == "subinterface" and nic.tag is None and self.speaks(nic)
+        return self.names[nic.attachment if whole_port else nic.name]
+
+    def speaks(self, nic: Nic) -> bool:
+        """Whether a subinterface has a tag, and is the first on its port with it."""
+        if nic.kind != "subinterface":
+            return True
+        fellows = self.node.nics_on(nic.attachment or "")
+        return nic.speaks and next(one for one in fellows if one.speaks and one.tag == nic.tag) is nic
+
+    def routes(self) -> Iterator[str]:
+        """Static routes as written; the kernel refuses those whose next hop is on no connected subnet, as it should.
+        A connected route comes before any static one, also in IPv6, where the kernel gives it the metric 256."""
+        for nic in self.node.nics.values():
+            name = self.holder(nic)
+            for held in nic.addresses if name else ():
+                if held.prefix.reserved_ends():
+                    # RFC 1122 3.2.1.3: a subnet's all-zeros address is a broadcast address too.
+                    zeros = Address(4, held.prefix.value)
+                    yield f"route add broadcast {zeros} dev {name} table local scope link"
+        node = self.node
+        gateways = [hop for hop in node.written.gateway if hop.address.version not in node.forwards]
+        static = self.device.routes if self.device else ()
+        for route in [*static, *(Route(Prefix(hop.address.version, 0, 0), hop) for hop in gateways)]:
+            six = route.to.version == 6
+            via = f"via {route.via.address}"
+            if route.via.interface is not None:
+                via += f" dev {self.names.get(route.via.interface, 'none')}"
+            elif is_link_local(route.via.address):
+                via += f" dev {self.names[next(iter(node.nics))]}"
+            yield f"route add {route.to} {via} metric {route.metric + 1000 * six}"
+
+    def _switched_off(self, nic: Nic) -> bool:
+        interface = self.device.interfaces.get(nic.name) if self.device else None
+        return interface is not None and interface.off
+
+
+def _exists(link: Link) -> bool:
+    """Whether a port has a far end; a cable that is off is not there."""
+    return link.peer is not None and not (link.cable is not None and link.cable.off)
+
+
+def _mac(name: str) -> str:
+    """A station address for a bridge of its own, so that it does not change with its ports."""
+    digest = hashlib.sha256(name.encode()).digest()
+    return "02:a7:" + ":".join(f"{byte:02x}" for byte in digest[:4])
