@@ -12,17 +12,17 @@ from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.model.brief import Brief, DeviceNeed, GatewayPlace, Habits, HostNeed, Outside, VlanNeed
 from archipelago.model.finding import REMOVE, Edit
-from archipelago.model.network import Cable, End, Host, Network, NextHop, Subinterface, VlanInterface
+from archipelago.model.network import Cable, End, Host, Network, NextHop, Port, Subinterface, VlanInterface
 
 NAMES = ("tickets", "crew", "cameras", "yard", "guests", "cargo", "radio", "signals")
 
 
-def trunked_brief(random: Random) -> Brief:
+def trunked_brief(random: Random, small: bool = False) -> Brief:
     """One router behind a trunk, a tree of switches, some VLANs with hosts."""
-    switches = [f"quay-{number}" for number in range(1, random.randint(1, 4) + 1)]
+    switches = [f"quay-{number}" for number in range(1, random.randint(1, 2 if small else 4) + 1)]
     vlans = {
         name: VlanNeed(name, 110 + 10 * index + random.randint(0, 9), random.choice((0, 3, 20, 60)))
-        for index, name in enumerate(random.sample(NAMES, random.randint(1, 5)))
+        for index, name in enumerate(random.sample(NAMES, random.randint(1, 2 if small else 5)))
     }
     devices = {"helm": DeviceNeed("helm", "router")} | {name: DeviceNeed(name, "switch") for name in switches}
     cables = [Cable(End("helm", "p1"), End(switches[0], "p24"))]
@@ -30,7 +30,7 @@ def trunked_brief(random: Random) -> Brief:
         cables.append(Cable(End(random.choice(switches[:index]), f"p{30 + index}"), End(name, "p24")))
     hosts = {}
     for vlan in vlans.values():
-        for number in range(random.randint(1, 3)):
+        for number in range(random.randint(1, 2 if small else 3)):
             name = f"{vlan.name}-{number}"
             hosts[name] = HostNeed(name, vlan.id, random.choice(switches), None)
     return Brief(
@@ -46,9 +46,9 @@ def trunked_brief(random: Random) -> Brief:
     )
 
 
-def mixed_brief(random: Random) -> Brief:
+def mixed_brief(random: Random, small: bool = False) -> Brief:
     """Gateways anywhere: subinterfaces, VLAN interfaces on several switches, whole router ports, an outside."""
-    cores = [f"isle-{number}" for number in range(1, random.randint(1, 4) + 1)]
+    cores = [f"isle-{number}" for number in range(1, random.randint(1, 2 if small else 4) + 1)]
     devices = {name: DeviceNeed(name, "l3switch") for name in cores} | {"helm": DeviceNeed("helm", "router")}
     cables = [Cable(End("helm", "p1"), End(cores[0], "p48"))]
     for index, name in enumerate(cores[1:], 1):
@@ -68,11 +68,11 @@ def mixed_brief(random: Random) -> Brief:
         cables.append(Cable(End(core, "p39"), End("quay-2", "p24")))
         reach_of[core].append("quay-2")
     vlans, gateways, hosts = {}, [], {}
-    for index, name in enumerate(random.sample(NAMES, random.randint(2, 6))):
+    for index, name in enumerate(random.sample(NAMES, random.randint(2, 3 if small else 6))):
         vlans[name] = VlanNeed(name, 110 + 10 * index, random.choice((5, 20, 60)))
         device, port = random.choice(places)
         gateways.append(GatewayPlace((vlans[name].id,), device, port))
-        for number in range(random.randint(1, 2)):
+        for number in range(1 if small else random.randint(1, 2)):
             host = f"{name}-{number}"
             hosts[host] = HostNeed(host, vlans[name].id, random.choice(reach_of[device]), None)
     outside = None
@@ -225,7 +225,7 @@ def _vlan_absent(network: Network) -> Iterator[Mistake]:
 
 def _wrong_access(network: Network) -> Iterator[Mistake]:
     for host in network.hosts.values():
-        port = network.devices[host.at.device].ports[host.at.port]
+        port = network.devices[host.at.device].ports.get(host.at.port) or Port(host.at.port)
         for vlan in network.vlans.values():
             if port.access is not None and vlan != port.access:
                 path = ("devices", host.at.device, "ports", host.at.port, "access")
@@ -284,10 +284,10 @@ _MAKERS: tuple[Callable[[Network], Iterator[Mistake]], ...] = (
 )
 
 
-def scrambled(random: Random) -> Network | None:
+def scrambled(random: Random, small: bool = False) -> Network | None:
     """A network with up to four mistakes, plausible or wild; None where it would storm or where an address is held
     twice, which a kernel decides by chance."""
-    network = designed(random.choice((trunked_brief, mixed_brief))(random))
+    network = designed(random.choice((trunked_brief, mixed_brief))(random, small))
     if random.random() < 0.3:
         network = _read(amend(network_text(network), _bundled(network, random)))
     for _ in range(random.choice((0, 1, 1, 2, 2, 3, 4))):

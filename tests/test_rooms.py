@@ -20,6 +20,7 @@ BELOW = {
     "design": {"model", "addressing", "errors"},
     "audit": {"diagnosis", "knowledge", "model", "addressing"},
     "simulation": {"diagnosis", "knowledge", "model", "addressing", "errors"},
+    "exchange": {"knowledge", "model", "addressing", "errors"},
     "views": {"simulation", "audit", "design", "diagnosis", "knowledge", "model", "addressing", "errors", "files"},
 }
 

@@ -88,6 +88,26 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             JSON,
         ],
     ),
+    "export": (
+        verbs.export,
+        "write the network in an open format",
+        [
+            NETWORK,
+            ("--as", {"dest": "format", "choices": ("linux",), "required": True, "help": "linux: a shell script"}),
+            _written("where it is written", "FILE"),
+        ],
+    ),
+    "rehearse": (
+        verbs.rehearse,
+        "build the network in a real kernel, send real probes, show its answers beside ours",
+        [
+            NETWORK,
+            ("--from", {"dest": "sources", "action": "append", "default": [], "metavar": "HOST", "help": "from it"}),
+            ("--to", {"dest": "targets", "action": "append", "default": [], "metavar": "HOST", "help": "to it"}),
+            ("--seconds", {"type": float, "default": 300.0, "metavar": "N", "help": "the longest it may take (300)"}),
+            JSON,
+        ],
+    ),
     "draw": (verbs.draw, "draw the diagram", [NETWORK, _written("an .svg or .png file", "FILE")]),
 }  # fmt: skip
 

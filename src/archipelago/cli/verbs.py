@@ -144,3 +144,18 @@ def draw(words: Namespace) -> int:
     archipelago.draw(archipelago.read_network(words.network), words.output)
     out.say(f"drawn: {words.output}")
     return 0
+
+
+def export(words: Namespace) -> int:
+    from archipelago.exchange.linux import script
+    from archipelago.files.disk import write_whole
+
+    write_whole(words.output, script(archipelago.read_network(words.network)))
+    out.say(f"written: {words.output}; run it as root: sh {words.output} up, then sh {words.output} down")
+    return 0
+
+
+def rehearse(words: Namespace) -> int:
+    from archipelago.cli.rehearsal import rehearse as run
+
+    return run(archipelago.read_network(words.network), words.sources, words.targets, words.seconds, words.as_json)

@@ -116,7 +116,9 @@ def _write(work: Path, questions: Sequence[tuple[Network, Sequence[tuple[str, st
                 by_source.setdefault(source, []).append((f"{number} {source} {target}", str(address)))
             asked += [{"space": namespace(tag, source), "targets": targets} for source, targets in by_source.items()]
         (work / f"ask-{start}.json").write_text(json.dumps(asked))
-        lines += [f"sh {number}.sh up >said-{number} 2>&1 || echo {number} >>refused" for number, _ in batch]
+        lines += [f"sh {number}.sh build >said-{number} 2>&1 || echo {number} >>refused" for number, _ in batch]
+        lines += ["sleep 1.2"]
+        lines += [f"sh {number}.sh finish >>said-{number} 2>&1 || echo {number} >>refused" for number, _ in batch]
         lines += [f"{quote(python)} prober.py ask-{start}.json >answers-{start}.json 2>>said"]
         lines += [f"sh {number}.sh down" for number, _ in batch]
         lines += [f"echo {batch[-1][0] + 1} >done"]

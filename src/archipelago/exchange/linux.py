@@ -49,8 +49,8 @@ settings() {
 
 # An interface without carrier holds its addresses for nobody (the kernel by itself would still answer for them).
 settle() {
-  ip -n "$1" -br link | while read -r name state rest; do
-    case "$state" in DOWN|LOWERLAYERDOWN) ip -n "$1" addr flush dev "${name%%@*}" 2>/dev/null || : ;; esac
+  ip -n "$1" -br link | while read -r name state mac flags; do
+    case "$flags" in *LOWER_UP*) ;; *) ip -n "$1" addr flush dev "${name%%@*}" 2>/dev/null || : ;; esac
   done
 }
 
@@ -93,7 +93,7 @@ def script(network: Network) -> str:
         '  rm -f "$made"',
         "}",
         "",
-        "up() {",
+        "build() {",
         "  down",
         *(f"  own {quote(namespace(tag, name))}" for name in knowledge.nodes),
         *_batch("ip -batch -", (f"netns add {namespace(tag, name)}" for name in knowledge.nodes)),
@@ -111,7 +111,7 @@ def script(network: Network) -> str:
         lines.append(f"  # {one.node.kind} {name}")
         lines += _batch(f"ip -n {space} -batch -", (*one.links(), *one.addresses()))
         lines += _batch(f"bridge -n {space} -batch -", one.memberships())
-    lines += ["", "  sleep 0.3   # carrier settles", ""]
+    lines += ["}", "", "# Once carrier has settled, for which the kernel takes up to a second.", "finish() {"]
     for name, one in spaces.items():
         space = quote(namespace(tag, name))
         if any(nic.addresses for nic in one.node.nics.values()):
@@ -121,6 +121,7 @@ def script(network: Network) -> str:
                 lines.append(f"  follow {space} {quote(one.names[nic.name])} {quote(one.names[nic.attachment or ''])}")
         lines += _batch(f"ip -n {space} -force -batch - 2>/dev/null", one.routes(), may_fail=True)
     lines += [
+        "  :",
         "}",
         "",
         "own() {",
@@ -129,7 +130,8 @@ def script(network: Network) -> str:
         "}",
         "",
         'case "${1:-}" in',
-        "  up) trap 'code=$?; [ $code = 0 ] || down' EXIT; up ;;",
+        "  up) trap 'code=$?; [ $code = 0 ] || down' EXIT; build; sleep 1.2; finish ;;",
+        '  build|finish) "$1" ;;   # the two halves of up, for who builds many',
         "  down) down ;;",
         '  *) echo "usage: $0 up | down" >&2; exit 2 ;;',
         "esac",

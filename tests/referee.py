@@ -1,0 +1,67 @@
+"""The same questions to the simulation and to a real kernel, over random networks.
+
+python tests/referee.py FIRST-SEED COUNT      as many random networks, in one kernel; prints the figures
+"""
+
+from __future__ import annotations
+
+import sys
+from collections import Counter
+from random import Random
+
+from archipelago.diagnosis.picture import picture
+from archipelago.exchange.kernel import ask_kernel
+from archipelago.simulation.reach import first_address, reach
+from makers import scrambled
+
+Difference = tuple[int, str, str, int, bool]
+"""Seed, source, target, family, and what the simulation answered."""
+
+
+def referee(first: int, count: int, seconds: float = 3000) -> tuple[Counter[str], list[Difference]]:
+    """How many networks and pairs were asked, and every pair that the two answer differently, in both families."""
+    seeds, questions, answers = [], [], []
+    for seed in range(first, first + count):
+        network = scrambled(Random(seed), small=True)
+        if network is None:
+            continue
+        view = picture(network)
+        nodes = view.knowledge.nodes
+        asked, ours = [], {}
+        for source in network.hosts:
+            for target in network.hosts:
+                for family in (4, 6):
+                    address = first_address(nodes[target], family)
+                    if source != target and address and first_address(nodes[source], family):
+                        asked.append((source, f"{target}/{family}", address))
+                        ours[source, f"{target}/{family}"] = reach(
+                            view, nodes[source], nodes[target], family=family
+                        ).reached
+        seeds.append(seed)
+        questions.append((network, asked))
+        answers.append(ours)
+    figures: Counter[str] = Counter(networks=len(seeds))
+    differences = []
+    for seed, ours, theirs in zip(seeds, answers, ask_kernel(questions, seconds=seconds), strict=True):
+        for (source, target), reached in ours.items():
+            figures["pairs"] += 1
+            figures["reached" if reached else "not reached"] += 1
+            if reached != ((source, target) in theirs):
+                name, _, family = target.rpartition("/")
+                differences.append((seed, source, name, int(family), reached))
+    return figures, differences
+
+
+def main() -> None:
+    first, count = int(sys.argv[1]), int(sys.argv[2])
+    total: Counter[str] = Counter()
+    for start in range(first, first + count, 40):
+        figures, differences = referee(start, min(40, first + count - start))
+        total += figures
+        for one in differences:
+            print("differs", *one, flush=True)
+        print(f"seeds {start} to {start + 39}:", dict(total), flush=True)
+
+
+if __name__ == "__main__":
+    main()
