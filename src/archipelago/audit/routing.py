@@ -8,7 +8,7 @@ from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.culprit import dead_route, neighbours, next_hop
-from archipelago.diagnosis.picture import Held, Picture, every_address
+from archipelago.diagnosis.picture import Held, Picture, every_address, port_path
 from archipelago.knowledge.devices import Node
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.network import Device
@@ -123,15 +123,14 @@ def _towards(
         if node.name in homes or parts.get(node.name) not in reachable:
             continue
         entry = node.routes.lookup("", target)
-        if entry is None:
-            if _beyond_any(node, target):
-                continue
+        lost = entry is None or (entry.next_hop is not None and entry.next_hop not in owners)
+        if lost:
             home = next(view.knowledge.nodes[name] for name in sorted(homes) if parts.get(name) == parts[node.name])
             via = next_hop(view, node, home, prefix.version)
             yield faults.route_missing(
                 node, prefix, via, f"nothing from {node.name} or behind it gets to {prefix}, nor back"
             )
-        elif entry.next_hop is not None:
+        elif entry is not None and entry.next_hop is not None:
             onward[node.name] = owners.get(entry.next_hop)
     settled: set[str] = set()
     for start in onward:
@@ -143,13 +142,6 @@ def _towards(
         if name in trail:
             yield from _circle(view, prefix, trail[trail.index(name) :], homes)
         settled.update(trail)
-
-
-def _beyond_any(node: Node, target: Address) -> bool:
-    """Whether the device has an unused way that leads outside: it cannot be judged from here."""
-    return any(
-        unused.route.to.holds(target) and _beyond(node, unused.route.via.address) for unused in node.routes.unused
-    )
 
 
 def _circle(view: Picture, prefix: Prefix, names: list[str], homes: set[str]) -> Iterator[Finding]:
@@ -233,3 +225,63 @@ def unlike_links(view: Picture) -> Iterator[Finding]:
                         "neither can be the other's next hop",
                         f"give {far} an address of {here[0].prefix}",
                     )
+
+
+@rule
+def unlike_pairs(view: Picture) -> Iterator[Finding]:
+    """Two devices that are gateways of the same host subnets, but not of all of them."""
+    served: dict[str, dict[Prefix, Held]] = {}
+    inhabited = {a.prefix for host in view.network.hosts.values() for a in host.addresses}
+    for node in routing_nodes(view):
+        for nic in node.nics.values():
+            for address in nic.addresses:
+                if address.prefix in inhabited:
+                    served.setdefault(node.name, {})[address.prefix] = Held(node, nic, address)
+    names = sorted(served)
+    for index, one in enumerate(names):
+        for other in names[index + 1 :]:
+            shared = served[one].keys() & served[other].keys()
+            if len(shared) < 2:
+                continue
+            for prefix in sorted(served[one].keys() ^ served[other].keys()):
+                has, lacks = (one, other) if prefix in served[one] else (other, one)
+                held = served[has][prefix]
+                yield Finding(
+                    "pair-differs",
+                    "risk",
+                    lacks,
+                    ("devices", lacks),
+                    f"{has} and {lacks} share {len(shared)} subnets, but {prefix} is only at {faults.label(held)}",
+                    f"when {has} fails, {prefix} has no gateway",
+                    f"give {lacks} an address in {prefix} too, or keep the pair for the others on purpose",
+                )
+
+
+@rule
+def leaks(view: Picture) -> Iterator[Finding]:
+    """A trunk towards a router that sends a VLAN untagged which the router has no untagged interface for."""
+    for node in view.knowledge.nodes.values():
+        for one in node.attachments.values():
+            if not one.switched or one.written.trunk is None or one.untagged is None or not one.carrier:
+                continue
+            peer = view.knowledge.links[one.members[0]].peer
+            far = view.knowledge.attachment_of[peer] if peer else None
+            if peer is None or far is None or far.switched or peer.device in view.network.hosts:
+                continue
+            fellows = view.knowledge.nodes[peer.device].nics_on(far.name)
+            if any(nic.speaks and nic.tag is None for nic in fellows) or any(
+                nic.tag == one.untagged for nic in fellows
+            ):
+                continue
+            path = (*port_path(view.knowledge, node.name, one.name), "untagged")
+            yield Finding(
+                "untagged-leaks",
+                "note",
+                node.name,
+                path,
+                f"trunk {node.name}/{one.name} sends {view.vlan_name(one.untagged)} untagged to {peer}, which takes no "
+                "untagged frames",
+                f"broadcasts of {view.vlan_name(one.untagged)} cross the link for nothing",
+                f"write 'untagged: none' at {node.name}/{one.name}",
+                (Edit(path, "none"),),
+            )

@@ -7,6 +7,7 @@ from argparse import ArgumentTypeError, Namespace
 import archipelago
 from archipelago.cli import out
 from archipelago.errors import QuestionError
+from archipelago.model.network import Network
 
 
 def probe_count(text: str) -> int:
@@ -94,6 +95,12 @@ def reach(words: Namespace) -> int:
     from archipelago.views import answer as view
 
     network = archipelago.read_network(words.network)
+    if words.broadcast:
+        return _broadcast(network, words)
+    if words.target is None:
+        raise QuestionError("name two ends: FROM and TO (or --broadcast FROM)")
+    if words.trace:
+        return _trace(network, words)
     if words.device is not None and words.device not in network.devices and words.device not in network.hosts:
         raise QuestionError(f"there is no device or host '{words.device}' to show the steps of")
     found = archipelago.reach(network, words.source, words.target, probes=words.probes, family=words.family)
@@ -116,6 +123,48 @@ def reach(words: Namespace) -> int:
     return 0 if found.reached else 1
 
 
+def _broadcast(network: Network, words: Namespace) -> int:
+    from archipelago.diagnosis.picture import picture
+    from archipelago.simulation.ends import find_source
+    from archipelago.simulation.explore import broadcast
+    from archipelago.views.table import counted, table
+
+    view = picture(network)
+    heard = broadcast(view, find_source(view, words.source))
+    hosts = sum(one.kind == "host" for one in heard)
+    if words.as_json:
+        out.say_json({"source": words.source, "hosts": hosts, "heard": archipelago.to_json(heard)})
+        return 0
+    out.head(
+        f"a broadcast of {words.source} is heard by {counted(hosts, 'host')}, {counted(len(heard), 'station')} in all"
+    )
+    rows = [(one.name, one.kind, one.interface, ", ".join(one.through)) for one in heard]
+    out.say_tables([table("", ("heard by", "kind", "on", "through"), rows)])
+    return 0
+
+
+def _trace(network: Network, words: Namespace) -> int:
+    from archipelago.diagnosis.picture import picture
+    from archipelago.simulation.ends import find_end, find_source
+    from archipelago.simulation.explore import trace
+    from archipelago.simulation.frames import REFUSALS
+    from archipelago.views.table import table
+
+    view = picture(network)
+    found = trace(view, find_source(view, words.source), find_end(view, words.target), words.family)
+    reached = bool(found) and found[-1].answer == "reply"
+    if words.as_json:
+        out.say_json({"reached": reached, "trace": archipelago.to_json(found)})
+        return 0 if reached else 1
+    routers = sum(one.answer == "ttl-expired" for one in found)
+    answer = "answers" if reached else "does not answer"
+    out.head(f"{words.target} {answer}; {routers} routers told of themselves on the way")
+    said = {"reply": "echo reply: the target itself", "no answer": "no answer", **REFUSALS}
+    rows = [(one.ttl, one.device or "-", one.address or "-", said[one.answer]) for one in found]
+    out.say_tables([table("", ("TTL", "device", "address", "said"), rows, ("TTL",))])
+    return 0 if reached else 1
+
+
 def view(words: Namespace) -> int:
     from archipelago.cli.words import after_words, nodes_named, vlans_named
     from archipelago.diagnosis.picture import picture
@@ -123,7 +172,14 @@ def view(words: Namespace) -> int:
 
     looked = picture(archipelago.read_network(words.network))
     nodes = nodes_named(looked, words.devices)
-    shown = tables.tables(looked, nodes, vlans_named(looked, words.vlan), frozenset(words.port))
+    if words.host:
+        shown = [tables.host_view(looked, one) for one in nodes_named(looked, words.host)]
+    elif words.gateways:
+        shown = tables.gateways(looked)
+    else:
+        shown = tables.tables(looked, nodes, vlans_named(looked, words.vlan), frozenset(words.port))
+        if len(words.devices) == 2:
+            shown = [tables.side_by_side(looked, *nodes), *shown]
     if words.after:
         shown += [one for one in tables.learned(after_words(looked, words.after), nodes) if one.rows]
     if words.as_json:

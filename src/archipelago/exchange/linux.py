@@ -30,6 +30,7 @@ settings() {
       echo 0 >$where/send_redirects
       echo 0 >$where/accept_redirects
       echo 1 >$where/ignore_routes_with_linkdown   # a route needs its interface to have carrier
+      echo 1 >$where/drop_unicast_in_l2_multicast  # RFC 1122 3.3.6
       echo 0 >$where/forwarding
     done
     echo 0 >ipv4/icmp_ratelimit

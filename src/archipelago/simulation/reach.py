@@ -76,7 +76,7 @@ def reach(view: Picture, source: Node, target: Node | Address, *, probes: int = 
     address = target if isinstance(target, Address) else first_address(target, version) if version else None
     if version is None or address is None or address.version != version or first_address(source, version) is None:
         return _without_family(view, source, name, target, version, family)
-    run = _Run(Simulation(view.knowledge), source, address)
+    run = Run(Simulation(view.knowledge), source, address)
     run.until_settled(probes)
     return run.answer(view, name, version)
 
@@ -84,10 +84,9 @@ def reach(view: Picture, source: Node, target: Node | Address, *, probes: int = 
 def simulate(view: Picture, source: Node, target: Node | Address) -> Simulation:
     """A simulation with one question's probes in it, for a look at the tables that they leave behind."""
     simulation = Simulation(view.knowledge)
-    version = common_family(source, target)
-    address = target if isinstance(target, Address) else first_address(target, version) if version else None
+    address = target_address(source, target)
     if address is not None:
-        _Run(simulation, source, address).until_settled(5)
+        Run(simulation, source, address).until_settled(5)
     return simulation
 
 
@@ -98,6 +97,13 @@ def common_family(source: Node, target: Node | Address) -> int | None:
         if theirs and first_address(source, version) is not None:
             return version
     return None
+
+
+def target_address(source: Node, target: Node | Address, family: int | None = None) -> Address | None:
+    """The address that is probed: of the family asked for, or the first that both ends have."""
+    version = family or common_family(source, target)
+    address = target if isinstance(target, Address) else first_address(target, version) if version else None
+    return address if address is not None and address.version == version else None
 
 
 def first_address(node: Node, version: int) -> Address | None:
@@ -155,7 +161,7 @@ def _without_family(
     )
 
 
-class _Run:
+class Run:
     """One simulation with the probes of one question in it."""
 
     def __init__(self, simulation: Simulation, source: Node, address: Address) -> None:

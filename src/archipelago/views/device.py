@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from archipelago.diagnosis.picture import Picture
+from archipelago.addressing.values import Address, Prefix, is_link_local
+from archipelago.diagnosis.picture import Held, Picture
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.model.network import DEFAULT_VLAN, Host
 from archipelago.simulation.build import Simulation
@@ -213,3 +214,79 @@ def summary(nodes: Iterable[Node]) -> str:
     down = [f"{node.name}/{nic.name}" for node, nic in nics if not nic.up]
     text = f"{counted(len(nics), 'interface')} with addresses, {len(nics) - len(down)} up"
     return text + (f"; down: {folded(down)}" if down else "")
+
+
+def side_by_side(view: Picture, a: Node, b: Node) -> Table:
+    """How each of two devices would send to every subnet of the network, and which of the two knows a way at all."""
+    rows = []
+    for prefix, held in subnets(view):
+        ways = [way_to(node, prefix) for node in (a, b)]
+        known = [way != UNKNOWN for way in ways]
+        mark = (
+            ""
+            if all(known)
+            else "neither knows it"
+            if not any(known)
+            else f"only {(a if known[0] else b).name} knows it"
+        )
+        rows.append((prefix, held.node.name, *ways, mark))
+    return table("subnets, as both see them", ("subnet", "lives at", a.name, b.name, "mark"), rows)
+
+
+UNKNOWN = "no way"
+
+
+def subnets(view: Picture) -> list[tuple[Prefix, Held]]:
+    """Every subnet that a routing device has an address in, once, in order, with the first of its holders."""
+    found: dict[Prefix, Held] = {}
+    for node in view.knowledge.nodes.values():
+        if node.kind in ("router", "l3switch"):
+            for nic in node.nics.values():
+                for address in nic.addresses:
+                    if not is_link_local(address):
+                        found.setdefault(address.prefix, Held(node, nic, address))
+    return sorted(found.items())
+
+
+def way_to(node: Node, prefix: Prefix, vrf: str = "") -> str:
+    """How a device or host would send to a subnet."""
+    entry = node.routes.lookup(vrf, Address(prefix.version, prefix.usable()[0]))
+    if entry is None:
+        return UNKNOWN
+    if entry.next_hop is None:
+        return f"on {entry.interface}"
+    return f"via {entry.next_hop}" + ("" if entry.prefix.length else " (default)")
+
+
+def host_view(view: Picture, node: Node) -> Table:
+    """How one host would send to each subnet, and why not."""
+    rows = []
+    why = "; ".join(f"gateway {one.route.via}: {one.reason}" for one in node.routes.unused)
+    down = next((nic.down for nic in node.nics.values() if nic.down), "")
+    for prefix, held in subnets(view):
+        way = way_to(node, prefix)
+        if way == UNKNOWN:
+            way += f": {down or why or f'no IPv{prefix.version} gateway'}"
+        vlan = view.vlan_name(held.nic.vlan) if held.nic.vlan is not None else ""
+        rows.append((prefix, vlan, way))
+    return table(f"how {node.name} sends", ("subnet", "VLAN", "way"), rows)
+
+
+def gateways(view: Picture) -> list[Table]:
+    """All gateways of the network, then all static routes."""
+    rows = []
+    for node in view.knowledge.nodes.values():
+        if node.kind in ("router", "l3switch"):
+            for nic in node.nics.values():
+                for address in nic.addresses:
+                    vlan = view.vlan_name(nic.vlan) if nic.vlan is not None else ""
+                    state = "up" if nic.up else f"down: {nic.down}"
+                    rows.append((vlan, address.prefix, address.address, f"{node.name}/{nic.name}", state))
+    rows.sort(key=lambda row: (row[0] == "", str(row[0])))
+    nodes = [node for node in view.knowledge.nodes.values() if node.kind != "host"]
+    static = routes(nodes)
+    kept = tuple(row for row in static.rows if "connected" not in row)
+    return [
+        table("gateways", ("VLAN", "subnet", "address", "at", "state"), rows),
+        table("static routes", static.columns, kept, static.right),
+    ]
