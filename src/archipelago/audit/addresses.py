@@ -8,8 +8,8 @@ from archipelago.addressing.carve import overlapping
 from archipelago.addressing.values import is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.picture import Held, Picture, every_address, nic_path
-from archipelago.model.finding import Finding
+from archipelago.diagnosis.picture import Held, Picture, every_address, nic_path, stale
+from archipelago.model.finding import REMOVE, Edit, Finding
 
 
 @rule
@@ -48,25 +48,40 @@ def overlapping_subnets(view: Picture) -> Iterator[Finding]:
         same = wide.address.prefix == narrow.address.prefix
         if wide.nic.vrf != narrow.nic.vrf or (wide.node is narrow.node and wide.nic is narrow.nic):
             continue
-        if same and ((wide.nic.vlan is not None and wide.nic.vlan == narrow.nic.vlan) or not _speak(wide, narrow)):
+        if wide.address.address == narrow.address.address or narrow.nic.kind == "loopback" or not _speak(wide, narrow):
             continue
-        if same and (view.domains.together(wide.foot, narrow.foot) or not (wide.nic.up and narrow.nic.up)):
+        if same and stale(view, wide):
+            yield _overlap(wide, narrow, moved=True)
+        elif same and stale(view, narrow):
+            yield _overlap(narrow, wide, moved=True)
+        elif same and (
+            view.domains.together(wide.foot, narrow.foot)
+            or not (wide.nic.up and narrow.nic.up)
+            or (wide.nic.vlan is not None and wide.nic.vlan == narrow.nic.vlan)
+        ):
             continue
-        if wide.address.address == narrow.address.address or narrow.nic.kind == "loopback":
-            continue
-        if not same and view.domains.together(wide.foot, narrow.foot):
-            yield faults.link_mask_differs(narrow, wide)
-            continue
-        yield Finding(
-            "subnet-overlap",
-            "error",
-            narrow.node.name,
-            (*nic_path(narrow), "address"),
-            f"{faults.label(narrow)} with {narrow.address} overlaps {faults.label(wide)} with {wide.address}",
-            "the same addresses are routed to two places",
-            f"move {faults.label(narrow)} to a subnet of its own, "
-            f"or take its address away if {faults.label(wide)} replaced it",
-        )
+        elif not same and view.domains.together(wide.foot, narrow.foot):
+            first, last = narrow.address.prefix.usable()
+            fits = first <= wide.address.value <= last
+            yield faults.link_mask_differs(wide, narrow) if fits else faults.link_mask_differs(narrow, wide)
+        else:
+            yield _overlap(narrow, wide)
+
+
+def _overlap(held: Held, other: Held, moved: bool = False) -> Finding:
+    path, name = nic_path(held), faults.label(held)
+    gone = (Edit(path if held.nic.kind != "port" else (*path, "address"), REMOVE),) if moved else ()
+    return Finding(
+        "subnet-overlap",
+        "error",
+        held.node.name,
+        (*path, "address"),
+        f"{faults.label(held)} with {held.address} overlaps {faults.label(other)} with {other.address}"
+        + (", where the hosts of the subnet are" if moved else ""),
+        "the same addresses are routed to two places",
+        f"take {held.address} away from {name}" if moved else f"move {name} to a subnet of its own",
+        gone,
+    )
 
 
 def _speak(*both: Held) -> bool:

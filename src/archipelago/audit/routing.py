@@ -91,11 +91,14 @@ def ways(view: Picture) -> Iterator[Finding]:
         able = [node for node in nodes if version in node.forwards]
         parts = _parts(view, able, version)
         owners = {address: held[0].node.name for address, held in view.holders.items() if address.version == version}
+        missing: dict[tuple[str, Address | None], list[Prefix]] = {}
         for (prefix, vrf), holders in subnets.items():
             if prefix.version != version or vrf:
                 continue
             homes = {held.node.name for held in holders}
-            yield from _towards(view, prefix, homes, able, parts, owners)
+            yield from _towards(view, prefix, homes, able, parts, owners, missing)
+        for (name, via), prefixes in missing.items():
+            yield faults.routes_missing(view.knowledge.nodes[name], sorted(prefixes), via)
 
 
 def _parts(view: Picture, nodes: list[Node], version: int) -> dict[str, int]:
@@ -113,9 +116,15 @@ def _parts(view: Picture, nodes: list[Node], version: int) -> dict[str, int]:
 
 
 def _towards(
-    view: Picture, prefix: Prefix, homes: set[str], nodes: list[Node], parts: dict[str, int], owners: dict[Address, str]
+    view: Picture,
+    prefix: Prefix,
+    homes: set[str],
+    nodes: list[Node],
+    parts: dict[str, int],
+    owners: dict[Address, str],
+    missing: dict[tuple[str, Address | None], list[Prefix]],
 ) -> Iterator[Finding]:
-    """Follow every device's way to one subnet."""
+    """Follow every device's way to one subnet; who has none goes to `missing`, by next hop."""
     target = _sample(prefix)
     reachable = {parts[name] for name in homes if name in parts}
     onward: dict[str, str | None] = {}
@@ -127,9 +136,7 @@ def _towards(
         if lost:
             home = next(view.knowledge.nodes[name] for name in sorted(homes) if parts.get(name) == parts[node.name])
             via = next_hop(view, node, home, prefix.version)
-            yield faults.route_missing(
-                node, prefix, via, f"nothing from {node.name} or behind it gets to {prefix}, nor back"
-            )
+            missing.setdefault((node.name, via), []).append(prefix)
         elif entry is not None and entry.next_hop is not None:
             onward[node.name] = owners.get(entry.next_hop)
     settled: set[str] = set()
@@ -188,6 +195,32 @@ def hidden_routes(view: Picture) -> Iterator[Finding]:
                 f"remove the route to {route.to} via {route.via} from {node.name}",
                 (Edit(path, REMOVE),),
             )
+
+
+@rule
+def captured_subnets(view: Picture) -> Iterator[Finding]:
+    """A static route that is longer than a connected subnet, and so takes part of it away."""
+    for node in routing_nodes(view):
+        written = node.written
+        for table in node.routes.tables.values():
+            entries = table.entries()
+            connected = [entry.prefix for entry in entries if entry.route is None]
+            for entry in entries:
+                if entry.route is None or not isinstance(written, Device) or entry.route not in written.routes:
+                    continue
+                wider = next((p for p in connected if p.length < entry.prefix.length and p.covers(entry.prefix)), None)
+                if wider is not None:
+                    path = ("devices", node.name, "routes", written.routes.index(entry.route))
+                    yield Finding(
+                        "subnet-captured",
+                        "error",
+                        node.name,
+                        path,
+                        f"the route to {entry.prefix} via {entry.next_hop} on {node.name} hides part of {wider}",
+                        f"packets for hosts in {entry.prefix} leave {node.name} again",
+                        f"remove the route to {entry.prefix} from {node.name}",
+                        (Edit(path, REMOVE),),
+                    )
 
 
 @rule

@@ -7,8 +7,8 @@ from dataclasses import replace
 
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.cut import attachment_fault, cut, facing_access, partner_of
-from archipelago.diagnosis.picture import Picture, host_attachment, port_path, sits_in, wanted_vlan
+from archipelago.diagnosis.cut import attachment_fault, cut, facing_access, partner_of, unlike_untagged
+from archipelago.diagnosis.picture import Held, Picture, host_attachment, port_path, sits_in, stale, wanted_vlan
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.domains import Foot
 from archipelago.model.finding import REMOVE, Edit, Finding
@@ -46,9 +46,12 @@ def _whole(view: Picture, members: list[tuple[Node, Nic]]) -> bool:
 def cut_vlans(view: Picture) -> Iterator[Finding]:
     """A VLAN whose members are on more than one island: what cuts it, from the gateway's point of view."""
     for vlan, members in users(view).items():
-        anchor = min(members, key=lambda one: (one[0].kind not in ("router", "l3switch"), not one[1].up))
+        current = [one for one in members if not any(stale(view, Held(*one, held)) for held in one[1].addresses)]
+        if not current:
+            continue
+        anchor = min(current, key=lambda one: (one[0].kind not in ("router", "l3switch"), not one[1].up))
         judged = set()
-        for one in members:
+        for one in current:
             if view.domains.together(_foot(one), _foot(anchor)) or one is anchor:
                 continue
             if not _same_subnet(one, anchor):
@@ -81,10 +84,10 @@ def facing_ends(view: Picture) -> Iterator[Finding]:
         found = facing_access(view, node, one, far_node, far)
         if found is not None:
             yield found
-        elif one.switched and far.switched and (node.name, one.name) < (far_node.name, far.name):
-            here, there = one.untagged, far.untagged
-            if here is not None and there is not None and here != there:
-                yield faults.untagged_differs(view, far_node.name, far, there, here)
+        else:
+            unlike = unlike_untagged(view, (node, one), (far_node, far))
+            if unlike is not None:
+                yield unlike
 
 
 def _links(view: Picture) -> Iterator[tuple[Node, Attachment, Node, Attachment]]:
@@ -339,6 +342,9 @@ def off_and_needed(view: Picture) -> Iterator[Finding]:
             and _set_up(node, one)
             and _set_up(far_node, far)
         ):
+            shared = one.vlans & far.vlans
+            if shared and all(view.domains.together((node.name, vlan), (far_node.name, vlan)) for vlan in shared):
+                continue  # a spare: on, it would close a circle
             found = attachment_fault(view, one)
             if found is not None:
                 yield replace(found, severity="risk")

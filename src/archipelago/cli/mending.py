@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+from typing import NamedTuple
 
 import archipelago
 from archipelago.cli import out
@@ -11,6 +12,7 @@ from archipelago.files.disk import read_bytes, write_whole
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.model.finding import Finding
+from archipelago.model.network import Network
 from archipelago.views import findings as view
 from archipelago.views.plain import finding_with_line
 from archipelago.views.table import counted
@@ -19,26 +21,41 @@ ROUNDS = 8
 """Mending one thing can bring another to light; so many times it is looked again."""
 
 
-def mend(path: str, output: str, only: list[str], as_json: bool) -> int:
-    """Mend a network file into another. Returns 0 when no error is left, else 1."""
-    before = read_bytes(path).decode("utf-8-sig")
-    text = before
-    network = archipelago.read_network(path)
-    found = archipelago.audit(network)
-    known = {one.slug for one in found}
-    for kind in only:
-        if kind not in known:
-            listed = ", ".join(sorted(known)) or "none"
-            raise QuestionError(f"no finding is of kind '{kind}'; there are: {listed}")
+class Mended(NamedTuple):
+    """A document after its mends: the text, the network it is, what was mended, and what is left."""
+
+    text: str
+    network: Network
+    made: list[Finding]
+    left: tuple[Finding, ...]
+
+
+def apply_mends(text: str, source: str, only: list[str]) -> Mended:
+    """Mend a document's text, and look again until nothing that can be mended is left."""
     made: list[Finding] = []
     for _ in range(ROUNDS):
+        network = network_from(parse(text.encode(), source))
+        found = archipelago.audit(network)
         chosen = [one for one in found if one.edits and (not only or one.slug in only)]
         if not chosen:
             break
         text, applied = _apply(text, chosen)
         made += applied
-        network = network_from(parse(text.encode(), output))
+    else:
+        network = network_from(parse(text.encode(), source))
         found = archipelago.audit(network)
+    return Mended(text, network, made, found)
+
+
+def mend(path: str, output: str, only: list[str], as_json: bool) -> int:
+    """Mend a network file into another. Returns 0 when no error is left, else 1."""
+    before = read_bytes(path).decode("utf-8-sig")
+    known = {one.slug for one in archipelago.audit(archipelago.read_network(path))}
+    for kind in only:
+        if kind not in known:
+            raise QuestionError(f"no finding is of kind '{kind}'; there are: {', '.join(sorted(known)) or 'none'}")
+    mended = apply_mends(before, output, only)
+    text, network, made, found = mended.text, mended.network, mended.made, mended.left
     write_whole(output, text)
     errors = sum(one.severity == "error" for one in found)
     if as_json:

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import archipelago
 from archipelago.cli import out
+from archipelago.cli.mending import apply_mends
 from archipelago.errors import DocumentError, Problem
 from archipelago.files.disk import write_whole
 from archipelago.model.finding import REMOVE, Edit
@@ -14,22 +15,31 @@ from archipelago.model.network import Network
 from archipelago.views import answer, carving, findings
 from archipelago.views.table import table
 
-MISTAKES = (
-    ("kiosk-a was set up without a gateway", Edit(("hosts", "kiosk-a", "gateway"), REMOVE)),
-    (
-        "the trunk from hall to quay-2 was copied from an older plan",
-        Edit(("devices", "hall", "ports", "p22", "trunk"), ["crew", "yard"]),
-    ),
-    (
-        "galley was plugged into a port of the wrong VLAN",
-        Edit(("devices", "quay-1", "ports", "p2", "access"), "tickets"),
-    ),
-    (
-        "the subinterface of the yard was switched off for a test",
-        Edit(("devices", "helm", "interfaces", "p1.240", "off"), "true"),
-    ),
-)
-"""Four mistakes that people really make, as edits of the designed network."""
+
+def mistakes(network: Network) -> list[tuple[str, list[Edit]]]:
+    """Five mistakes that people really make, as edits of the designed network."""
+    skerry = network.devices["skerry"]
+    held = network.devices["helm"].interfaces["p1.220"].addresses[0]
+    forgotten = [index for index, one in enumerate(skerry.routes) if one.to.length == 0 or one.to.holds(held)]
+    return [
+        ("kiosk-a was set up without a gateway", [Edit(("hosts", "kiosk-a", "gateway"), REMOVE)]),
+        (
+            "the trunk from hall to quay-2 was copied from an older plan",
+            [Edit(("devices", "hall", "ports", "p22", "trunk"), ["crew", "yard"])],
+        ),
+        (
+            "galley was plugged into a port of the wrong VLAN",
+            [Edit(("devices", "quay-1", "ports", "p2", "access"), "tickets")],
+        ),
+        (
+            "the subinterface of the yard was switched off for a test",
+            [Edit(("devices", "helm", "interfaces", "p1.240", "off"), "true")],
+        ),
+        (
+            "skerry knows the way out, but nobody gave it a way back to the terminal",
+            [Edit(("devices", "skerry", "routes", index), REMOVE) for index in forgotten],
+        ),
+    ]
 
 
 def tour(directory: Path) -> None:
@@ -75,31 +85,42 @@ def tour(directory: Path) -> None:
     )
     _ask(network, "kiosk-a", "galley")
 
-    _step(6, "The same network with four mistakes", f"archipelago audit {broken_path}")
-    text = archipelago.amend(network_path.read_text(encoding="utf-8"), [edit for _, edit in MISTAKES])
-    notes = "".join(f"#   {number}. {says}\n" for number, (says, _) in enumerate(MISTAKES, 1))
-    write_whole(broken_path, f"# Tern Bay with four mistakes in it:\n{notes}{text}")
+    _step(6, "Reach an island: over a routed link, out and back", f"archipelago reach {network_path} purser lamp")
+    _ask(network, "purser", "lamp")
+
+    _step(7, "The same network with five mistakes", f"archipelago audit {broken_path}")
+    made_wrong = mistakes(network)
+    text = archipelago.amend(
+        network_path.read_text(encoding="utf-8"), [edit for _, edits in made_wrong for edit in edits]
+    )
+    notes = "".join(f"#   {number}. {says}\n" for number, (says, _) in enumerate(made_wrong, 1))
+    write_whole(broken_path, f"# Tern Bay with five mistakes in it:\n{notes}{text}")
     broken = archipelago.read_network(broken_path)
     wrong = archipelago.audit(broken)
     out.say(findings.headline(wrong))
     out.say_lines(findings.lines(broken, wrong))
 
     _step(
-        7, "Ask why: where did the packet stop, and what mends it?", f"archipelago reach {broken_path} kiosk-a barrier"
+        8, "Ask why: where did the packet stop, and what mends it?", f"archipelago reach {broken_path} kiosk-a barrier"
     )
-    for source, target in (("kiosk-a", "recorder"), ("purser", "camera-s"), ("galley", "purser"), ("bosun", "barrier")):
+    for source, target in (
+        ("kiosk-a", "recorder"),
+        ("purser", "camera-s"),
+        ("galley", "purser"),
+        ("bosun", "barrier"),
+        ("purser", "lamp"),
+    ):
         _ask(broken, source, target, steps=False)
 
     mended_path = directory / "mended.yaml"
-    _step(8, "Mend: apply the changes and look again", f"archipelago mend {broken_path} -o {mended_path}")
-    text = archipelago.amend(broken_path.read_text(encoding="utf-8"), [edit for one in wrong for edit in one.edits])
-    write_whole(mended_path, text)
+    _step(9, "Mend: apply the changes and look again", f"archipelago mend {broken_path} -o {mended_path}")
+    write_whole(mended_path, apply_mends(broken_path.read_text(encoding="utf-8"), str(mended_path), []).text)
     mended = archipelago.read_network(mended_path)
     out.say(findings.headline(archipelago.audit(mended)))
     _ask(mended, "kiosk-a", "barrier", steps=False)
 
     drawing = directory / "network.svg"
-    _step(9, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
+    _step(10, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
     archipelago.draw(network, drawing)
     out.say(f"drawn: {drawing}")
     out.say()

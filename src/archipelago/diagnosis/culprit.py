@@ -336,23 +336,23 @@ def parted(view: Picture, a: Held, b: Held) -> Finding:
         if held.node.kind != "host" and not held.nic.speaks:
             return faults.tag_missing(view, held.node, held.nic, meant_for(view, held.nic))
     for held in (a, b):
-        if held.node.kind != "host":
-            right = meant_vlan(view, held.address.prefix)
-            hosts = [one for one in (a, b) if one.node.kind == "host"]
-            misplaced = right is not None and held.nic.vlan is not None and right != held.nic.vlan
-            if (
-                misplaced
-                and right is not None
-                and held.nic.kind in ("subinterface", "vlan")
-                and (len(hosts) != 1 or _tag_to_blame(view, held, right))
-            ):
-                return faults.tag_wrong(view, held, right)
-            if held.nic.kind == "subinterface":
-                first = next(
-                    n for n in held.node.nics_on(held.nic.attachment or "") if n.speaks and n.tag == held.nic.tag
-                )
-                if first is not held.nic:
-                    return faults.tag_repeated(view, held.node, held.nic, first, right)
+        if held.node.kind == "host":
+            continue
+        right = meant_vlan(view, held.address.prefix)
+        if held.nic.kind == "subinterface":
+            fellows = held.node.nics_on(held.nic.attachment or "")
+            first = next(one for one in fellows if one.speaks and one.tag == held.nic.tag)
+            if first is not held.nic:
+                return faults.tag_repeated(view, held.node, held.nic, first, right if right != held.nic.vlan else None)
+        hosts = [one for one in (a, b) if one.node.kind == "host"]
+        if (
+            right is not None
+            and held.nic.vlan is not None
+            and right != held.nic.vlan
+            and held.nic.kind in ("subinterface", "vlan")
+            and (len(hosts) != 1 or _tag_to_blame(view, held, right))
+        ):
+            return faults.tag_wrong(view, held, right)
     for held, other in ((a, b), (b, a)):
         if isinstance(held.node.written, Host):
             right = _right_vlan(view, held, other)

@@ -191,6 +191,9 @@ def _link_mistakes(
             found.append(_uncarried(view, vlan, node, one, far_node, far))
         else:
             tags.append(None if one.untagged == vlan else vlan)
+    unlike = unlike_untagged(view, here, there)
+    if unlike is not None:
+        return [*([blocked] if blocked is not None else []), unlike]
     if len(tags) == 2 and tags[0] != tags[1]:
         (node, one), (far_node, far) = (here, there) if tags[0] is None and here[1].switched else (there, here)
         if not one.switched:
@@ -271,3 +274,16 @@ def facing_access(view: Picture, node: Node, one: Attachment, far_node: Node, fa
     if any(vlan != untagged for vlan in vlans):
         return faults.trunk_expected(view, node.name, one, vlans, untagged)
     return None
+
+
+def unlike_untagged(view: Picture, a: tuple[Node, Attachment], b: tuple[Node, Attachment]) -> Finding | None:
+    """Two ends of a link that each take untagged frames, for different VLANs: told of the end that sorts last. Two
+    access ports are for whoever knows which of them is wrong."""
+    (_, one), (far_node, far) = sorted((a, b), key=lambda end: (end[0].name, end[1].name))
+    if not one.switched or not far.switched or one.untagged is None or far.untagged is None:
+        return None
+    if one.untagged == far.untagged or (one.written.trunk is None and far.written.trunk is not None):
+        return None
+    if one.written.trunk is not None and far.written.trunk is None:
+        return None
+    return faults.untagged_differs(view, far_node.name, far, far.untagged, one.untagged)

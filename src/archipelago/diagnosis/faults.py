@@ -448,6 +448,25 @@ def route_missing(node: Node, to: Prefix, via: Address | None, breaks: str) -> F
     )
 
 
+def routes_missing(node: Node, prefixes: list[Prefix], via: Address | None) -> Finding:
+    """Several subnets that a device has no route to, all in one direction: one mistake, such as a forgotten default."""
+    if len(prefixes) == 1:
+        breaks = f"nothing from {node.name} or behind it gets to {prefixes[0]}, nor back"
+        return route_missing(node, prefixes[0], via, breaks)
+    path: Path = ("devices", node.name, "routes")
+    names = ", ".join(str(prefix) for prefix in prefixes[:8]) + (", ..." if len(prefixes) > 8 else "")
+    return Finding(
+        "route-missing",
+        "error",
+        node.name,
+        path,
+        f"{node.name} has no route to {len(prefixes)} subnets: {names}",
+        f"nothing from {node.name} or behind it gets there, nor back",
+        f"add routes to them via {via} on {node.name}" if via else f"give {node.name} routes to them",
+        tuple(Edit((*path, "+"), {"to": str(to), "via": str(via)}) for to in prefixes) if via else (),
+    )
+
+
 def route_dead(node: Node, route: Route, index: int, why: str, via: Address | None) -> Finding:
     """A static route whose next hop cannot be used."""
     path: Path = ("devices", node.name, "routes", index)

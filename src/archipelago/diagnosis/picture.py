@@ -170,3 +170,20 @@ def meant_vlan(view: Picture, prefix: Prefix) -> int | None:
     if not ranked or (len(ranked) > 1 and ranked[0] == ranked[1]):
         return None
     return max(counts, key=lambda vlan: counts[vlan])
+
+
+def stale(view: Picture, held: Held) -> bool:
+    """Whether a routing device still holds a subnet that has moved: another one holds it too, on the island where its
+    hosts are, and this one is on an island without any."""
+    if held.node.kind not in ("router", "l3switch") or held.foot not in view.domains.of:
+        return False
+    prefix = held.address.prefix
+    rivals = [
+        other
+        for other in view.homes(held.address)
+        if other.node is not held.node and other.address.prefix == prefix and other.nic.vrf == held.nic.vrf
+    ]
+    hosts = [one for one in view.subnet_fellows(held) if one.node.kind == "host"] if rivals else []
+    if not hosts or any(view.domains.together(host.foot, held.foot) for host in hosts):
+        return False
+    return any(view.domains.together(host.foot, other.foot) for host in hosts for other in rivals)

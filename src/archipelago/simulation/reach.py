@@ -23,8 +23,8 @@ MOST_PROBES = 600
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """What one device did with the probe: where it came in, with which tag (None: untagged), what was looked up,
-    what was done, and where it left."""
+    """What one device did with the probe: where it came in, with which tag (None: untagged; 0: inside the device, by
+    its own VLAN interface), what was looked up, what was done, and where it left."""
 
     device: str
     arrived: str | None
@@ -337,12 +337,12 @@ class Steps:
                     _route_text(entry),
                     "sent it" if event.kind == "sends" else "routed it",
                     event.interface,
-                    event.tag,
+                    self._tag(event),
                 )
                 serial = event.thing.serial
                 yield from self._between(event)
                 heard = self._heard.get(serial)
-                came = (heard.interface, heard.tag) if heard else None
+                came = (heard.interface, self._tag(heard)) if heard else None
             elif event.kind == "delivers":
                 yield Step(event.node, arrived, tag, "the address is its own", "took it in", None, None)
             elif event.kind == "loses" and event.detail[0] != "superseded":
@@ -351,6 +351,11 @@ class Steps:
                 asked = _asked(track, why)
                 did = f"asked for{asked}: no answer" if asked else f"dropped it: {_LOSSES[why]}"
                 yield Step(event.node, arrived, tag, looked, did, None, None)
+
+    def _tag(self, event: Event) -> int | None:
+        """The tag that a station's frame had; 0 where it was handed over inside the device."""
+        inside = self._simulation.stations[event.node].interfaces[event.interface].nic.attachment is None
+        return 0 if inside else event.tag
 
     def _between(self, sent: Event) -> list[Step]:
         """The switches that a frame passed between two stations, found from the far end backwards."""
@@ -386,7 +391,7 @@ def _switch_step(event: Event, outlet: Any) -> Step:
     did = "switched it" if len(outs) == 1 else f"flooded it to {len(outs)} ports"
     out = outlet or outs[0] if outs else None
     left = out.name if out is not None else None
-    tag = (None if out.untagged == vlan else vlan) if isinstance(out, Wire) else None
+    tag = (None if out.untagged == vlan else vlan) if isinstance(out, Wire) else 0
     return Step(event.node, event.interface, event.tag, f"VLAN {vlan}, {known}", did, left, tag)
 
 

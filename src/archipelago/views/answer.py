@@ -67,7 +67,9 @@ def step_lines(title: str, steps: Sequence[Step]) -> list[str]:
 def _port(name: str | None, tag: int | None) -> str:
     if name is None:
         return "-"
-    return f"{name} tag {tag}" if tag is not None else f"{name} untagged"
+    if tag == 0:
+        return name
+    return f"{name} untagged" if tag is None else f"{name} tag {tag}"
 
 
 def timeline(
