@@ -7,6 +7,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from typing import Any
 
 
 def seconds(call: Callable[[], object], repeat: int = 1) -> float:
@@ -14,6 +15,13 @@ def seconds(call: Callable[[], object], repeat: int = 1) -> float:
     for _ in range(repeat):
         call()
     return (time.perf_counter() - start) / repeat
+
+
+def timed(call: Callable[[Any], Any], argument: Any) -> tuple[float, Any]:
+    """Seconds that one call takes, and its result."""
+    start = time.perf_counter()
+    result = call(argument)
+    return time.perf_counter() - start, result
 
 
 def in_turns(ours: Callable[[], object], theirs: Callable[[], object], rounds: int = 5) -> tuple[float, float, float]:

@@ -24,14 +24,14 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
         DesignError: with everything that cannot be built, each with its remedy.
     """
     draft = Draft(brief, keep)
-    draft.vlans = {vlan.name: vlan.id for vlan in brief.vlans.values()}
+    draft.add_vlans({vlan.name: vlan.id for vlan in brief.vlans.values()})
     for name in brief.devices:
         draft.ports[name], draft.interfaces[name], draft.routes[name] = {}, {}, []
     switching.plug(draft)
     wiring = wire(draft)
     _stop(draft)
     joined = links.transits(draft, wiring)
-    draft.vlans |= {transit.name: transit.vlan for transit in joined}
+    draft.add_vlans({transit.name: transit.vlan for transit in joined})
     loopbacks = links.routing_devices(draft) if brief.habits.loopbacks else []
     subnets.allot(draft, wiring, {transit.name: transit.vlan for transit in joined}, loopbacks)
     _stop(draft)

@@ -21,6 +21,7 @@ class Draft:
     decisions: list[Decision] = field(default_factory=list)
     requests: list[str] = field(default_factory=list)
     vlans: dict[str, int] = field(default_factory=dict)
+    labels: dict[int, str] = field(default_factory=dict)
     carving: Carving | None = None
     allotments: dict[tuple[str, int], Allotment] = field(default_factory=dict)
     ports: dict[str, dict[str, Port]] = field(default_factory=dict)
@@ -37,7 +38,12 @@ class Draft:
         self.decisions.append(Decision(subject, decided, why))
 
     def name_of(self, vlan: int) -> str:
-        return next((name for name, number in self.vlans.items() if number == vlan), str(vlan))
+        return self.labels.get(vlan, str(vlan))
+
+    def add_vlans(self, vlans: dict[str, int]) -> None:
+        """VLANs of the brief, or made by the design."""
+        self.vlans |= vlans
+        self.labels |= {number: name for name, number in vlans.items()}
 
     def set_port(self, end: End, port: Port) -> None:
         """Write a port; what the old network says of its speed stays."""

@@ -36,13 +36,18 @@ def route(draft: Draft, meetings: list[Meeting], homes: dict[Prefix, list[str]])
         for version in (4, 6):
             default = _default(draft, name, near, distance, version)
             ways: dict[Prefix, Way] = {}
+            towards: dict[str, Way | None] = {}
+            own = distance[name]
             for prefix, holders in homes.items():
                 if prefix.version != version or name in holders:
                     continue
-                reachable = [holder for holder in holders if holder in distance[name]]
+                reachable = [holder for holder in holders if holder in own]
                 if not reachable:
                     continue
-                way = _way(name, min(reachable, key=lambda holder: distance[name][holder]), near, distance, version)
+                goal = reachable[0] if len(reachable) == 1 else min(reachable, key=own.__getitem__)
+                if goal not in towards:
+                    towards[goal] = _way(name, goal, near, distance, version)
+                way = towards[goal]
                 if way is not None and way != default:
                     ways[prefix] = way
             merged = merge(ways)

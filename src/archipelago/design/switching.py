@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from itertools import count
+
 from archipelago.design.draft import Draft
 from archipelago.design.wiring import Wiring
 from archipelago.model.network import End, Port
@@ -63,18 +66,14 @@ def plug(draft: Draft) -> None:
         if kept and kept.device == host.device and kept not in draft.used:
             draft.host_ends[name] = kept
             draft.used.add(kept)
-    numbers: dict[str, int] = {}
+    left: dict[str, Iterator[str]] = {}
     for name, host in brief.hosts.items():
         if name in draft.host_ends:
             continue
-        ports = brief.devices[host.device].ports
-        if ports is None:
-            number = numbers.get(host.device, 1)
-            while End(host.device, f"p{number}") in draft.used:
-                number += 1
-            numbers[host.device] = number
-            ports = (f"p{number}",)
-        free = next((port for port in ports if End(host.device, port) not in draft.used), None)
+        if host.device not in left:
+            ports = brief.devices[host.device].ports
+            left[host.device] = iter(ports) if ports is not None else (f"p{number}" for number in count(1))
+        free = next((port for port in left[host.device] if End(host.device, port) not in draft.used), None)
         if free is None:
             draft.reasons.append(
                 f"{host.device} has no free port left for host '{name}'; give it more ports or move a host"

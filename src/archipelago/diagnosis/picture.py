@@ -33,7 +33,9 @@ class Picture:
     network: Network
     knowledge: Knowledge
     domains: Domains
+    names: Mapping[int | None, str]
     holders: Mapping[Address, tuple[Held, ...]]
+    fellows: Mapping[Prefix, tuple[Held, ...]]
     gateways: Mapping[int, Mapping[int, Mapping[int, tuple[Held, ...]]]]
 
     def homes(self, address: Address | InterfaceAddress) -> list[Held]:
@@ -57,34 +59,27 @@ class Picture:
         return min(found, key=order) if found else None
 
     def subnet_fellows(self, held: Held) -> list[Held]:
-        """Everyone else with an address of the same subnet."""
-        return [
-            other
-            for other in every_address(self.knowledge)
-            if other.node is not held.node and held.address.prefix.holds(other.address)
-        ]
+        """Everyone else whose address says that it is of the same subnet."""
+        return [other for other in self.fellows.get(held.address.prefix, ()) if other.node is not held.node]
 
     def vlan_name(self, vlan: int | None) -> str:
         """A VLAN as people call it: its name and id."""
-        names = vlan_names(self.network)
-        return f"{names[vlan]} ({vlan})" if vlan in names else f"VLAN {vlan}"
+        return f"{self.names[vlan]} ({vlan})" if vlan in self.names else f"VLAN {vlan}"
 
     def vlan_key(self, vlan: int) -> str:
         """A VLAN as the document writes it."""
-        return vlan_names(self.network).get(vlan, str(vlan))
-
-
-def vlan_names(network: Network) -> dict[int | None, str]:
-    return {number: name for name, number in network.vlans.items()}
+        return self.names.get(vlan, str(vlan))
 
 
 def picture(network: Network, knowledge: Knowledge | None = None) -> Picture:
     """Index a network for diagnosis."""
     knowledge = knowledge or know(network)
     holders: dict[Address, list[Held]] = {}
+    fellows: dict[Prefix, list[Held]] = {}
     gateways: dict[int, dict[int, dict[int, list[Held]]]] = {}
     for held in every_address(knowledge):
         holders.setdefault(held.address.address, []).append(held)
+        fellows.setdefault(held.address.prefix, []).append(held)
         if held.node.kind in ("router", "l3switch") and not is_link_local(held.address):
             version, value, length = held.address
             networks = gateways.setdefault(version, {}).setdefault(length, {})
@@ -93,7 +88,9 @@ def picture(network: Network, knowledge: Knowledge | None = None) -> Picture:
         network,
         knowledge,
         domains(knowledge),
+        {number: name for name, number in network.vlans.items()},
         {address: tuple(found) for address, found in holders.items()},
+        {prefix: tuple(found) for prefix, found in fellows.items()},
         {
             version: {
                 length: {value: tuple(found) for value, found in networks.items()}
