@@ -18,10 +18,14 @@ PAGES = {
     "design": ["design", "brief.yaml", "-o", "network.yaml"],
     "carve": ["carve", "10.44.0.0/21", "tickets:210=45", "crew:220=110", "cameras:230=40", "guests:250=300"],
     "audit": ["audit", "broken.yaml"],
-    "reach": ["reach", "network.yaml", "kiosk-a", "galley"],
+    "reach": ["reach", "network.yaml", "purser", "lamp"],
     "reach-not": ["reach", "broken.yaml", "purser", "camera-s"],
     "steps": ["reach", "broken.yaml", "purser", "camera-s", "--from-fault"],
-    "view": ["view", "network.yaml"],
+    "view": ["view", "network.yaml", "helm", "hall"],
+    "view-two": ["view", "broken.yaml", "helm", "skerry"],
+    "trace": ["reach", "network.yaml", "purser", "lamp", "--trace"],
+    "matrix": ["matrix", "broken.yaml", "--hosts"],
+    "rehearse": ["rehearse", "broken.yaml", "--from", "purser"],
     "mend": ["mend", "broken.yaml", "-o", "mended.yaml"],
 }
 WIDTH, HEIGHT = 1280, 800
@@ -64,6 +68,7 @@ def main() -> None:
         for name, words in PAGES.items():
             page(f"$ archipelago {' '.join(words)}\n{run(*words, cwd=bay)}", name)
         run("draw", "network.yaml", "-o", str(SHOTS / "diagram.png"), cwd=bay)
+        run("matrix", "broken.yaml", "-o", str(SHOTS / "matrix-figure.png"), cwd=bay)
         run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), cwd=bay)
 
 

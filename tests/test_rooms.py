@@ -21,7 +21,19 @@ BELOW = {
     "audit": {"diagnosis", "knowledge", "model", "addressing"},
     "simulation": {"diagnosis", "knowledge", "model", "addressing", "errors"},
     "exchange": {"knowledge", "model", "addressing", "errors"},
-    "views": {"simulation", "audit", "design", "diagnosis", "knowledge", "model", "addressing", "errors", "files"},
+    "reachability": {"simulation", "diagnosis", "knowledge", "model", "addressing"},
+    "views": {
+        "reachability",
+        "simulation",
+        "audit",
+        "design",
+        "diagnosis",
+        "knowledge",
+        "model",
+        "addressing",
+        "errors",
+        "files",
+    },
 }
 
 

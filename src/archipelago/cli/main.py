@@ -68,6 +68,19 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             JSON,
         ],
     ),
+    "matrix": (
+        verbs.matrix,
+        "all pairs: what is reached, what is cut off, by what, and what mends it",
+        [
+            NETWORK,
+            ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
+            ("--without", {"action": "append", "default": [], "metavar": "PART", "help": "switch a part off"}),
+            ("--hosts", {"action": "store_true", "help": "show host by host"}),
+            ("--csv", {"action": "store_true", "help": "print source,destination,reached for every pair"}),
+            ("--output", "-o", {"metavar": "FILE", "help": "draw it: an .svg or .png file"}),
+            JSON,
+        ],
+    ),
     "view": (
         verbs.view,
         "show what one device knows, or all of them side by side",

@@ -165,6 +165,40 @@ def _trace(network: Network, words: Namespace) -> int:
     return 0 if reached else 1
 
 
+def matrix(words: Namespace) -> int:
+    from archipelago.cli.words import without
+    from archipelago.diagnosis.picture import picture
+    from archipelago.files.disk import write_whole
+    from archipelago.reachability.matrix import matrix as decide
+    from archipelago.views import matrix as shown
+
+    view = picture(without(archipelago.read_network(words.network), words.without))
+    found = decide(view, words.family, causes=not words.csv)
+    if words.output:
+        write_whole(words.output, shown.figure(view, found, words.output))
+    if words.csv:
+        out.say_lines(shown.csv_lines(found))
+    elif words.as_json:
+        causes = [
+            {"pairs": one.pairs, "direction": one.direction, "source": one.source, "target": one.target}
+            | archipelago.to_json(one.finding)
+            for one in found.groups
+        ]
+        cut = [{"source": a, "target": b} for a, b, reached in found.rows() if not reached]
+        out.say_json({"pairs": found.pairs, "reached": found.count, "causes": causes, "unreached": cut})
+    else:
+        out.head(shown.headline(found))
+        grid = shown.by_vlan(view, found)
+        out.say_tables([one for one in (shown.causes(found), grid) if one is not None and one.rows])
+        if words.hosts:
+            out.say()
+            out.say_lines(shown.by_host(view, found))
+        if words.output:
+            out.say()
+            out.say(f"drawn: {words.output}")
+    return 0 if found.count == found.pairs else 1
+
+
 def view(words: Namespace) -> int:
     from archipelago.cli.words import after_words, nodes_named, vlans_named
     from archipelago.diagnosis.picture import picture

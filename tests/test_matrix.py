@@ -1,0 +1,67 @@
+"""All pairs at once: exactly what the simulation says, pair by pair."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from random import Random
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from archipelago.diagnosis.picture import picture
+from archipelago.reachability.matrix import matrix
+from archipelago.simulation.reach import reach
+from makers import scrambled
+
+
+@given(seed=st.integers(0, 10**6), family=st.sampled_from([None, 4, 6]))
+@settings(max_examples=60)
+def test_the_arrays_agree_with_the_simulation(seed, family):
+    network = scrambled(Random(seed))
+    if network is None:
+        return
+    view = picture(network)
+    nodes = view.knowledge.nodes
+    found = matrix(view, family)
+    for source, target, reached in found.rows():
+        answer = reach(view, nodes[source], nodes[target], family=family)
+        assert answer.reached == reached, (source, target, answer.says)
+    assert sum(group.pairs for group in found.groups) == found.pairs - found.count
+    for group in found.groups:
+        answer = reach(view, nodes[group.source], nodes[group.target], family=family)
+        assert (answer.cause, answer.at) == (group.finding.slug, group.finding.at)
+
+
+def test_matrix_for_people_and_for_programs(command, tern_bay, tmp_path):
+    network, broken = tern_bay / "network.yaml", tern_bay / "broken.yaml"
+    good = command("matrix", network)
+    assert good.returncode == 0 and good.stdout.startswith("306 of 306 pairs reached\n")
+    bad = command("matrix", broken, "--hosts")
+    assert bad.returncode == 1 and "cut off" in bad.stdout.splitlines()[0]
+    assert "gateway-missing" in bad.stdout and "add cameras to the trunk hall/p22" in bad.stdout and "#" in bad.stdout
+    rows = list(csv.DictReader(io.StringIO(command("matrix", broken, "--csv").stdout)))
+    assert len(rows) == 306 and {row["reached"] for row in rows} == {"yes", "no"}
+    told = json.loads(command("matrix", broken, "--json").stdout)
+    assert told["pairs"] == 306 and told["reached"] == sum(row["reached"] == "yes" for row in rows)
+    assert sum(cause["pairs"] for cause in told["causes"]) == 306 - told["reached"] == len(told["unreached"])
+
+
+def test_matrix_without_parts(command, tern_bay):
+    network = tern_bay / "network.yaml"
+    alone = command("matrix", network, "--without", "helm/p2", "--csv")
+    assert alone.returncode == 0  # the ring of routed links holds
+    cut = json.loads(command("matrix", network, "--without", "helm", "--json").stdout)
+    assert 0 < cut["reached"] < cut["pairs"]
+    assert command("matrix", network, "--without", "nothing").returncode == 2
+    assert command("matrix", network, "--without", "helm/nothing").returncode == 2
+
+
+@pytest.mark.parametrize("ending", ["svg", "png"])
+def test_matrix_figure(command, tern_bay, tmp_path, ending):
+    drawn = tmp_path / f"matrix.{ending}"
+    command("matrix", tern_bay / "broken.yaml", "-o", drawn)
+    assert drawn.read_bytes()[:4] == b"\x89PNG" if ending == "png" else b"kiosk-a" in drawn.read_bytes()
+    assert command("matrix", tern_bay / "broken.yaml", "-o", tmp_path / "matrix.gif").returncode == 2
