@@ -13,7 +13,7 @@ def brief_text(devices: int, vlans: int, hosts: int) -> str:
     lines += [f"  vlan-{number}: {{id: {110 + number}, hosts: 20}}" for number in range(vlans)]
     lines.append("devices:")
     lines += [f"  isle-{number}: {{kind: l3switch}}" for number in range(routing)]
-    lines += [f"  quay-{number}: {{kind: switch, ports: 96}}" for number in range(switches)]
+    lines += [f"  quay-{number}: {{kind: switch, ports: 240}}" for number in range(switches)]
     lines.append("gateways:")
     for number in range(routing):
         own = [f"vlan-{vlan}" for vlan in range(number * share, min(vlans, (number + 1) * share))]
@@ -27,6 +27,6 @@ def brief_text(devices: int, vlans: int, hosts: int) -> str:
     lines += ["outside: {at: isle-0/out, address: 203.0.113.2/30, via: 203.0.113.1}", "cables:"]
     lines += [f"  - isle-{(number - 1) // 2}/down-{number} ~ isle-{number}/up" for number in range(1, routing)]
     lines += [
-        f"  - isle-{min(number // below, routing - 1)}/q{number} ~ quay-{number}/p96" for number in range(switches)
+        f"  - isle-{min(number // below, routing - 1)}/q{number} ~ quay-{number}/p240" for number in range(switches)
     ]
     return "\n".join(lines) + "\n"

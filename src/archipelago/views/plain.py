@@ -29,7 +29,7 @@ def plain(value: Any) -> Any:
     if isinstance(value, Fraction):
         return float(value)
     if isinstance(value, Network):
-        from archipelago.files.network import document_of
+        from archipelago.files.network_document import document_of
 
         return document_of(value)
     if isinstance(value, Edit):

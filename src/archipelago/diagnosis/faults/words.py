@@ -1,0 +1,30 @@
+"""The words and edits that all findings share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from archipelago.diagnosis.picture import Held
+from archipelago.knowledge.devices import Node
+from archipelago.model.network import Path
+
+
+def texts(values: Iterable[Any]) -> Any:
+    texts = [str(value) for value in values]
+    return texts[0] if len(texts) == 1 else texts
+
+
+def replaced(values: Iterable[Any], old: Any, new: Any) -> Any:
+    """A value or list of values with one of them replaced, or added where `old` is None."""
+    listed = [new if value == old else value for value in values]
+    return texts(listed if old is not None else [*listed, new])
+
+
+def node_path(node: Node) -> Path:
+    return ("hosts" if node.kind == "host" else "devices", node.name)
+
+
+def label(held: Held) -> str:
+    """An address's holder as people call it."""
+    return held.node.name if held.node.kind == "host" else f"{held.node.name}/{held.nic.name}"
