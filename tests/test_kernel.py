@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 
-from archipelago import read_network
-from archipelago.exchange.kernel import KernelError, kernel_here
+from archipelago import amend, reach, read_network
+from archipelago.exchange.kernel import KernelError, ask_kernel, kernel_here
 from archipelago.exchange.linux import script
 from referee import referee
 
@@ -36,6 +36,21 @@ def test_the_kernel_gives_the_same_answer_for_every_pair():
     assert [difference for _, differences in runs for difference in differences] == []
     assert sum(figures["networks"] for figures, _ in runs) >= 200
     assert sum(figures["not reached"] for figures, _ in runs) > 100  # mistakes are among them
+
+
+@needs_kernel
+def test_named_routing_tables_stay_apart_in_the_kernel_too():
+    from test_audit import SOUND, at, read
+
+    red = [at(f"devices core interfaces {name} vrf", "red") for name in ("cameras-gw", "store-gw")]
+    networks = [read(amend(SOUND, red)), read(SOUND)]
+    asked = [
+        [(a, b, network.hosts[b].addresses[0].address) for a in network.hosts for b in network.hosts if a != b]
+        for network in networks
+    ]
+    apart, together = ask_kernel(list(zip(networks, asked, strict=True)))
+    assert apart == {(a, b) for a, b, _ in asked[0] if reach(networks[0], a, b).reached}
+    assert len(apart) == 18 and len(together) == 42
 
 
 @needs_kernel

@@ -22,7 +22,7 @@ from archipelago.model.network import Network
 
 Pair = tuple[str, str]
 Where = Literal["here", "uml"]
-MODULES = "bridge 8021q veth dummy bonding"
+MODULES = "bridge 8021q veth dummy bonding vrf"
 TOGETHER = 8
 """Networks that are up at one time; they do not see each other."""
 

@@ -82,7 +82,7 @@ def script(network: Network) -> str:
         "#!/bin/sh",
         f"# {comment}",
         "# Builds the network in namespaces of this machine's kernel and takes it down again.",
-        "#   sh SCRIPT up | down        needs root, iproute2, and the kernel's bridge, 8021q, veth, dummy and bonding",
+        "#   sh SCRIPT up | down        as root; needs iproute2, and bridge, 8021q, veth, dummy, bonding, vrf",
         "set -eu",
         f"tag={quote(tag)}",
         "made=/run/archipelago-$tag   # the namespaces made by this script; only they are ever removed",
@@ -110,7 +110,7 @@ def script(network: Network) -> str:
     for name, one in spaces.items():
         space = quote(namespace(tag, name))
         lines.append(f"  # {one.node.kind} {name}")
-        lines += _batch(f"ip -n {space} -batch -", (*one.links(), *one.addresses()))
+        lines += _batch(f"ip -n {space} -batch -", (*one.links(), *one.tables(), *one.addresses()))
         lines += _batch(f"bridge -n {space} -batch -", one.memberships())
     lines += ["}", "", "# Once carrier has settled, for which the kernel takes up to a second.", "finish() {"]
     for name, one in spaces.items():
@@ -181,6 +181,9 @@ class _Space:
         self.node = node
         self.names = _Names(node)
         self.device = node.written if isinstance(node.written, Device) else None
+        named = dict.fromkeys(nic.vrf for nic in node.nics.values() if nic.vrf)
+        self.vrfs = {name: 1001 + index for index, name in enumerate(named)}
+        self.vrf_names = {name: f"table-{index}" for index, name in enumerate(named)}
         self.cabled = {
             one.name: [end for end in one.members if _exists(knowledge.links[end])] for one in node.attachments.values()
         }
@@ -201,7 +204,7 @@ class _Space:
         for nic in node.nics.values():
             name = names[nic.name]
             if nic.kind == "vlan":
-                # bridge_binding: the interface follows the ports that carry its VLAN.
+                yield "# bridge_binding: the interface follows the ports that carry its VLAN"
                 yield f"link add link {BRIDGE} name {name} type vlan id {nic.vlan} bridge_binding on"
             elif nic.kind == "loopback" or not self.speaks(nic):
                 yield f"link add name {name} type dummy"
@@ -236,6 +239,20 @@ class _Space:
         for end in members:
             port = self.device.ports.get(end.port) if self.device else None
             yield f"link set dev {self.names[end.port]} {'up' if on and not (port and port.off) else 'down'}"
+
+    def tables(self) -> Iterator[str]:
+        """The routing tables that have a name (`vrf`), and which interfaces are in them."""
+        for name, number in self.vrfs.items():
+            yield f"link add name {self.vrf_names[name]} type vrf table {number}"
+            yield f"link set dev {self.vrf_names[name]} up"
+            for version in (4, 6):
+                # What such a table does not know must not be looked up in the main one.
+                everything = "0.0.0.0/0" if version == 4 else "::/0"
+                yield f"route add unreachable {everything} metric 4278198272 vrf {self.vrf_names[name]}"
+        for nic in self.node.nics.values():
+            holder = self.holder(nic)
+            if nic.vrf and holder is not None:
+                yield f"link set dev {holder} master {self.vrf_names[nic.vrf]}"
 
     def memberships(self) -> Iterator[str]:
         """Which VLANs each port carries, and the device's own feet in them."""
@@ -283,7 +300,8 @@ class _Space:
                 if held.prefix.reserved_ends():
                     # RFC 1122 3.2.1.3: a subnet's all-zeros address is a broadcast address too.
                     zeros = Address(4, held.prefix.value)
-                    yield f"route add broadcast {zeros} dev {name} table local scope link"
+                    table = self.vrfs.get(nic.vrf, "local")
+                    yield f"route add broadcast {zeros} dev {name} table {table} scope link"
         node = self.node
         gateways = [hop for hop in node.written.gateway if hop.address.version not in node.forwards]
         static = self.device.routes if self.device else ()
@@ -294,7 +312,10 @@ class _Space:
                 via += f" dev {self.names.get(route.via.interface, 'none')}"
             elif is_link_local(route.via.address):
                 via += f" dev {self.names[next(iter(node.nics))]}"
-            yield f"route add {route.to} {via} metric {route.metric + 1000 * six}"
+            if route.vrf and route.vrf not in self.vrfs:
+                continue  # no interface is in that table
+            table = f" vrf {self.vrf_names[route.vrf]}" if route.vrf else ""
+            yield f"route add {route.to} {via} metric {route.metric + 1000 * six}{table}"
 
     def _switched_off(self, nic: Nic) -> bool:
         interface = self.device.interfaces.get(nic.name) if self.device else None

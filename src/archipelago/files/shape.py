@@ -55,6 +55,8 @@ class _Bad:
 
 
 BAD = _Bad()
+EMPTY = (None, "~", "null")
+"""How YAML and JSON write a value that is not there, where a section or a mapping is expected."""
 
 
 class Problems:
@@ -90,7 +92,7 @@ def read(shape: Any, value: Any, path: Path, problems: Problems) -> Any:
 
 
 def _section(shape: Section, value: Any, path: Path, problems: Problems) -> Any:
-    value = {} if value is None else value
+    value = {} if value in EMPTY else value
     if not isinstance(value, dict):
         problems.add(path, f"{shown(value)} stands where a mapping is expected; its keys: {', '.join(shape.fields)}")
         return BAD
@@ -115,7 +117,7 @@ def _section(shape: Section, value: Any, path: Path, problems: Problems) -> Any:
 
 
 def _mapping(shape: Each, value: Any, path: Path, problems: Problems) -> dict[str, Any]:
-    value = {} if value is None else value
+    value = {} if value in EMPTY else value
     if not isinstance(value, dict):
         problems.add(path, f"{shown(value)} stands where a mapping (name: ...) is expected")
         return {}

@@ -84,9 +84,8 @@ def headline(carving: Carving) -> str:
         left = sum(block.size for block in carving.free if block.version == version)
         names = " and ".join(str(space) for space in spaces)
         count = sum(one.prefix.version == version for one in carving.allotments)
-        parts.append(
-            f"{count} subnets from {names}: {left / total:.0%} free" + (f", {left:,} addresses" if version == 4 else "")
-        )
+        share = "over 99%" if 0.99 < left / total < 1 else f"{left / total:.0%}"
+        parts.append(f"{count} subnets from {names}: {share} free" + (f", {left:,} addresses" if version == 4 else ""))
     return "; ".join(parts)
 
 
