@@ -22,7 +22,7 @@ def held_twice(view: Picture) -> Iterator[Finding]:
                 worlds.setdefault(held.nic.vrf, []).append(held)
             for together in worlds.values():
                 if len(together) > 1:
-                    yield faults.address_repeated(address, tuple(together))
+                    yield faults.address_repeated(view, address, tuple(together))
 
 
 @rule

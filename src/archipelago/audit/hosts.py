@@ -29,7 +29,7 @@ def without_address(view: Picture) -> Iterator[Finding]:
     """A host that has no address at all."""
     for host in view.network.hosts.values():
         if not host.addresses:
-            yield faults.host_unaddressed(host, "IP")
+            yield faults.host_unaddressed(view, host, None)
 
 
 @rule

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
@@ -10,8 +10,8 @@ from archipelago.diagnosis.culprit import interface_down, meant_for
 from archipelago.diagnosis.cut import partner_of
 from archipelago.diagnosis.picture import Held, Picture
 from archipelago.knowledge.devices import Nic, Node
-from archipelago.model.finding import Finding
-from archipelago.model.network import Aggregate, Device
+from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.network import Aggregate, Device, Port, speed_text
 
 
 def routed(view: Picture) -> Iterator[tuple[Node, Nic]]:
@@ -91,5 +91,18 @@ def _unlike(view: Picture, device: Device, one: Aggregate) -> Iterator[Finding]:
             (*path, "members"),
             f"the members of {device.name}/{one.name} {says}",
             "frames arrive by a member that the far end does not take for the same link",
-            f"let all members of {device.name}/{one.name} be alike and lead to one aggregate",
+            f"give all members of {device.name}/{one.name} the speed of {ends[0]}"
+            if len(far) <= 1
+            else f"let all members of {device.name}/{one.name} lead to one aggregate",
+            _alike(device, ports, [end.port for end in ends]) if len(far) <= 1 else (),
         )
+
+
+def _alike(device: Device, ports: Mapping[str, Port], members: list[str]) -> tuple[Edit, ...]:
+    """Every member with the first one's speed."""
+    speed = ports[members[0]].speed
+    return tuple(
+        Edit(("devices", device.name, "ports", name, "speed"), speed_text(speed) if speed else REMOVE)
+        for name in members[1:]
+        if ports[name].speed != speed
+    )

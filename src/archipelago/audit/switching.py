@@ -165,7 +165,23 @@ def hosts_untagged(view: Picture) -> Iterator[Finding]:
                 "which has hosts, untagged",
                 "a port that is wrongly an access port elsewhere joins it unseen",
                 f"carry {view.vlan_key(untagged)} tagged on both ends of the link",
+                tuple(
+                    edit
+                    for device, end in ((node.name, one), (far_node.name, far))
+                    for edit in _tagged(view, device, end, untagged)
+                ),
             )
+
+
+def _tagged(view: Picture, device: str, one: Attachment, vlan: int) -> list[Edit]:
+    """One end of a link, changed so that a VLAN crosses it tagged."""
+    path = port_path(view.knowledge, device, one.name)
+    if not one.switched or one.untagged != vlan:
+        return []
+    edits = [Edit((*path, "untagged"), "none")]
+    if isinstance(one.written.trunk, tuple) and vlan not in one.written.trunk:
+        edits.append(Edit((*path, "trunk", "+"), view.vlan_key(vlan)))
+    return edits
 
 
 @rule

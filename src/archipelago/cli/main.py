@@ -101,7 +101,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         [
             NETWORK,
             _written("where the mended network is written", "NEW"),
-            ("--only", {"action": "append", "default": [], "metavar": "KIND", "help": "only findings of this kind"}),
+            ("--only", {"action": "append", "default": [], "metavar": "KIND@DEVICE", "help": "only these"}),
             JSON,
         ],
     ),

@@ -36,7 +36,7 @@ def apply_mends(text: str, source: str, only: list[str]) -> Mended:
     for _ in range(ROUNDS):
         network = network_from(parse(text.encode(), source))
         found = archipelago.audit(network)
-        chosen = [one for one in found if one.edits and (not only or one.slug in only)]
+        chosen = [one for one in found if one.edits and (not only or _meant(one, only))]
         if not chosen:
             break
         text, applied = _apply(text, chosen)
@@ -50,10 +50,11 @@ def apply_mends(text: str, source: str, only: list[str]) -> Mended:
 def mend(path: str, output: str, only: list[str], as_json: bool) -> int:
     """Mend a network file into another. Returns 0 when no error is left, else 1."""
     before = read_bytes(path).decode("utf-8-sig")
-    known = {one.slug for one in archipelago.audit(archipelago.read_network(path))}
-    for kind in only:
-        if kind not in known:
-            raise QuestionError(f"no finding is of kind '{kind}'; there are: {', '.join(sorted(known)) or 'none'}")
+    found = archipelago.audit(archipelago.read_network(path))
+    for choice in only:
+        if not any(_meant(one, [choice]) for one in found):
+            listed = ", ".join(sorted({f"{one.slug}@{one.at}" for one in found})) or "none"
+            raise QuestionError(f"no finding is '{choice}'; give a kind, a device or KIND@DEVICE of: {listed}")
     mended = apply_mends(before, output, only)
     text, network, made, found = mended.text, mended.network, mended.made, mended.left
     write_whole(output, text)
@@ -70,6 +71,11 @@ def mend(path: str, output: str, only: list[str], as_json: bool) -> int:
     out.say_lines(line for line in changed if not line.startswith("@@"))
     out.say_lines(view.lines(network, found))
     return 1 if errors else 0
+
+
+def _meant(finding: Finding, only: list[str]) -> bool:
+    """Whether a finding is among those chosen: by its kind, its device, or both."""
+    return bool({finding.slug, finding.at, f"{finding.slug}@{finding.at}"} & set(only))
 
 
 def _apply(text: str, findings: list[Finding]) -> tuple[str, list[Finding]]:

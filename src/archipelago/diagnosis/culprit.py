@@ -218,7 +218,7 @@ def _stuck_at_home(view: Picture, node: Node, stop: Stop) -> Finding:
     own = [Held(node, nic, held) for nic in node.nics.values() for held in nic.addresses if held.version == version]
     if not own:
         if isinstance(node.written, Host):
-            return faults.host_unaddressed(node.written, f"IPv{version}")
+            return faults.host_unaddressed(view, node.written, version)
         return faults.unexplained(node.name, f"{node.name} has no IPv{version} address")
     held = own[0]
     if not held.nic.up:
@@ -397,7 +397,7 @@ def _deaf(view: Picture, own: Held, holder: Held) -> Finding:
         return faults.switching_loop(view, view.domains.loops[number])
     holders = view.holders[holder.address.address]
     if len(holders) > 1:
-        return faults.address_repeated(holder.address.address, holders)
+        return faults.address_repeated(view, holder.address.address, holders)
     return faults.unexplained(
         own.node.name, f"{faults.label(holder)} did not answer {own.node.name} for {holder.address.address}"
     )

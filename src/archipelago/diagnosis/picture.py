@@ -35,8 +35,17 @@ class Picture:
     domains: Domains
     names: Mapping[int | None, str]
     holders: Mapping[Address, tuple[Held, ...]]
+    hops: frozenset[Address]
     fellows: Mapping[Prefix, tuple[Held, ...]]
     gateways: Mapping[int, Mapping[int, Mapping[int, tuple[Held, ...]]]]
+
+    @property
+    def routed(self) -> Iterator[Held]:
+        """Every address that is there to route."""
+        for lengths in self.gateways.values():
+            for networks in lengths.values():
+                for found in networks.values():
+                    yield from found
 
     def homes(self, address: Address | InterfaceAddress) -> list[Held]:
         """The addresses of routing devices whose subnet holds this address, longest prefix first."""
@@ -76,6 +85,8 @@ def picture(network: Network, knowledge: Knowledge | None = None) -> Picture:
     knowledge = knowledge or know(network)
     holders: dict[Address, list[Held]] = {}
     fellows: dict[Prefix, list[Held]] = {}
+    hops = {hop.address for node in knowledge.nodes.values() for hop in node.written.gateway}
+    hops |= {route.via.address for device in network.devices.values() for route in device.routes}
     gateways: dict[int, dict[int, dict[int, list[Held]]]] = {}
     for held in every_address(knowledge):
         holders.setdefault(held.address.address, []).append(held)
@@ -90,6 +101,7 @@ def picture(network: Network, knowledge: Knowledge | None = None) -> Picture:
         domains(knowledge),
         {number: name for name, number in network.vlans.items()},
         {address: tuple(found) for address, found in holders.items()},
+        frozenset(hops),
         {prefix: tuple(found) for prefix, found in fellows.items()},
         {
             version: {

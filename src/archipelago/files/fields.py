@@ -15,11 +15,10 @@ from archipelago.addressing.values import parse_interface_address as _interface_
 from archipelago.addressing.values import parse_prefix as _prefix
 from archipelago.errors import AddressError
 from archipelago.files.shape import Each, Field, Section, Wrong, shown
-from archipelago.model.network import Cable, End, NextHop
+from archipelago.model.network import SPEED_UNITS, Cable, End, NextHop
 
 NAME = re.compile(r"[A-Za-z][A-Za-z0-9._-]{0,62}")
 _SPEED = re.compile(r"(\d+(?:\.\d+)?)([MGT])")
-_UNITS = {"M": 10**6, "G": 10**9, "T": 10**12}
 
 
 def text(value: Any) -> str:
@@ -58,15 +57,7 @@ def speed(value: Any) -> int:
     found = _SPEED.fullmatch(value) if isinstance(value, str) else None
     if not found or not float(found[1]):
         raise Wrong(f"{shown(value)} is not a speed; write it like 100M, 1G or 10G (bits per second)")
-    return int(float(found[1]) * _UNITS[found[2]])
-
-
-def speed_text(bits: int) -> str:
-    """A speed as a document writes it, such as `1G`."""
-    for unit in ("T", "G", "M"):
-        if bits >= _UNITS[unit]:
-            return f"{bits / _UNITS[unit]:g}{unit}"
-    return f"{bits / 10**6:g}M"
+    return int(float(found[1]) * SPEED_UNITS[found[2]])
 
 
 def share(value: Any) -> Fraction:

@@ -5,9 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-from archipelago.files import fields
 from archipelago.files.network import FORMAT
-from archipelago.model.network import Aggregate, Device, Interface, Network, Port, Subinterface, VlanInterface
+from archipelago.model.network import (
+    Aggregate,
+    Device,
+    Interface,
+    Network,
+    Port,
+    Subinterface,
+    VlanInterface,
+    speed_text,
+)
 
 
 def document_of(network: Network) -> dict[str, Any]:
@@ -43,7 +51,7 @@ def _device_document(device: Device, vlan: Any) -> dict[str, Any]:
     if device.vlans is not None:
         document["vlans"] = [vlan(number) for number in device.vlans]
     ports = {
-        name: _filled(speed=fields.speed_text(port.speed) if port.speed else None)
+        name: _filled(speed=speed_text(port.speed) if port.speed else None)
         | _switching_document(port, vlan)
         | _filled(address=_values(port.addresses), vrf=port.vrf, off=port.off)
         for name, port in device.ports.items()

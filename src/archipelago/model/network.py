@@ -45,6 +45,16 @@ class NextHop(NamedTuple):
         return f"{self.address}%{self.interface}" if self.interface else str(self.address)
 
 
+SPEED_UNITS = {"T": 10**12, "G": 10**9, "M": 10**6}
+"""Bits per second of the units that speeds are written in."""
+
+
+def speed_text(bits: int) -> str:
+    """A speed in bits per second as a document writes it, such as `1G`."""
+    unit = next((unit for unit, size in SPEED_UNITS.items() if bits >= size), "M")
+    return f"{bits / SPEED_UNITS[unit]:g}{unit}"
+
+
 @dataclass(frozen=True, slots=True)
 class Port:
     """A physical port as written. `speed` is in bits per second; `trunk` is VLAN ids, or "all"; `untagged` is a

@@ -2,23 +2,43 @@
 
 from __future__ import annotations
 
-from archipelago.addressing.values import Address, Prefix
-from archipelago.diagnosis.faults.words import label, node_path, replaced
-from archipelago.diagnosis.picture import Held, Picture, nic_path, port_path
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.diagnosis.faults.words import free_address, label, node_path, replaced
+from archipelago.diagnosis.picture import Held, Picture, nic_path, port_path, sits_in
 from archipelago.knowledge.devices import Attachment, Node
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.network import Host, NextHop, Path
 
 
-def host_unaddressed(host: Host, family: str) -> Finding:
+def host_unaddressed(view: Picture, host: Host, version: int | None) -> Finding:
+    """A host without an address, of a family or at all: it gets a free one of its VLAN."""
+    node = view.knowledge.nodes[host.name]
+    vlan = sits_in(view, node, next(iter(node.nics.values())))
+    homes = [
+        held
+        for held in view.routed
+        if vlan is not None and held.nic.vlan == vlan and version in (None, held.address.version)
+    ]
+    path: Path = ("hosts", host.name)
+    edits: tuple[Edit, ...] = ()
+    mend = f"give {host.name} an address of its VLAN's subnet"
+    new = free_address(view, homes[0].address.prefix) if homes else None
+    if new is not None:
+        gateway = homes[0].address.address
+        mend = f"give {host.name} the address {new} and the gateway {gateway}"
+        edits = (Edit((*path, "address"), replaced(host.addresses, None, new)),)
+        if all(hop.address.version != new.version for hop in host.gateway):
+            edits = (*edits, Edit((*path, "gateway"), replaced(host.gateway, None, gateway)))
+    family = f"IPv{version}" if version else "IP"
     return Finding(
         "address-missing",
         "error",
         host.name,
-        ("hosts", host.name),
+        path,
         f"{host.name} has no {family} address",
         f"{host.name} neither sends nor answers",
-        f"give {host.name} an address of its VLAN's subnet",
+        mend,
+        edits,
     )
 
 
@@ -114,30 +134,42 @@ def address_unheld(target: Address, at: str, home: Held | None) -> Finding:
 
 
 def address_broadcast(view: Picture, target: Address, prefix: Prefix) -> Finding:
+    """The broadcast or all-zeros address of a subnet, held by somebody or asked for."""
     holder = next(iter(view.holders.get(target, ())), None)
-    path = nic_path(holder) if holder else ()
+    new = free_address(view, prefix) if holder else None
     return Finding(
         "address-unusable",
         "error",
         holder.node.name if holder else "",
-        path,
+        nic_path(holder) if holder else (),
         f"{target} is the {'broadcast' if target.value == prefix.last else 'all-zeros'} address of {prefix}",
         "packets to it are not forwarded (RFC 2644)",
-        f"use an address inside {prefix}",
+        f"set the address of {label(holder)} to {new}" if holder and new else f"use an address inside {prefix}",
+        _moved(holder, new) if holder else (),
     )
 
 
-def address_repeated(address: Address, holders: tuple[Held, ...]) -> Finding:
+def address_repeated(view: Picture, address: Address, holders: tuple[Held, ...]) -> Finding:
+    """One address on several interfaces: a host among them gets a free one, else the last written."""
+    last = next((held for held in reversed(holders) if held.node.kind == "host"), holders[-1])
+    new = free_address(view, last.address.prefix)
     names = " and ".join(label(held) for held in holders)
     return Finding(
         "address-repeated",
         "error",
-        holders[-1].node.name,
-        (*nic_path(holders[-1]), "address"),
+        last.node.name,
+        (*nic_path(last), "address"),
         f"{address} is held by {names}",
         "whoever answers last gets the traffic of all",
-        f"give {label(holders[-1])} an address of its own",
+        f"set the address of {label(last)} to {new}" if new else f"give {label(last)} an address of its own",
+        _moved(last, new),
     )
+
+
+def _moved(held: Held, new: InterfaceAddress | None) -> tuple[Edit, ...]:
+    if new is None:
+        return ()
+    return (Edit((*nic_path(held), "address"), replaced(held.nic.addresses, held.address, new)),)
 
 
 def link_mask_differs(held: Held, other: Held) -> Finding:

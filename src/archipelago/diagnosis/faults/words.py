@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-from archipelago.diagnosis.picture import Held
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.diagnosis.picture import Held, Picture
 from archipelago.knowledge.devices import Node
 from archipelago.model.network import Path
 
@@ -19,6 +20,16 @@ def replaced(values: Iterable[Any], old: Any, new: Any) -> Any:
     """A value or list of values with one of them replaced, or added where `old` is None."""
     listed = [new if value == old else value for value in values]
     return texts(listed if old is not None else [*listed, new])
+
+
+def free_address(view: Picture, prefix: Prefix) -> InterfaceAddress | None:
+    """The lowest address of a subnet that nobody holds and nobody takes for a next hop; None where it is full."""
+    first, last = prefix.usable()
+    for value in range(first, min(last, first + 100_000) + 1):
+        address = Address(prefix.version, value)
+        if address not in view.holders and address not in view.hops:
+            return InterfaceAddress(prefix.version, value, prefix.length)
+    return None
 
 
 def node_path(node: Node) -> Path:
