@@ -13,6 +13,18 @@ from archipelago.model.finding import Finding
 from archipelago.reachability.engine import Outcome, solve
 from archipelago.simulation.reach import reach
 
+MOST_ASKED = 400
+"""How often at most the simulation is asked why."""
+_LEFT = Finding(
+    "not-asked",
+    "note",
+    "",
+    (),
+    "the cause of these was not looked for",
+    "too many pairs are cut off to ask about each",
+    "mend the other causes, then ask again",
+)
+
 
 @dataclass(frozen=True, slots=True)
 class Group:
@@ -113,7 +125,8 @@ def _groups(
     apart: list[int],
     family: int | None,
 ) -> tuple[Group, ...]:
-    """One pair of each pair of classes is asked why; the rest of those classes share the answer."""
+    """One pair of each pair of classes is asked why; the rest of those classes share the answer. Where that would be
+    too many, each class that the best connected host does not reach is asked about once, from there."""
     missing = ~reached
     np.fill_diagonal(missing, False)
     sources, targets = np.nonzero(missing)
@@ -125,17 +138,38 @@ def _groups(
         kind[index] = int(kind.max()) + 1
     keys = kind[sources] * (int(kind.max()) + 1) + kind[targets]
     _, first, counts = np.unique(keys, return_index=True, return_counts=True)
+    questions = [(int(sources[at]), int(targets[at]), int(count)) for at, count in zip(first, counts, strict=True)]
+    if len(questions) > MOST_ASKED:
+        questions = _from_one_place(questions, reached, kind)
     nodes = view.knowledge.nodes
     found: dict[tuple[object, ...], Group] = {}
-    for index, count in zip(first, counts, strict=True):
-        source, target = hosts[sources[index]], hosts[targets[index]]
+    for i, j, count in questions[:MOST_ASKED]:
+        source, target = hosts[i], hosts[j]
         answer = reach(view, nodes[source], nodes[target], probes=1, family=family)
         if answer.finding is None:
             continue
         finding = answer.finding
         key = (finding.slug, finding.path, finding.mend)
         before = found.get(key)
-        pairs = int(count) + (before.pairs if before else 0)
+        pairs = count + (before.pairs if before else 0)
         example = before or Group(finding, answer.direction or "out", 0, source, target)
         found[key] = Group(example.finding, example.direction, pairs, example.source, example.target)
+    left = questions[MOST_ASKED:]
+    if left:
+        found["left",] = Group(_LEFT, "out", sum(count for _, _, count in left), hosts[left[0][0]], hosts[left[0][1]])
     return tuple(sorted(found.values(), key=lambda group: -group.pairs))
+
+
+def _from_one_place(
+    questions: list[tuple[int, int, int]], reached: NDArray[np.bool_], kind: NDArray[np.int64]
+) -> list[tuple[int, int, int]]:
+    """Fewer questions: a pair is put down to whichever end the best connected host does not reach."""
+    place = int(reached.sum(axis=1).argmax())
+    merged: dict[tuple[int, int], tuple[int, int, int]] = {}
+    for i, j, count in questions:
+        cut = next((end for end in (j, i) if end != place and not reached[place, end]), None)
+        asked = (i, j) if cut is None else (place, cut)
+        key = (int(kind[asked[0]]), int(kind[asked[1]]))
+        before = merged.get(key, (*asked, 0))
+        merged[key] = (before[0], before[1], before[2] + count)
+    return sorted(merged.values(), key=lambda question: -question[2])
