@@ -121,3 +121,36 @@ def test_names_that_a_shell_would_mind_are_refused(command, tmp_path, name):
     file.write_text(f"format: archipelago-network/1\ndevices:\n  {json.dumps(name)}: {{kind: switch}}\n")
     done = command("export", file, "--as", "linux", "-o", tmp_path / "odd.sh")
     assert done.returncode == 2 and "is not a name" in done.stderr and not (tmp_path / "odd.sh").exists()
+
+
+def test_without_a_kernel_it_says_what_to_install(tern_bay, tmp_path):
+    import sys
+
+    words = [sys.executable, "-m", "archipelago.cli.main", "rehearse", str(tern_bay / "network.yaml")]
+    done = subprocess.run(words, capture_output=True, text=True, check=False, env={**os.environ, "PATH": str(tmp_path)})
+    assert done.returncode == 2 and "install" in done.stderr and "Traceback" not in done.stderr
+
+
+def test_a_network_that_would_storm_is_not_built(command, tmp_path):
+    file = tmp_path / "ring.yaml"
+    file.write_text(
+        "format: archipelago-network/1\n"
+        "devices: {a: {kind: switch}, b: {kind: switch}}\n"
+        "hosts: {h: {at: a/p1, address: 10.44.0.2/24}, k: {at: b/p1, address: 10.44.0.3/24}}\n"
+        "cables: [a/p8 ~ b/p8, a/p9 ~ b/p9]\n"
+    )
+    done = command("rehearse", file)
+    assert done.returncode == 2 and "would storm" in done.stderr and "a/p8 ~ b/p8" in done.stderr
+
+
+def test_hosts_that_do_not_exist_are_refused(command, tern_bay):
+    done = command("rehearse", tern_bay / "network.yaml", "--from", "nobody")
+    assert done.returncode == 2 and "nobody" in done.stderr
+
+
+def test_the_script_is_the_same_for_the_same_network(tern_bay):
+    network = read_network(tern_bay / "network.yaml")
+    assert script(network) == script(read_network(tern_bay / "network.yaml"))
+    assert script(network) != script(read_network(tern_bay / "broken.yaml"))
+    for name in (*network.devices, *network.hosts):
+        assert f"-{name}\n" in script(network)

@@ -66,7 +66,7 @@ def by_vlan(view: Picture, matrix: Matrix) -> Table | None:
             cells.append("-" if not pairs else "all" if got == pairs else "none" if not got else f"{got}/{pairs}")
         rows.append((number, name, len(sources), *cells))
     columns = ("", "from", "hosts", *(f"to {number}" for number in range(1, len(grouped) + 1)))
-    return table("by VLAN", columns, rows, columns)
+    return table("by VLAN", columns, rows, (columns[0], *columns[2:]))
 
 
 def by_host(view: Picture, matrix: Matrix) -> Iterator[str]:
