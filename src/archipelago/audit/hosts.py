@@ -12,6 +12,7 @@ from archipelago.diagnosis.cut import link_fault
 from archipelago.diagnosis.picture import Held, Picture, host_attachment, host_end, sits_in, wanted_vlan
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.model.finding import Finding
+from archipelago.model.network import Host
 
 
 def ends(view: Picture) -> Iterator[tuple[Node, Nic, InterfaceAddress]]:
@@ -39,13 +40,30 @@ def wrong_vlan(view: Picture) -> Iterator[Finding]:
         node = view.knowledge.nodes[host.name]
         nic = next(iter(node.nics.values()))
         attachment = host_attachment(view.knowledge, host)
-        for address in host.addresses:
-            home = view.home_of(node, address)
-            if home is None or home.nic.vlan is None or not attachment.switched:
-                continue
-            if wanted_vlan(attachment) != home.nic.vlan:
-                yield parted(view, Held(node, nic, address), home)
-                break
+        homes = [(address, view.home_of(node, address)) for address in host.addresses]
+        called = [(address, home) for address, home in homes if home is not None and home.nic.vlan is not None]
+        if not attachment.switched or not called:
+            continue
+        if len({home.nic.vlan for _, home in called}) > 1:
+            yield _torn(view, host, [home for _, home in called])
+            continue
+        address, home = called[0]
+        if wanted_vlan(attachment) != home.nic.vlan:
+            yield parted(view, Held(node, nic, address), home)
+
+
+def _torn(view: Picture, host: Host, homes: list[Held]) -> Finding:
+    """A host whose addresses belong to different VLANs: one port cannot be in both, so a person decides."""
+    names = " and ".join(dict.fromkeys(view.vlan_name(home.nic.vlan) for home in homes))
+    return Finding(
+        "addresses-torn",
+        "error",
+        host.name,
+        ("hosts", host.name, "address"),
+        f"{host.name} has addresses of {names}",
+        "it is plugged into one VLAN at most and reaches nobody by the others",
+        f"give {host.name} addresses of one VLAN",
+    )
 
 
 @rule

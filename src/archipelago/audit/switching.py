@@ -153,8 +153,8 @@ def hosts_untagged(view: Picture) -> Iterator[Finding]:
     for node, one, far_node, far in _links(view):
         untagged = one.written.untagged
         if one.switched and one.written.trunk is not None and isinstance(untagged, int) and untagged in inhabited:
-            if far.switched and far.written.trunk is None:
-                continue
+            if not far.switched or far.written.trunk is None:
+                continue  # the far end takes it untagged on purpose
             path = port_path(view.knowledge, node.name, one.name)
             yield Finding(
                 "hosts-untagged",

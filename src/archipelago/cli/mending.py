@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import archipelago
 from archipelago.cli import out
-from archipelago.errors import QuestionError
+from archipelago.errors import DocumentError, QuestionError
 from archipelago.files.disk import read_bytes, write_whole
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
@@ -41,6 +41,8 @@ def apply_mends(text: str, source: str, only: list[str]) -> Mended:
             break
         text, applied = _apply(text, chosen)
         made += applied
+        if not applied:
+            break
     else:
         network = network_from(parse(text.encode(), source))
         found = archipelago.audit(network)
@@ -91,5 +93,22 @@ def _apply(text: str, findings: list[Finding]) -> tuple[str, list[Finding]]:
         if not clash and not moved:
             touched |= paths
             chosen.append(one)
-    edits = [edit for one in chosen for edit in one.edits]
-    return archipelago.amend(text, edits), chosen
+    together = archipelago.amend(text, [edit for one in chosen for edit in one.edits])
+    if _reads(together):
+        return together, chosen
+    # Two mends that cannot stand together: each in turn, those that would spoil the document left out.
+    made = []
+    for one in chosen:
+        alone = archipelago.amend(text, one.edits)
+        if _reads(alone):
+            text = alone
+            made.append(one)
+    return text, made
+
+
+def _reads(text: str) -> bool:
+    try:
+        network_from(parse(text.encode(), ""))
+    except DocumentError:
+        return False
+    return True

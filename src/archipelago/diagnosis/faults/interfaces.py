@@ -6,12 +6,13 @@ from archipelago.addressing.values import InterfaceAddress
 from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.picture import Held, Picture, nic_path
 from archipelago.knowledge.devices import Nic, Node
-from archipelago.model.finding import Edit, Finding
+from archipelago.model.finding import REMOVE, Edit, Finding
 
 
 def tag_wrong(view: Picture, held: Held, right: int) -> Finding:
     """A subinterface or VLAN interface that stands in another VLAN than the hosts of its subnet."""
     key = "tag" if held.nic.kind == "subinterface" else "vlan"
+    taken = key == "vlan" and any(nic.kind == "vlan" and nic.vlan == right for nic in held.node.nics.values())
     return Finding(
         "tag-wrong",
         "error",
@@ -21,7 +22,7 @@ def tag_wrong(view: Picture, held: Held, right: int) -> Finding:
         f"{view.vlan_name(right)}",
         f"{view.vlan_name(right)} has no gateway",
         f"set '{key}' of {label(held)} to {view.vlan_key(right)}",
-        (Edit((*nic_path(held), key), view.vlan_key(right)),),
+        () if taken else (Edit((*nic_path(held), key), view.vlan_key(right)),),  # a VLAN takes one VLAN interface
     )
 
 
@@ -43,8 +44,19 @@ def tag_missing(view: Picture, node: Node, nic: Nic, right: int | None) -> Findi
 
 
 def tag_repeated(view: Picture, node: Node, nic: Nic, first: Nic, right: int | None) -> Finding:
-    """Two subinterfaces of one port with the same tag."""
+    """Two subinterfaces of one port with the same tag, or both untagged: the later written hears nothing."""
     path = nic_path((node, nic))
+    if nic.tag is None:
+        return Finding(
+            "tag-repeated",
+            "error",
+            node.name,
+            (*path, "untagged"),
+            f"{node.name}/{nic.name} is untagged, as {first.name} on the same port is",
+            f"{nic.name} never hears an answer",
+            f"let {node.name}/{nic.name} be tagged",
+            (Edit((*path, "untagged"), REMOVE),),
+        )
     return Finding(
         "tag-repeated",
         "error",
@@ -71,12 +83,17 @@ def gateway_unplaced(
         if parent is not None:
             name, value = f"{parent}.{vlan}", {"parent": parent, "tag": key, "address": held}
         else:
-            name, value = f"{key}-gateway", {"vlan": key, "address": held}
+            name, value = f"{key if key[0].isalpha() else 'vlan-' + key}-gateway", {"vlan": key, "address": held}
         while name in at.nics:
             name += "-new"
         kind = "tag" if parent else "VLAN"
-        mend = f"add interface {name} with {' and '.join(map(str, addresses))} and {kind} {key} to {at.name}"
+        added = " and ".join(map(str, addresses))
+        mend = f"add interface {name} with {added} and {kind} {key} to {at.name}"
         edits = (Edit(("devices", at.name, "interfaces", name), value),)
+        there = next((nic for nic in at.nics.values() if not parent and nic.kind == "vlan" and nic.vlan == vlan), None)
+        if there is not None:
+            mend = f"add {added} to {at.name}/{there.name}"
+            edits = (Edit((*nic_path((at, there)), "address"), texts([*there.addresses, *addresses])),)
     return Finding(
         "gateway-unplaced",
         "error",
