@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import sys
 from collections import Counter
+from collections.abc import Iterable
 from random import Random
 
 from archipelago.diagnosis.picture import picture
@@ -18,10 +19,10 @@ Difference = tuple[int, str, str, int, bool]
 """Seed, source, target, family, and what the simulation answered."""
 
 
-def referee(first: int, count: int, seconds: float = 3000) -> tuple[Counter[str], list[Difference]]:
+def referee(wanted: Iterable[int], seconds: float = 3000) -> tuple[Counter[str], list[Difference]]:
     """How many networks and pairs were asked, and every pair that the two answer differently, in both families."""
     seeds, questions, answers = [], [], []
-    for seed in range(first, first + count):
+    for seed in wanted:
         network = scrambled(Random(seed), small=True)
         if network is None:
             continue
@@ -56,7 +57,7 @@ def main() -> None:
     first, count = int(sys.argv[1]), int(sys.argv[2])
     total: Counter[str] = Counter()
     for start in range(first, first + count, 40):
-        figures, differences = referee(start, min(40, first + count - start))
+        figures, differences = referee(range(start, min(start + 40, first + count)))
         total += figures
         for one in differences:
             print("differs", *one, flush=True)

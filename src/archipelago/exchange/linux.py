@@ -314,6 +314,9 @@ class _Space:
                 via += f" dev {self.names[next(iter(node.nics))]}"
             if route.vrf and route.vrf not in self.vrfs:
                 continue  # no interface is in that table
+            if node.routes.holds(route.vrf or "", route.via.address):
+                yield f"# not added: the next hop of {route.to}, {route.via.address}, is the device itself"
+                continue  # the kernel would take such a route and lose every packet
             table = f" vrf {self.vrf_names[route.vrf]}" if route.vrf else ""
             yield f"route add {route.to} {via} metric {route.metric + 1000 * six}{table}"
 
