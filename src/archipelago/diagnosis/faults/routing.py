@@ -55,7 +55,7 @@ def routes_missing(node: Node, prefixes: list[Prefix], via: Address | None) -> F
         path,
         f"{node.name} has no route to {len(prefixes)} subnets: {names}",
         f"nothing from {node.name} or behind it gets there, nor back",
-        f"add routes to them via {via} on {node.name}" if via else f"give {node.name} routes to them",
+        f"add routes to these {len(prefixes)} via {via} on {node.name}" if via else f"give {node.name} routes to them",
         tuple(Edit((*path, "+"), {"to": str(to), "via": str(via)}) for to in prefixes) if via else (),
     )
 
