@@ -124,19 +124,14 @@ def carve(
         AddressError: a text is not a prefix.
         CarveError: what is asked contradicts itself or does not fit, and what would.
     """
-    from archipelago.addressing.carve import GatewayHabit, Need
+    from archipelago.addressing.carve import Need, gateway_habit
     from archipelago.addressing.carve import carve as carve_needs
     from archipelago.addressing.values import parse_prefix
 
     spaces = [space] if isinstance(space, str) else list(space)
-    if gateway not in ("first", "last") and not (
-        gateway[:1] in ("+", "-") and gateway[1:].isdigit() and int(gateway[1:])
-    ):
-        raise CarveError([f"'{gateway}' is not a gateway habit; accepted: first, last, +N or -N"])
     unknown = [name for name in {**(pins or {}), **(ids or {})} if name not in needs]
     if unknown:
         raise CarveError([f"'{name}' is pinned or numbered but not among the needs" for name in unknown])
-    offset = {"first": 1, "last": -1}.get(gateway) or int(gateway)
     return carve_needs(
         [parse_prefix(one) for one in spaces],
         [
@@ -147,7 +142,7 @@ def carve(
         ],
         reserved=[parse_prefix(one) for one in reserved],
         headroom=headroom,
-        gateway=GatewayHabit(gateway, offset),
+        gateway=gateway_habit(gateway),
         by_vlan_id=by_vlan_id,
     )
 

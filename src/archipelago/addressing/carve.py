@@ -6,6 +6,7 @@ largest first, each out of the smallest free block that holds it, so that large 
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -30,7 +31,19 @@ class GatewayHabit:
 Label = TypeVar("Label")
 
 FIRST = GatewayHabit("first", 1)
-LAST = GatewayHabit("last", -1)
+
+
+def gateway_habit(text: str) -> GatewayHabit:
+    """A habit from its text: `first`, `last`, `+N` or `-N`.
+
+    Raises:
+        CarveError: the text is none of them.
+    """
+    if text in ("first", "last"):
+        return GatewayHabit(text, 1 if text == "first" else -1)
+    if re.fullmatch(r"[+-][1-9]\d{0,8}", text, re.ASCII):
+        return GatewayHabit(text, int(text))
+    raise CarveError([f"'{text}' is not a gateway habit; accepted: first, last, +N or -N such as +1 or -2"])
 
 
 @dataclass(frozen=True, slots=True)

@@ -56,7 +56,7 @@ def down(view: Picture) -> Iterator[Finding]:
 
 def outwards(view: Picture, node: Node, nic: Nic) -> bool:
     """Whether an interface is a routed port to somewhere outside this network."""
-    if nic.kind not in ("port", "aggregate") or not nic.down.endswith("is not cabled"):
+    if nic.kind not in ("port", "aggregate") or not nic.uncabled:
         return False
     return partner_of(view, node.attachments[nic.name].members[0]) is None
 

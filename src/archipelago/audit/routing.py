@@ -69,7 +69,7 @@ def _beyond(node: Node, hop: Address) -> bool:
     return any(
         address.prefix.holds(hop)
         for nic in node.nics.values()
-        if nic.kind in ("port", "aggregate") and nic.down.endswith("is not cabled")
+        if nic.kind in ("port", "aggregate") and nic.uncabled
         for address in nic.addresses
     )
 

@@ -46,7 +46,7 @@ class Draft:
         self.labels |= {number: name for name, number in vlans.items()}
 
     def set_port(self, end: End, port: Port) -> None:
-        """Write a port; what the old network says of its speed stays."""
+        """Write a port, in place of what was written of it before."""
         self.ports[end.device][end.port] = port
 
     def subnets(self, name: str) -> list[Allotment]:

@@ -10,10 +10,11 @@ from fractions import Fraction
 from typing import Any
 
 from archipelago.addressing.carve import GatewayHabit
+from archipelago.addressing.carve import gateway_habit as _gateway_habit
 from archipelago.addressing.values import parse_address
 from archipelago.addressing.values import parse_interface_address as _interface_address
 from archipelago.addressing.values import parse_prefix as _prefix
-from archipelago.errors import AddressError
+from archipelago.errors import AddressError, CarveError
 from archipelago.files.shape import Each, Field, Section, Wrong, shown
 from archipelago.model.network import SPEED_UNITS, Cable, End, NextHop
 
@@ -67,11 +68,10 @@ def share(value: Any) -> Fraction:
 
 
 def gateway_habit(value: Any) -> GatewayHabit:
-    if value in ("first", "last"):
-        return GatewayHabit(value, 1 if value == "first" else -1)
-    if isinstance(value, str) and re.fullmatch(r"[+-][1-9]\d{0,8}", value):
-        return GatewayHabit(value, int(value))
-    raise Wrong(f"{shown(value)} is not a gateway habit; accepted: first, last, +N or -N such as +1 or -2")
+    try:
+        return _gateway_habit(text(value))
+    except CarveError as error:
+        raise Wrong(str(error)) from None
 
 
 def transit(value: Any) -> int:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from archipelago.addressing.values import InterfaceAddress
-from archipelago.knowledge.links import HOST_PORT, Link, links, port_names
+from archipelago.knowledge.links import HOST_PORT, UNCABLED, Link, links, port_names
 from archipelago.knowledge.routes import DeviceRoutes, device_routes
 from archipelago.model.network import (
     DEFAULT_VLAN,
@@ -62,6 +62,11 @@ class Nic:
     @property
     def up(self) -> bool:
         return not self.down
+
+    @property
+    def uncabled(self) -> bool:
+        """Whether it is down because nothing is plugged into its port."""
+        return self.down.endswith(UNCABLED)
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from collections import deque
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from archipelago.knowledge.devices import Attachment, Knowledge, Nic
+from archipelago.knowledge.devices import Attachment, Knowledge
 from archipelago.model.network import Cable
 
 Foot = tuple[str, int | str]
@@ -34,11 +34,6 @@ class Domains:
     def together(self, a: Foot, b: Foot) -> bool:
         """Whether frames get from one foot to the other and back."""
         return a in self.of and self.of[a] == self.of.get(b)
-
-
-def foot_of(node: str, nic: Nic) -> Foot:
-    """Where an interface stands."""
-    return (node, nic.name)
 
 
 def domains(knowledge: Knowledge) -> Domains:

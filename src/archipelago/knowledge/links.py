@@ -9,6 +9,8 @@ from archipelago.model.network import Aggregate, Cable, Device, End, Network, Po
 
 HOST_PORT = "port"
 """How the one port, and the one interface, of a host is called."""
+UNCABLED = "is not cabled"
+"""How the reason ends that a port has no carrier for because nothing is plugged in."""
 DEFAULT_SPEED = 10**9
 """Bits per second of a port whose speed is not written."""
 
@@ -80,7 +82,7 @@ def links(network: Network, ports: Mapping[str, Mapping[str, Port]]) -> dict[End
     for end, speed in speeds.items():
         peer, through = peers.get(end, (None, None))
         if peer is None:
-            blocked = off.get(end) or f"{end} is not cabled"
+            blocked = off.get(end) or f"{end} {UNCABLED}"
         else:
             blocked = off.get(end) or off.get(peer) or (f"cable {through} is off" if through and through.off else "")
         slowest = min(speed, speeds[peer]) if peer else speed

@@ -40,7 +40,7 @@ def interfaces(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: f
         for nic in node.nics.values():
             if (vlans and nic.vlan not in vlans) or (ports and not {nic.name, nic.attachment} & ports):
                 continue
-            if nic.kind == "port" and not nic.addresses and nic.down.endswith("is not cabled"):
+            if nic.kind == "port" and not nic.addresses and nic.uncabled:
                 continue
             tag = "" if nic.kind != "subinterface" else "untagged" if nic.tag is None and nic.speaks else nic.tag
             if nic.kind == "subinterface" and not nic.speaks:

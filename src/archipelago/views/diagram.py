@@ -168,7 +168,7 @@ def _device_box(view: Picture, name: str) -> Box:
         if nic.addresses:
             vlan = f" {view.vlan_name(nic.vlan)}" if nic.vlan is not None else ""
             addresses = ", ".join(str(address) for address in nic.addresses)
-            state = "" if nic.up else " - not cabled" if nic.down.endswith("is not cabled") else " - DOWN"
+            state = "" if nic.up else " - not cabled" if nic.uncabled else " - DOWN"
             texts.append(f"{nic.name}{vlan}: {addresses}{state}")
     kind = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}[device.kind]
     off = " - OFF" if device.off else ""
