@@ -24,16 +24,7 @@ from archipelago.model.finding import Finding
 from archipelago.model.network import Device, Host, NextHop
 
 Why = Literal[
-    "no-address",
-    "no-route",
-    "unanswered",
-    "not-routing",
-    "ttl-expired",
-    "broadcast",
-    "mute",
-    "storm",
-    "lost",
-    "no-family",
+    "no-address", "no-route", "unanswered", "not-routing", "ttl-expired", "broadcast", "mute", "storm", "lost"
 ]
 
 
