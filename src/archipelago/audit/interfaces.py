@@ -76,7 +76,7 @@ def _unlike(view: Picture, device: Device, one: Aggregate) -> Iterator[Finding]:
     ends = node.attachments[one.name].members
     ports = view.knowledge.ports[device.name]
     peers = [view.knowledge.links[end].peer for end in ends]
-    far = {(p.device, view.knowledge.attachment_of[p].name) for p in peers if p is not None}
+    far = {(p.device, view.knowledge.attachment_at(p).name) for p in peers if p is not None}
     speeds = {ports[end.port].speed for end in ends}
     says = ""
     if len(far) > 1:

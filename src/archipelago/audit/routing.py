@@ -231,7 +231,7 @@ def unlike_links(view: Picture) -> Iterator[Finding]:
             if one.switched or not one.carrier:
                 continue
             far = view.knowledge.links[one.members[0]].peer
-            if far is None or (node.name, one.name) > (far.device, view.knowledge.attachment_of[far].name):
+            if far is None or (node.name, one.name) > (far.device, view.knowledge.attachment_at(far).name):
                 continue
             far_node = view.knowledge.nodes[far.device]
             mine = [
@@ -239,7 +239,7 @@ def unlike_links(view: Picture) -> Iterator[Finding]:
             ]
             theirs = [
                 a
-                for nic in far_node.nics_on(view.knowledge.attachment_of[far].name)
+                for nic in far_node.nics_on(view.knowledge.attachment_at(far).name)
                 if nic.tag is None and far_node.kind != "host"
                 for a in nic.addresses
                 if not is_link_local(a)
@@ -298,7 +298,7 @@ def leaks(view: Picture) -> Iterator[Finding]:
             if not one.switched or one.written.trunk is None or one.untagged is None or not one.carrier:
                 continue
             peer = view.knowledge.links[one.members[0]].peer
-            far = view.knowledge.attachment_of[peer] if peer else None
+            far = view.knowledge.attachment_at(peer) if peer else None
             if peer is None or far is None or far.switched or peer.device in view.network.hosts:
                 continue
             fellows = view.knowledge.nodes[peer.device].nics_on(far.name)

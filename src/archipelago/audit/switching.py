@@ -101,7 +101,7 @@ def _links(view: Picture) -> Iterator[tuple[Node, Attachment, Node, Attachment]]
             if peer is not None:
                 far_node = view.knowledge.nodes[peer.device]
                 if far_node.kind != "host":
-                    yield node, one, far_node, view.knowledge.attachment_of[peer]
+                    yield node, one, far_node, view.knowledge.attachment_at(peer)
 
 
 @rule

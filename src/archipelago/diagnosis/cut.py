@@ -79,8 +79,8 @@ def partner_of(view: Picture, end: End) -> End | None:
 
 def _subnets(view: Picture, end: End) -> frozenset[Prefix]:
     """The subnets of a routed port's own addresses."""
-    attachment = view.knowledge.attachment_of.get(end)
-    if attachment is None or attachment.switched:
+    attachment = view.knowledge.attachment_at(end)
+    if attachment.switched:
         return frozenset()
     nic = view.knowledge.nodes[end.device].nics.get(attachment.name)
     return frozenset(held.prefix for held in nic.addresses) if nic else frozenset()
@@ -89,8 +89,8 @@ def _subnets(view: Picture, end: End) -> frozenset[Prefix]:
 def _spoken(view: Picture, end: End) -> frozenset[int]:
     """The VLANs that a port's written settings are about; nothing for a port left at its defaults."""
     node = view.knowledge.nodes[end.device]
-    attachment = view.knowledge.attachment_of.get(end)
-    if attachment is None or node.kind == "host":
+    attachment = view.knowledge.attachment_at(end)
+    if node.kind == "host":
         return frozenset()
     if attachment.switched:
         return attachment.vlans if attachment.written.trunk is not None else frozenset()
@@ -155,7 +155,7 @@ def _hops(view: Picture, vlan: int, name: str, start: Foothold, goal: Foothold) 
             if link.peer is None:
                 continue
             far_node = view.knowledge.nodes[link.peer.device]
-            far = view.knowledge.attachment_of[link.peer]
+            far = view.knowledge.attachment_at(link.peer)
             if _passes(far_node, far, start, goal):
                 yield far_node.name, _link_mistakes(view, vlan, link, (node, attachment), (far_node, far), start, goal)
 
@@ -251,7 +251,7 @@ def _uncabled(view: Picture, vlan: int, reached: set[str], start: Foothold, goal
         side = near if name in reached else far
         for port in ports:
             end = End(name, port)
-            attachment = view.knowledge.attachment_of[end]
+            attachment = view.knowledge.attachment_at(end)
             if view.knowledge.links[end].peer is None and _passes(node, attachment, start, goal):
                 side.append(end)
     pairs = [(a, b) for a in near for b in far if vlan in _spoken(view, a) and vlan in _spoken(view, b)]

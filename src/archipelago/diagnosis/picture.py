@@ -136,7 +136,7 @@ def nic_path(held: Held | tuple[Node, Nic]) -> Path:
 
 def host_attachment(knowledge: Knowledge, host: Host) -> Attachment:
     """The port that a host is plugged into."""
-    return knowledge.attachment_of[host.at]
+    return knowledge.attachment_at(host.at)
 
 
 def host_end(name: str) -> End:

@@ -166,7 +166,8 @@ class _Names(dict[str, str]):
 
 def _cables(knowledge: Knowledge, spaces: dict[str, _Space], tag: str) -> Iterator[str]:
     done: set[End] = set()
-    for end, link in knowledge.links.items():
+    for end in (End(device, port) for device, ports in knowledge.ports.items() for port in ports):
+        link = knowledge.links[end]
         if link.peer is not None and end not in done and _exists(link):
             done |= {end, link.peer}
             a, b = spaces[end.device].names[end.port], spaces[link.peer.device].names[link.peer.port]

@@ -5,12 +5,13 @@ A host is a device with one interface, so that every engine has one kind of thin
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Literal
 
 from archipelago.addressing.values import InterfaceAddress
-from archipelago.knowledge.links import HOST_PORT, UNCABLED, Link, links, port_names
+from archipelago.knowledge.links import HOST_PORT, UNCABLED, Links, Plugs, plugs, port_names
 from archipelago.knowledge.routes import DeviceRoutes, device_routes
 from archipelago.model.network import (
     DEFAULT_VLAN,
@@ -71,7 +72,8 @@ class Nic:
 
 @dataclass(frozen=True, slots=True)
 class Node:
-    """A device or a host with all that it knows. `forwards` holds the families it routes."""
+    """A device or a host with all that it knows. `forwards` holds the families it routes; `bundled` the aggregate that
+    each member port belongs to."""
 
     name: str
     kind: Literal["router", "l3switch", "switch", "host"]
@@ -83,10 +85,40 @@ class Node:
     nics: Mapping[str, Nic]
     routes: DeviceRoutes
     written: Device | Host
+    bundled: Mapping[str, str]
 
     def nics_on(self, attachment: str) -> list[Nic]:
         """The interfaces that speak by an attachment, in the order written."""
         return [nic for nic in self.nics.values() if nic.attachment == attachment]
+
+
+class Nodes(Mapping[str, Node]):
+    """Every device and host by name, devices first. A host's node is made when it is asked for: a plan can hold a
+    million, and most questions are about few."""
+
+    __slots__ = ("_devices", "_hosts", "_known", "_links")
+
+    def __init__(self, devices: Mapping[str, Node], hosts: Mapping[str, Host], links: Links) -> None:
+        self._devices = devices
+        self._hosts = hosts
+        self._links = links
+        self._known: dict[str, Node] = {}
+
+    def __getitem__(self, name: str) -> Node:
+        found = self._devices.get(name) or self._known.get(name)
+        if found is None:
+            found = self._known[name] = host_node(self._hosts[name], self._links)
+        return found
+
+    def __iter__(self) -> Iterator[str]:
+        yield from self._devices
+        yield from self._hosts
+
+    def __len__(self) -> int:
+        return len(self._devices) + len(self._hosts)
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._devices or name in self._hosts
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,50 +127,68 @@ class Knowledge:
 
     network: Network
     ports: Mapping[str, Mapping[str, Port]]
-    links: Mapping[End, Link]
-    nodes: Mapping[str, Node]
-    attachment_of: Mapping[End, Attachment]
+    plugs: Plugs
+    links: Links
+    devices: Mapping[str, Node]
+    nodes: Nodes
+
+    def attachment_at(self, end: End) -> Attachment:
+        """The attachment that a port is, or is a member of."""
+        node = self.nodes[end.device]
+        return node.attachments[node.bundled.get(end.port, end.port)]
 
 
 def know(network: Network) -> Knowledge:
     """Derive what every device knows from what is written."""
-    ports = port_names(network)
-    physical = links(network, ports)
+    return _known(network, port_names(network), plugs(network), {})
+
+
+def know_again(before: Knowledge, network: Network, touched: frozenset[str]) -> Knowledge:
+    """What every device knows once parts are switched on or off; only the devices touched are derived again.
+
+    Args:
+        before: what was known.
+        network: the same devices, ports, hosts and cables, with other parts off.
+        touched: every device that holds such a part or faces one.
+    """
+    ports = {**before.ports}
+    for name in touched:
+        ports[name] = {**before.ports[name], **network.devices[name].ports}
+    kept = {name: node for name, node in before.devices.items() if name not in touched}
+    return _known(network, ports, before.plugs, kept)
+
+
+def _known(
+    network: Network, ports: Mapping[str, Mapping[str, Port]], plugged: Plugs, kept: Mapping[str, Node]
+) -> Knowledge:
+    links = Links(network, ports, plugged)
     catalogue = frozenset(network.vlans.values()) | {DEFAULT_VLAN}
-    nodes: dict[str, Node] = {}
-    attachment_of: dict[End, Attachment] = {}
-    for device in network.devices.values():
-        node = _device_node(device, ports[device.name], physical, catalogue)
-        nodes[device.name] = node
-        for attachment in node.attachments.values():
-            for member in attachment.members:
-                attachment_of[member] = attachment
-    for host in network.hosts.values():
-        node = _host_node(host, physical)
-        nodes[host.name] = node
-        attachment_of[End(host.name, HOST_PORT)] = node.attachments[HOST_PORT]
-    return Knowledge(network, ports, physical, nodes, attachment_of)
+    devices = {
+        name: kept.get(name) or _device_node(device, ports[name], links, catalogue)
+        for name, device in network.devices.items()
+    }
+    return Knowledge(network, ports, plugged, links, devices, Nodes(devices, network.hosts, links))
 
 
 def _device_node(
-    device: Device, ports: Mapping[str, Port], physical: Mapping[End, Link], catalogue: frozenset[int]
+    device: Device, ports: Mapping[str, Port], links: Links, catalogue: frozenset[int]
 ) -> Node:
     switching = device.kind != "router"
     vlans: frozenset[int] = frozenset()
     if switching:
         vlans = catalogue if device.vlans is None else frozenset(device.vlans) | {DEFAULT_VLAN}
     attachments: dict[str, Attachment] = {}
-    taken: set[str] = set()
+    bundled: dict[str, str] = {}
     for interface in device.interfaces.values():
         if isinstance(interface, Aggregate):
             members = tuple(End(device.name, member) for member in interface.members)
-            taken.update(interface.members)
-            blocked = "" if any(physical[end].carrier for end in members) else _no_member(device, interface, physical)
+            bundled.update(dict.fromkeys(interface.members, interface.name))
+            blocked = "" if any(links[end].carrier for end in members) else _no_member(device, interface, links)
             attachments[interface.name] = _attachment(interface, members, switching, vlans, blocked)
     for port in ports.values():
-        if port.name not in taken:
+        if port.name not in bundled:
             end = End(device.name, port.name)
-            attachments[port.name] = _attachment(port, (end,), switching, vlans, physical[end].blocked)
+            attachments[port.name] = _attachment(port, (end,), switching, vlans, links[end].blocked)
     nics = _nics(device, attachments, vlans)
     if device.kind == "switch":
         forwards: frozenset[int] = frozenset()
@@ -148,17 +198,17 @@ def _device_node(
         nics.values(), device.routes, [h for h in device.gateway if h.address.version not in forwards]
     )
     holds = device.unresolved == "hold" if device.unresolved else device.kind == "switch"
-    return Node(device.name, device.kind, device.off, holds, forwards, vlans, attachments, nics, routes, device)
+    return Node(device.name, device.kind, device.off, holds, forwards, vlans, attachments, nics, routes, device, bundled)
 
 
-def _no_member(device: Device, interface: Aggregate, physical: Mapping[End, Link]) -> str:
+def _no_member(device: Device, interface: Aggregate, links: Links) -> str:
     if device.off:
         return f"{device.name} is off"
     if interface.off:
         return f"aggregate {device.name}/{interface.name} is off"
     if not interface.members:
         return f"aggregate {device.name}/{interface.name} has no members"
-    first = physical[End(device.name, interface.members[0])].blocked
+    first = links[End(device.name, interface.members[0])].blocked
     return first if len(interface.members) == 1 else f"no member of {device.name}/{interface.name} has carrier: {first}"
 
 
@@ -172,7 +222,7 @@ def _attachment(
     untagged: int | None
     if one.trunk is None:
         untagged = one.access or DEFAULT_VLAN
-        wanted = frozenset({untagged})
+        wanted = _only(untagged)
     else:
         untagged = None if one.untagged == "none" else one.untagged or DEFAULT_VLAN
         wanted = existing if one.trunk == "all" else frozenset(one.trunk)
@@ -180,7 +230,12 @@ def _attachment(
             wanted |= {untagged}
     if untagged not in existing:
         untagged = None
-    return Attachment(one.name, members, True, wanted & existing, untagged, blocked, one)
+    return Attachment(one.name, members, True, wanted if wanted <= existing else wanted & existing, untagged, blocked, one)
+
+
+@lru_cache(maxsize=8192)
+def _only(vlan: int) -> frozenset[int]:
+    return frozenset({vlan})
 
 
 def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozenset[int]) -> dict[str, Nic]:
@@ -237,9 +292,9 @@ def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozense
     return nics
 
 
-def _host_node(host: Host, physical: Mapping[End, Link]) -> Node:
+def host_node(host: Host, links: Links) -> Node:
     end = End(host.name, HOST_PORT)
-    blocked = physical[end].blocked
+    blocked = links[end].blocked
     written = Port(HOST_PORT)
     nic = Nic(HOST_PORT, "host", HOST_PORT, None, None, host.addresses, "", blocked)
     routes = device_routes([nic], (), host.gateway)
@@ -256,4 +311,5 @@ def _host_node(host: Host, physical: Mapping[End, Link]) -> Node:
         {HOST_PORT: nic},
         routes,
         host,
+        {},
     )

@@ -138,7 +138,7 @@ def _far(knowledge: Knowledge, one: Attachment) -> tuple[str, Attachment, Cable 
     for end in one.members:
         link = knowledge.links[end]
         if link.carrier and link.peer is not None:
-            return link.peer.device, knowledge.attachment_of[link.peer], link.cable
+            return link.peer.device, knowledge.attachment_at(link.peer), link.cable
     return None
 
 

@@ -44,7 +44,7 @@ class Simulation:
         for end in members:
             link = knowledge.links[end]
             if link.carrier and link.peer is not None:
-                far = knowledge.attachment_of[link.peer]
+                far = knowledge.attachment_at(link.peer)
                 wire.peer = self.wires[link.peer.device, far.name]
                 wire.delay = link.delay
                 return

@@ -184,8 +184,8 @@ def _cut(texts: list[str], noun: str) -> list[str]:
 def _cable_text(view: Picture, cable: Cable) -> str:
     if cable.off:
         return "off"
-    here = view.knowledge.attachment_of[cable.a]
-    there = view.knowledge.attachment_of[cable.b]
+    here = view.knowledge.attachment_at(cable.a)
+    there = view.knowledge.attachment_at(cable.b)
     if not view.knowledge.links[cable.a].carrier:
         return "down"
     if (
@@ -199,7 +199,7 @@ def _cable_text(view: Picture, cable: Cable) -> str:
 
 
 def _tags(view: Picture, end: End) -> list[int]:
-    one = view.knowledge.attachment_of[end]
+    one = view.knowledge.attachment_at(end)
     if one.switched:
         return list(one.vlans)
     return [nic.vlan for nic in view.knowledge.nodes[end.device].nics_on(one.name) if nic.vlan is not None]
