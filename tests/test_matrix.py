@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+from collections import Counter
 from random import Random
 
 import pytest
@@ -12,27 +13,64 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from archipelago.diagnosis.picture import picture
-from archipelago.reachability.matrix import matrix
+from archipelago.knowledge.devices import know
+from archipelago.knowledge.parts import switched_off
+from archipelago.reachability.matrix import matrix, what_if
 from archipelago.simulation.reach import reach
 from makers import scrambled
 
 
+def questioned(network, family):
+    """Every pair asked of the simulation: how many are reached, and how many each mistake cuts off."""
+    view = picture(network)
+    nodes = view.knowledge.nodes
+    reached, causes = set(), Counter()
+    for source in network.hosts:
+        for target in network.hosts:
+            if source != target:
+                answer = reach(view, nodes[source], nodes[target], probes=1, family=family)
+                if answer.reached:
+                    reached.add((source, target))
+                else:
+                    causes[answer.cause, answer.at] += 1
+    return reached, causes
+
+
 @given(seed=st.integers(0, 10**6), family=st.sampled_from([None, 4, 6]))
-@settings(max_examples=60)
+@settings(max_examples=80)
 def test_the_arrays_agree_with_the_simulation(seed, family):
     network = scrambled(Random(seed))
     if network is None:
         return
-    view = picture(network)
-    nodes = view.knowledge.nodes
-    found = matrix(view, family)
-    for source, target, reached in found.rows():
-        answer = reach(view, nodes[source], nodes[target], family=family)
-        assert answer.reached == reached, (source, target, answer.says)
-    assert sum(group.pairs for group in found.groups) == found.pairs - found.count
+    found = matrix(network, family)
+    reached, causes = questioned(network, family)
+    assert {(source, target) for source, target, yes in found.rows() if yes} == reached
+    assert found.count == len(reached)
+    ours = Counter()
     for group in found.groups:
-        answer = reach(view, nodes[group.source], nodes[group.target], family=family)
-        assert (answer.cause, answer.at) == (group.finding.slug, group.finding.at)
+        ours[group.finding.slug, group.finding.at] += group.pairs
+    assert ours == causes
+
+
+def parts_of(network):
+    """Every name by which a part can be switched off."""
+    yield from (*network.devices, *network.hosts, *(str(cable) for cable in network.cables), *network.vlans)
+    for device in network.devices.values():
+        yield from (f"{device.name}/{name}" for name in (*device.ports, *device.interfaces))
+
+
+@given(seed=st.integers(0, 10**6))
+@settings(max_examples=40)
+def test_parts_switched_off_one_by_one_or_written_off_are_the_same(seed):
+    random = Random(seed)
+    network = scrambled(random)
+    if network is None:
+        return
+    parts = list(parts_of(network))
+    asked = [*random.sample(parts, min(8, len(parts))), tuple(random.sample(parts, 2))]
+    for part, found in what_if(network, asked):
+        written, _ = switched_off(know(network), [part] if isinstance(part, str) else part)
+        assert list(found.rows()) == list(matrix(written, causes=False).rows()), part
 
 
 def test_matrix_for_people_and_for_programs(command, tern_bay, tmp_path):

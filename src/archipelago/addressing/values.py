@@ -43,6 +43,11 @@ class Prefix(NamedTuple):
         return 1 << (WIDTHS[self.version] - self.length)
 
     @property
+    def first(self) -> Address:
+        """The block's first address."""
+        return Address(self.version, self.value)
+
+    @property
     def last(self) -> int:
         """The block's last address, as an integer."""
         return self.value + self.size - 1

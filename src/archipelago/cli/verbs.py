@@ -166,16 +166,19 @@ def _trace(network: Network, words: Namespace) -> int:
 
 
 def matrix(words: Namespace) -> int:
-    from archipelago.cli.words import without
-    from archipelago.diagnosis.picture import picture
     from archipelago.files.disk import write_whole
+    from archipelago.knowledge.devices import know
+    from archipelago.reachability.fabric import weave
     from archipelago.reachability.matrix import matrix as decide
+    from archipelago.reachability.matrix import without
     from archipelago.views import matrix as shown
 
-    view = picture(without(archipelago.read_network(words.network), words.without))
-    found = decide(view, words.family, causes=not words.csv)
+    fabric = weave(know(archipelago.read_network(words.network)))
+    if words.without:
+        fabric = without(fabric, words.without)
+    found = decide(fabric, words.family, causes=not words.csv)
     if words.output:
-        write_whole(words.output, shown.figure(view, found, words.output))
+        write_whole(words.output, shown.figure(fabric.knowledge, found, words.output))
     if words.csv:
         out.say_lines(shown.csv_lines(found))
     elif words.as_json:
@@ -188,11 +191,12 @@ def matrix(words: Namespace) -> int:
         out.say_json({"pairs": found.pairs, "reached": found.count, "causes": causes, "unreached": cut})
     else:
         out.head(shown.headline(found))
-        grid = shown.by_vlan(view, found)
-        out.say_tables([one for one in (shown.causes(found), grid) if one is not None and one.rows])
+        groups = shown.grouped(fabric.knowledge, found)
+        out.say_lines(line for line in [shown.parted(groups)] if line)
+        out.say_tables([one for one in (shown.causes(found), shown.by_vlan(groups)) if one.rows])
         if words.hosts:
             out.say()
-            out.say_lines(shown.by_host(view, found))
+            out.say_lines(shown.by_host(groups, found))
         if words.output:
             out.say()
             out.say(f"drawn: {words.output}")

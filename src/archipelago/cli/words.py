@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 
 from archipelago.diagnosis.picture import Picture
 from archipelago.errors import QuestionError
 from archipelago.knowledge.devices import Node
-from archipelago.knowledge.links import port_names
-from archipelago.model.network import Network, Port
 from archipelago.simulation.build import Simulation
 
 CarveWords = tuple[list[str], dict[str, int], dict[str, int], dict[str, str], float]
@@ -99,31 +96,3 @@ def after_words(view: Picture, words: str) -> Simulation:
     if not comma:
         raise QuestionError(f"'{words}' is not FROM,TO; name two ends, such as kiosk-a,galley")
     return simulate(view, find_source(view, source), find_end(view, target))
-
-
-def without(network: Network, parts: list[str]) -> Network:
-    """The network with parts switched off: devices, hosts, or ports and interfaces as DEVICE/NAME.
-
-    Raises:
-        QuestionError: there is no such part.
-    """
-    for part in parts:
-        device, slash, name = part.partition("/")
-        if not slash and part in network.hosts:
-            hosts = {**network.hosts, part: replace(network.hosts[part], off=True)}
-            network = replace(network, hosts=hosts)
-            continue
-        if device not in network.devices:
-            raise QuestionError(f"there is no device '{device}'; there are: {', '.join(network.devices)}")
-        one = network.devices[device]
-        if not slash:
-            one = replace(one, off=True)
-        elif name in one.interfaces:
-            one = replace(one, interfaces={**one.interfaces, name: replace(one.interfaces[name], off=True)})
-        elif name in port_names(network)[device]:
-            port = one.ports.get(name) or Port(name)
-            one = replace(one, ports={**one.ports, name: replace(port, off=True)})
-        else:
-            raise QuestionError(f"'{device}' has no port or interface '{name}'")
-        network = replace(network, devices={**network.devices, device: one})
-    return network

@@ -96,11 +96,10 @@ def vrf_of(node: Node, interface: str) -> str:
 
 
 def _storm(view: Picture, node: Node, stop: Stop) -> Finding:
-    for foot, number in view.domains.of.items():
-        if foot[0] == node.name and number in view.domains.loops:
-            return faults.switching_loop(view, view.domains.loops[number])
-    loops = list(view.domains.loops.values())
-    return faults.switching_loop(view, loops[0]) if loops else faults.unexplained(node.name, "a broadcast never ended")
+    number = view.domains.of.get((node.name, stop.interface))
+    if number is not None and number in view.domains.loops:
+        return faults.switching_loop(view, view.domains.loops[number])
+    return faults.unexplained(node.name, "a broadcast never ended")
 
 
 def meant_for(view: Picture, nic: Nic) -> int | None:
@@ -457,6 +456,8 @@ def _circling(view: Picture, stop: Stop) -> Finding:
     if last in stop.passed[:-1]:
         back = len(stop.passed) - 2 - stop.passed[:-1][::-1].index(last)
         circle = list(dict.fromkeys(stop.passed[back:]))
+        first = min(circle, key=list(view.network.devices).index)  # wherever the packet came into it
+        circle = [*circle[circle.index(first) :], *circle[: circle.index(first)]]
     home = next((held for held in view.homes(stop.target) if held.nic.up), None)
     fallback: Finding | None = None
     for name in circle:

@@ -155,15 +155,16 @@ def wanted_vlan(attachment: Attachment) -> int | None:
 
 def sits_in(view: Picture, node: Node, nic: Nic) -> int | None:
     """The VLAN that an interface stands in, or that its host's port puts it in; None where there is none."""
-    if node.kind == "host" and isinstance(node.written, Host):
-        attachment = host_attachment(view.knowledge, node.written)
-        if attachment.switched:
-            return wanted_vlan(attachment)
-        for one in view.knowledge.nodes[node.written.at.device].nics_on(attachment.name):
-            if one.speaks and one.tag is None:
-                return one.vlan
-        return None
-    return nic.vlan
+    return plugged_vlan(view.knowledge, node.written) if isinstance(node.written, Host) else nic.vlan
+
+
+def plugged_vlan(knowledge: Knowledge, host: Host) -> int | None:
+    """The VLAN that a host's port puts it in; None where there is none."""
+    attachment = host_attachment(knowledge, host)
+    if attachment.switched:
+        return wanted_vlan(attachment)
+    nics = knowledge.nodes[host.at.device].nics_on(attachment.name)
+    return next((one.vlan for one in nics if one.speaks and one.tag is None), None)
 
 
 def meant_vlan(view: Picture, prefix: Prefix) -> int | None:

@@ -107,7 +107,7 @@ class Nodes(Mapping[str, Node]):
     def __getitem__(self, name: str) -> Node:
         found = self._devices.get(name) or self._known.get(name)
         if found is None:
-            found = self._known[name] = host_node(self._hosts[name], self._links)
+            found = self._known[name] = host_node(self._hosts[name], self._links[End(name, HOST_PORT)].blocked)
         return found
 
     def __iter__(self) -> Iterator[str]:
@@ -170,9 +170,7 @@ def _known(
     return Knowledge(network, ports, plugged, links, devices, Nodes(devices, network.hosts, links))
 
 
-def _device_node(
-    device: Device, ports: Mapping[str, Port], links: Links, catalogue: frozenset[int]
-) -> Node:
+def _device_node(device: Device, ports: Mapping[str, Port], links: Links, catalogue: frozenset[int]) -> Node:
     switching = device.kind != "router"
     vlans: frozenset[int] = frozenset()
     if switching:
@@ -198,7 +196,9 @@ def _device_node(
         nics.values(), device.routes, [h for h in device.gateway if h.address.version not in forwards]
     )
     holds = device.unresolved == "hold" if device.unresolved else device.kind == "switch"
-    return Node(device.name, device.kind, device.off, holds, forwards, vlans, attachments, nics, routes, device, bundled)
+    return Node(
+        device.name, device.kind, device.off, holds, forwards, vlans, attachments, nics, routes, device, bundled
+    )
 
 
 def _no_member(device: Device, interface: Aggregate, links: Links) -> str:
@@ -230,7 +230,9 @@ def _attachment(
             wanted |= {untagged}
     if untagged not in existing:
         untagged = None
-    return Attachment(one.name, members, True, wanted if wanted <= existing else wanted & existing, untagged, blocked, one)
+    return Attachment(
+        one.name, members, True, wanted if wanted <= existing else wanted & existing, untagged, blocked, one
+    )
 
 
 @lru_cache(maxsize=8192)
@@ -292,9 +294,9 @@ def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozense
     return nics
 
 
-def host_node(host: Host, links: Links) -> Node:
+def host_node(host: Host, blocked: str) -> Node:
+    """What a host knows. `blocked` says why its port has no carrier, empty where it has."""
     end = End(host.name, HOST_PORT)
-    blocked = links[end].blocked
     written = Port(HOST_PORT)
     nic = Nic(HOST_PORT, "host", HOST_PORT, None, None, host.addresses, "", blocked)
     routes = device_routes([nic], (), host.gateway)

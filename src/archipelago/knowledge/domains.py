@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from archipelago.knowledge.devices import Attachment, Knowledge
 from archipelago.model.network import Cable
@@ -60,23 +61,11 @@ def domains(knowledge: Knowledge) -> Domains:
     oneway: list[tuple[Foot, Foot, Cable | None]] = []
     for node in knowledge.nodes.values():
         for one in node.attachments.values():
-            far = _far(knowledge, one)
-            if far is None:
-                continue
-            far_node, there, cable = far
-            back = _far(knowledge, there)
-            mutual = back is not None and back[1] is one
-            theirs = channels(knowledge, far_node, there)
-            ours = channels(knowledge, node.name, one)
-            first = (node.name, one.name) < (far_node, there.name)
-            for tag, foot in sending(knowledge, node.name, one).items():
-                target = theirs.get(tag)
-                if target is None:
-                    continue
-                returned = ours.get(_tag_of(there, target, tag)) if mutual else None
-                if returned != foot:
+            for joint in joints(knowledge, node.name, one):
+                foot, target, cable = joint.foot, joint.target, joint.cable
+                if not joint.mutual:
                     oneway.append((foot, target, cable))
-                elif first:
+                elif joint.first:
                     onward.setdefault(foot, []).append((target, cable))
                     onward.setdefault(target, []).append((foot, cable))
                     if not _join(parent, foot, target):
@@ -102,6 +91,36 @@ def domains(knowledge: Knowledge) -> Domains:
                 loops[of[a]] = loops[of[b]]
                 spread = True
     return Domains(of, {number: tuple(found) for number, found in feet.items()}, loops, onward)
+
+
+class Joint(NamedTuple):
+    """Two feet that a link lets frames pass between, seen from the attachment that sends. `mutual` where they pass
+    back as well; of the two joints of a mutual pair one is `first`. `far` is the device or host at the other end."""
+
+    foot: Foot
+    target: Foot
+    far: str
+    cable: Cable | None
+    mutual: bool
+    first: bool
+
+
+def joints(knowledge: Knowledge, name: str, one: Attachment) -> Iterator[Joint]:
+    """Where the frames that an attachment sends arrive, VLAN by VLAN, tag by tag (IEEE 802.1Q 6.9, 8.6)."""
+    far = _far(knowledge, one)
+    if far is None:
+        return
+    far_node, there, cable = far
+    back = _far(knowledge, there)
+    returns = back is not None and back[1] is one
+    theirs = channels(knowledge, far_node, there)
+    ours = channels(knowledge, name, one) if returns else {}
+    first = (name, one.name) < (far_node, there.name)
+    for tag, foot in sending(knowledge, name, one).items():
+        target = theirs.get(tag)
+        if target is not None:
+            mutual = ours.get(_tag_of(there, target, tag)) == foot
+            yield Joint(foot, target, far_node, cable, mutual, mutual and first)
 
 
 def channels(knowledge: Knowledge, node: str, one: Attachment) -> dict[int | None, Foot]:

@@ -2,144 +2,442 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
-from archipelago.addressing.values import source_for
-from archipelago.diagnosis.picture import Picture
-from archipelago.knowledge.devices import Node
-from archipelago.knowledge.routes import Entry
-from archipelago.reachability.classes import Classes, fold
+from archipelago.reachability.fabric import CONNECTED, NOWHERE, Bools, Fabric, Family, Ints, Joints
 
 MOST_ROUTERS = 63
 """A packet with a first TTL of 64 passes so many routers at most (RFC 1812 5.3.1)."""
+AT_A_TIME = 256
+"""How many classes' ways are in memory at once."""
+Codes = NDArray[np.int32]
+
+
+@dataclass(frozen=True, slots=True)
+class Islands:
+    """The broadcast domain of each foot, and of each domain whether a broadcast in it never ends."""
+
+    of: NDArray[np.int32]
+    loops: Bools
+
+
+@dataclass(frozen=True, slots=True)
+class Meaning:
+    """What the number at the end of a way means. Below `arrived`: still under way between routers, at that row, when
+    the TTL ran out. Then, in this order: arrived; contested (an address that several hold decides); no route, at a
+    place; a broadcast address, at a place; the route (an entry) that led nowhere."""
+
+    rows: int
+    places: int
+
+    @property
+    def arrived(self) -> int:
+        return self.rows
+
+    @property
+    def contested(self) -> int:
+        return self.rows + 1
+
+    @property
+    def no_route(self) -> int:
+        return self.rows + 2
+
+    @property
+    def broadcast(self) -> int:
+        return self.no_route + self.places
+
+    @property
+    def entry(self) -> int:
+        return self.broadcast + self.places
+
+
+@dataclass(frozen=True, slots=True)
+class Columns:
+    """What can be sent to: each class by its probed address, then classes by their other addresses. `order` sorts
+    them by the `piece` of the address space that each lies in."""
+
+    piece: Ints
+    domain: Ints
+    owner: Ints
+    slot: Ints
+    order: Ints
+    sorted_piece: Ints
+
+    def between(self, first: Ints, last: Ints) -> tuple[Ints, Ints]:
+        """Where the columns of each range of pieces begin and end in the order."""
+        low = np.searchsorted(self.sorted_piece, first)
+        return low, np.maximum(np.searchsorted(self.sorted_piece, last, side="right"), low)
+
+
+@dataclass(frozen=True, slots=True)
+class Ways:
+    """Where every class's packets end. `ends` are those of each routing row; a class's packets fare as those of its
+    first router (`start`: a row, or a meaning of its own), but for single cells (class times columns, plus column, in
+    order) that `patch` has."""
+
+    ends: Codes
+    start: Codes
+    cell: Ints
+    patch: Codes
+    columns: Columns
+
+    def of(self, low: int, high: int) -> Codes:
+        """Where the ways of classes `low` to `high` to every column end."""
+        start, rows, width = self.start[low:high], len(self.ends), len(self.columns.piece)
+        if rows:
+            found = self.ends[np.minimum(start, rows - 1)]
+            own = start >= rows
+            found[own] = start[own, None]
+        else:
+            found = np.repeat(start[:, None], width, axis=1)
+        a, b = np.searchsorted(self.cell, (low * width, high * width))
+        found.reshape(-1)[self.cell[a:b] - low * width] = self.patch[a:b]
+        return found
+
+    def of_pairs(self, source: Ints, column: Ints) -> Codes:
+        """Where single ways end."""
+        start, rows = self.start[source], len(self.ends)
+        found = np.where(start < rows, self.ends[np.minimum(start, rows - 1), column], start) if rows else start.copy()
+        if len(self.cell):
+            wanted = source * len(self.columns.piece) + column
+            at = np.minimum(np.searchsorted(self.cell, wanted), len(self.cell) - 1)
+            patched = self.cell[at] == wanted
+            found[patched] = self.patch[at[patched]]
+        return found
 
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """One family's answer: `onward[a, b]` says that packets of class a arrive at class b; a pair is reached where
-    they do both ways."""
+    """One family's answer, by class. `of_state` gives the class of each state (twice a bunch's number, plus one where
+    a host of it is up), -1 for none. `onward` says whose packets arrive at whom, `back` whose replies do; where it is
+    `contested`, an address that several hold decides. `replies` has, for classes that speak from several addresses,
+    the column that each class's replies go to. `direct` are the entries that ask for the target itself."""
 
-    classes: Classes
-    onward: NDArray[np.bool_]
+    family: Family
+    meaning: Meaning
+    of_state: Ints
+    ways: Ways
+    replies: Mapping[int, Ints]
+    direct: Bools
+    onward: Bools
+    back: Bools
+    contested: Bools | None
 
     @property
-    def reached(self) -> NDArray[np.bool_]:
-        return self.onward & self.onward.T
+    def reached(self) -> Bools:
+        return self.onward & self.back
+
+    def reply_columns(self, answers: Ints, asks: Ints) -> Ints:
+        """The columns that replies from some classes to others go to."""
+        found = asks.copy()
+        for owner, column in self.replies.items():
+            mine = asks == owner
+            found[mine] = column[answers[mine]]
+        return found
+
+    def differs(self, code: Ints) -> tuple[Bools, Bools]:
+        """Whether the mistake behind an end can differ by who sends, and by who is sent to."""
+        meaning, entries = self.meaning, self.family.entries
+        entry = np.maximum(code - meaning.entry, 0)
+        by_entry = code >= meaning.entry
+        place = np.where(code >= meaning.broadcast, code - meaning.broadcast, code - meaning.no_route)
+        if len(entries.place):
+            entry = np.minimum(entry, len(entries.place) - 1)
+            place = np.where(by_entry, entries.place[entry], place)
+        sender = (code >= meaning.no_route) & (place >= meaning.rows)
+        hearer = np.where(by_entry, self.direct[entry], True) if len(entries.place) else np.ones_like(sender)
+        hearer &= ~(sender & (code < meaning.broadcast))
+        return sender, hearer
 
 
-def solve(view: Picture, version: int) -> Outcome:
+def islands(feet: int, joints: Joints) -> Islands:
+    """The broadcast domains: the connected components of the feet that frames pass between both ways.
+
+    A component with more joints than a tree has is a loop; so is a way out of it and back in by one-way joints, and a
+    domain from which frames leak into such a one is lost with it.
+    """
+    a, b = joints.foot[joints.first], joints.target[joints.first]
+    count, of = connected_components(_graph(a, b, feet), directed=False)
+    joined = np.bincount(of[a], minlength=count) if len(a) else np.zeros(count, dtype=np.int64)
+    loops = joined >= np.bincount(of, minlength=count)
+    leaks = ~joints.mutual
+    if leaks.any():
+        source, target = of[joints.foot[leaks]], of[joints.target[leaks]]
+        _, strong = connected_components(_graph(source, target, count), directed=True, connection="strong")
+        loops[source[strong[source] == strong[target]]] = True
+        while (spread := loops[target] & ~loops[source]).any():
+            loops[source[spread]] = True
+    return Islands(of, loops)
+
+
+def _graph(a: NDArray[np.integer], b: NDArray[np.integer], size: int) -> coo_array:
+    return coo_array((np.ones(len(a), dtype=np.int8), (a, b)), shape=(size, size))
+
+
+def decide(fabric: Fabric, version: int, domains: Islands | None = None) -> Outcome:
     """Decide every ordered pair of classes of a family.
 
-    Each routing device (once for each of its tables) is a row, each class a column, and the value where a packet for
-    that class goes next: another row, arrived, or lost. Following the rows at most 63 times ends every packet.
+    Hosts that look alike from outside and stand in one broadcast domain are a class. Each routing device (once for
+    each of its tables) is a row, each class a column, and the value where a packet for that class goes next: another
+    row, or an end. Following the rows at most 63 times ends every packet.
     """
-    return _Solver(view, fold(view, version)).outcome()
+    return _Decision(fabric, fabric.families[version], domains or islands(len(fabric.feet), fabric.joints)).outcome()
 
 
-class _Solver:
-    def __init__(self, view: Picture, classes: Classes) -> None:
-        self.view = view
-        self.classes = classes
-        self.version = classes.version
-        self.rows: dict[tuple[str, str], int] = {}
-        for node in view.knowledge.nodes.values():
-            if self.version in node.forwards:
-                for vrf in dict.fromkeys(nic.vrf for nic in node.nics.values()):
-                    self.rows[node.name, vrf] = len(self.rows)
-        self.lost = len(self.rows)
-        self.arrived = self.lost + 1
-        order = np.argsort(np.array(classes.atoms, dtype=np.int64), kind="stable")
-        self.order = order
-        self.atoms = np.array(classes.atoms, dtype=np.int64)[order]
-        self.domains = np.array(classes.domains, dtype=np.int64)[order]
-        self.column_of = {
-            classes.members[index][0]: column for column, index in enumerate(order) if len(classes.members[index]) == 1
-        }
+class _Decision:
+    def __init__(self, fabric: Fabric, family: Family, domains: Islands) -> None:
+        self.fabric = fabric
+        self.family = family
+        self.islands = domains
+        self.meaning = Meaning(len(family.rows), len(family.rows) + len(family.sign))
+        self.bunch_domain = np.where(fabric.stands == NOWHERE, -1, domains.of[fabric.stands])
+        self._classes()
+        self.columns = self._columns()
+        self._entries()
 
-    def outcome(self) -> Outcome:
-        count = len(self.classes.members)
-        onward = np.zeros((count, count), dtype=np.bool_)
-        if count:
-            end = self._follow(self._steps())
-            first = np.empty((count, count), dtype=np.int32)
-            for row, index in enumerate(self.order):
-                node = self.view.knowledge.nodes[self.classes.members[index][0]]
-                first[row] = self._row(node, "")
-            arrived = np.take_along_axis(end, first, axis=0) == self.arrived
-            onward[np.ix_(self.order, self.order)] = arrived
-        return Outcome(self.classes, onward)
+    # Classes
+
+    def _classes(self) -> None:
+        """Fold the hosts: those of one sign in one domain, and those that are down, of one sign."""
+        fabric, family = self.fabric, self.family
+        state = fabric.bunch * 2 + ~fabric.down
+        size = 2 * len(family.sign)
+        there = np.bincount(state, minlength=size) > 0
+        there &= np.repeat(family.sign, 2) >= 0
+        states = np.flatnonzero(there)
+        live = states % 2 == 1
+        domain = np.where(live, self.bunch_domain[states // 2], -2)
+        # hosts on no foot hear nobody, each bunch of them in a domain of its own
+        apart = np.where(live & (domain == -1), -3 - states, domain)
+        key = family.sign[states // 2] * (len(fabric.feet) + size + 4) + apart + size + 3
+        _, first, of = np.unique(key, return_index=True, return_inverse=True)
+        self.of_state = np.full(size, -1, dtype=np.int64)
+        self.of_state[states] = of
+        self.bunch_of = states[first] // 2
+        self.live = live[first]
+        self.domain = apart[first]
+        self.sign = family.sign[self.bunch_of]
+
+    def _columns(self) -> Columns:
+        signs = self.family.signs
+        probed = np.array([sign.pieces[0] for sign in signs], dtype=np.int64)[self.sign]
+        several = np.array([len(sign.pieces) > 1 for sign in signs], dtype=np.bool_)[self.sign]
+        more = [
+            (int(owner), slot, piece)
+            for owner in np.flatnonzero(several)
+            for slot, piece in enumerate(signs[self.sign[owner]].pieces)
+            if slot
+        ]
+        extra = np.array(more, dtype=np.int64).reshape(-1, 3).T
+        piece = np.concatenate((probed, extra[2]))
+        owner = np.concatenate((np.arange(len(probed)), extra[0]))
+        slot = np.concatenate((np.zeros(len(probed), dtype=np.int64), extra[1]))
+        order = np.argsort(piece, kind="stable")
+        return Columns(piece, self.domain[owner], owner, slot, order, piece[order])
+
+    # Routes
+
+    def _entries(self) -> None:
+        """Where each route leads: to a row, to whoever is asked for, or to an end."""
+        entries, family, meaning = self.family.entries, self.family, self.meaning
+        rows = meaning.rows
+        host = entries.place >= rows
+        foot_domain = self.islands.of[np.maximum(entries.foot, 0)]
+        self.entry_domain = np.where(host, self.bunch_domain[np.maximum(entries.place - rows, 0)], foot_domain)
+        looped = self.islands.loops[np.maximum(self.entry_domain, 0)] & (self.entry_domain >= 0)
+        self.direct = (entries.hop == CONNECTED) & ~looped
+        self.connected = self.direct & (self.entry_domain >= 0)
+        value = meaning.entry + np.arange(len(entries.place))
+        asking = np.flatnonzero((entries.hop >= 0) & ~looped & (self.entry_domain >= 0))
+        holders = family.holders
+        by_host = holders.host >= 0
+        place = self.bunch_domain[self.fabric.bunch[np.maximum(holders.host, 0)]]
+        stands = np.where(by_host, place, self.islands.of[np.maximum(holders.foot, 0)])
+        ready = np.where(by_host, ~self.fabric.down[np.maximum(holders.host, 0)], self.fabric.up[holders.foot])
+        ready &= stands >= 0
+        width = len(self.islands.loops) + 1
+        key = (holders.hop * width + stands)[ready]
+        known, first, times = np.unique(key, return_index=True, return_counts=True)
+        wanted = entries.hop[asking] * width + self.entry_domain[asking]
+        at = np.minimum(np.searchsorted(known, wanted), max(0, len(known) - 1))
+        self.handed = np.full(len(value), -1, dtype=np.int64)
+        if len(known):
+            met = known[at] == wanted
+            asking, at = asking[met], at[met]
+            holder = np.flatnonzero(ready)[first[at]]
+            forwards = holders.place[holder] >= 0
+            value[asking[forwards]] = holders.place[holder][forwards]
+            self.handed[asking] = holders.host[holder]
+            value[asking[times[at] > 1]] = meaning.contested
+        self.value = value.astype(np.int32)
+
+    def _painted(self, chosen: Ints) -> Iterator[tuple[Ints, Ints]]:
+        """The cells that entries cover, shorter prefixes first: of each cell the entry, and the column."""
+        entries = self.family.entries
+        low, high = self.columns.between(entries.first[chosen], entries.last[chosen])
+        length = entries.length[chosen]
+        for one in np.unique(length):
+            these = (length == one) & (high > low)
+            yield self._cells(chosen[these], low[these], high[these])
+
+    def _cells(self, what: Ints, low: Ints, high: Ints) -> tuple[Ints, Ints]:
+        """Each of some things, repeated for the columns from `low` to `high` in their order."""
+        size = high - low
+        whose = np.repeat(what, size)
+        within = np.arange(len(whose)) - np.repeat(np.cumsum(size) - size, size)
+        return whose, self.columns.order[np.repeat(low, size) + within]
+
+    def _codes(self, entry: NDArray[np.integer], column: Ints) -> Codes:
+        """Where a packet for a column goes next by an entry."""
+        code: Codes = self.value[entry]
+        arrives = self.connected[entry] & (self.entry_domain[entry] == self.columns.domain[column])
+        code[arrives] = self.meaning.arrived
+        met = self.handed[entry]
+        if (met >= 0).any():
+            fabric = self.fabric
+            owner = self.of_state[fabric.bunch[np.maximum(met, 0)] * 2 + 1]
+            code[(met >= 0) & (owner == self.columns.owner[column]) & (code != self.meaning.contested)] = (
+                self.meaning.arrived
+            )
+        return code
 
     def _steps(self) -> NDArray[np.int32]:
-        """Where every device sends each class next; what is lost or has arrived stays so."""
-        steps = np.empty((self.lost + 2, len(self.atoms)), dtype=np.int32)
-        for (name, vrf), row in self.rows.items():
-            steps[row] = self._row(self.view.knowledge.nodes[name], vrf)
-        steps[self.lost] = self.lost
-        steps[self.arrived] = self.arrived
+        """Where every routing row sends each column next."""
+        meaning, columns = self.meaning, self.columns
+        count = len(columns.piece)
+        steps = np.repeat((meaning.no_route + np.arange(meaning.rows, dtype=np.int32))[:, None], count, axis=1)
+        place = self.family.entries.place
+        best = np.full((meaning.rows, count), -1, dtype=np.int32)
+        for whose, column in self._painted(np.flatnonzero(place < meaning.rows)):
+            best[place[whose], column] = whose
+        row, column = np.nonzero(best >= 0)
+        steps[row, column] = self._codes(best[row, column], column)
+        for at, piece in self.family.deaf[:, self.family.deaf[0] < meaning.rows].T:
+            steps[at, columns.piece == piece] = meaning.broadcast + at
+        steps[:, self.twice] = meaning.contested
         return steps
 
     def _follow(self, steps: NDArray[np.int32]) -> NDArray[np.int32]:
-        """63 steps at once, by squaring."""
+        """63 steps at once, by squaring; sooner where every way has ended."""
+        rows = self.meaning.rows
+
+        def then(first: NDArray[np.int32], second: NDArray[np.int32]) -> NDArray[np.int32]:
+            moving, column = np.nonzero(first < rows)
+            result = first.copy()
+            result[moving, column] = second[first[moving, column], column]
+            return result
+
         result, power, left = steps, steps, MOST_ROUTERS - 1
         while left:
+            if not (power < rows).any():
+                return power
             if left & 1:
-                result = np.take_along_axis(power, result, axis=0)
+                result = then(result, power)
             left >>= 1
             if left:
-                power = np.take_along_axis(power, power, axis=0)
+                power = then(power, power)
         return result
 
-    def _row(self, node: Node, vrf: str) -> NDArray[np.int32]:
-        """One station's next step for every class: the longest prefix is written last."""
-        row = np.full(len(self.atoms), self.lost, dtype=np.int32)
-        table = node.routes.tables.get((vrf, self.version))
-        if table is None:
-            return row
-        for _, entries in reversed(table.lengths):
-            for entry in entries.values():
-                low, high = self._columns(entry)
-                if low < high:
-                    row[low:high] = self._next(node, entry, low, high)
-        for value in table.broadcasts:
-            low, high = self._between(value, value)
-            row[low:high] = self.lost
-        return row
+    # Ways
 
-    def _columns(self, entry: Entry) -> tuple[int, int]:
-        return self._between(entry.prefix.value, entry.prefix.last)
+    def _ways(self) -> Ways:
+        meaning, columns, entries = self.meaning, self.columns, self.family.entries
+        rows = meaning.rows
+        ends = self._follow(self._steps())
+        of_place = np.full(meaning.places, -1, dtype=np.int64)
+        speaking = np.flatnonzero(self.live)
+        of_place[rows + self.bunch_of[speaking]] = speaking
+        start = (meaning.no_route + rows + self.bunch_of).astype(np.int32)
+        mine = of_place[entries.place]
+        default = np.flatnonzero((mine >= 0) & (entries.hop != CONNECTED) & (self.handed < 0))
+        start[mine[default]] = self.value[default]
+        cells = [np.empty((3, 0), dtype=np.int64)]
+        others = np.flatnonzero((mine >= 0) & ((entries.hop == CONNECTED) | (self.handed >= 0)))
+        for whose, column in self._painted(others):
+            cells.append(np.stack((mine[whose], column, self._codes(whose, column))))
+        deaf = self.family.deaf[:, of_place[self.family.deaf[0]] >= 0]
+        low, high = columns.between(deaf[1], deaf[1])
+        whose, column = self._cells(np.arange(deaf.shape[1]), low, high)
+        cells.append(np.stack((of_place[deaf[0]][whose], column, meaning.broadcast + deaf[0][whose])))
+        contested = np.flatnonzero(self.twice)
+        if len(contested):
+            cells.append(
+                np.stack(
+                    (
+                        np.repeat(speaking, len(contested)),
+                        np.tile(contested, len(speaking)),
+                        np.full(len(speaking) * len(contested), meaning.contested),
+                    )
+                )
+            )
+        patches = np.concatenate(cells, axis=1)
+        key = patches[0] * len(columns.piece) + patches[1]
+        cell, last = np.unique(key[::-1], return_index=True)  # the longest prefix was written last
+        return Ways(ends, start, cell, patches[2][::-1][last].astype(np.int32), columns)
 
-    def _between(self, first: int, last: int) -> tuple[int, int]:
-        """The columns whose classes lie in a range of addresses that starts and ends at a cut."""
-        edges = self.classes.edges
-        low = bisect_right(edges, first) - 1
-        high = bisect_right(edges, last) - 1
-        return int(np.searchsorted(self.atoms, low)), int(np.searchsorted(self.atoms, high, side="right"))
+    def outcome(self) -> Outcome:
+        self.twice = self._contested_columns()
+        ways = self._ways()
+        meaning, classes = self.meaning, len(self.sign)
+        onward = np.empty((classes, len(self.columns.piece)), dtype=np.bool_)
+        contested = None
+        for low in range(0, classes, AT_A_TIME):
+            high = min(low + AT_A_TIME, classes)
+            codes = ways.of(low, high)
+            np.equal(codes, meaning.arrived, out=onward[low:high])
+            open_ = codes == meaning.contested
+            if open_.any():
+                if contested is None:
+                    contested = np.zeros_like(onward)
+                contested[low:high] = open_
+        main = onward[:, :classes]
+        replies = self._replies()
+        back = _turned(onward, replies, classes)
+        doubt = None
+        if contested is not None:
+            doubt = contested[:, :classes] | (main & _turned(contested, replies, classes))
+        return Outcome(self.family, meaning, self.of_state, ways, replies, self.direct, main, back, doubt)
 
-    def _next(self, node: Node, entry: Entry, low: int, high: int) -> Any:
-        """Where packets by one entry go: straight to the classes of its domain, or to whoever holds the next hop."""
-        nic = node.nics[entry.interface]
-        domain = self.view.domains.of.get((node.name, nic.name))
-        hop = entry.next_hop
-        if domain is None or domain in self.view.domains.loops or not nic.speaks:
-            return self.lost
-        if hop is None:
-            return np.where(self.domains[low:high] == domain, self.arrived, self.lost)
-        if source_for(nic.addresses, hop) is None:
-            return self.lost
-        for held in self.view.holders.get(hop, ()):
-            if held.node is not node and self.view.domains.of.get(held.foot) == domain:
-                row = self.rows.get((held.node.name, held.nic.vrf))
-                if row is not None:
-                    return row
-                column = self.column_of.get(held.node.name)
-                if column is not None and low <= column < high:
-                    found = np.full(high - low, self.lost, dtype=np.int32)
-                    found[column - low] = self.arrived
-                    return found
-                return self.lost
-        return self.lost
+    def _contested_columns(self) -> Bools:
+        """The columns whose address somebody else who is up holds too."""
+        found = np.zeros(len(self.columns.piece), dtype=np.bool_)
+        fabric = self.fabric
+        for host, other, foot in self.family.twice:
+            if not fabric.down[host] and (not fabric.down[other] if other >= 0 else fabric.up[foot]):
+                owner = self.of_state[fabric.bunch[host] * 2 + 1]
+                found |= self.columns.owner == owner
+        return found
+
+    def _replies(self) -> dict[int, Ints]:
+        """For each class with several addresses, the column of the one that it speaks from to each class."""
+        columns, classes = self.columns, len(self.sign)
+        found: dict[int, Ints] = {}
+        for owner in np.unique(columns.owner[classes:]).tolist():
+            mine = np.flatnonzero(columns.owner == owner)
+            column = dict(zip(columns.slot[mine].tolist(), mine.tolist(), strict=True))
+            towards = np.full(classes, owner, dtype=np.int64)
+            spoken = np.zeros(classes, dtype=np.bool_)
+            for slot, first, last in self.family.signs[self.sign[owner]].speaks:
+                piece = columns.piece[:classes]
+                inside = (piece >= first) & (piece <= last) & ~spoken
+                towards[inside] = column[slot]
+                spoken |= inside
+            found[owner] = towards
+        return found
+
+
+def _turned(onward: Bools, replies: Mapping[int, Ints], classes: int) -> Bools:
+    """Of each class and each other, what holds of the other's replies."""
+    found = onward[:, :classes].T
+    if replies:
+        found = found.copy()
+        every = np.arange(classes)
+        for owner, column in replies.items():
+            found[owner] = onward[every, column]
+    return found

@@ -115,29 +115,34 @@ def first_address(node: Node, version: int) -> Address | None:
     return None
 
 
+def without_family(view: Picture, source: Node, target: Node | Address, family: int | None) -> Finding:
+    """Why two ends share no address family, or not the one asked for: one of them has no address at all, or lacks
+    the one that is missing (IPv4, where each has the other's)."""
+    ends = [source, *([] if isinstance(target, Address) else [target])]
+    bare = next((node for node in ends if all(first_address(node, one) is None for one in (4, 6))), None)
+    if bare is not None:
+        wanted = Address(family or 4, 0)
+        return culprit(view, Stop("out", bare.name, "no-address", wanted, wanted))
+    version = family or (target.version if isinstance(target, Address) else 4)
+    lacking = next((node for node in ends if first_address(node, version) is None), source)
+    says = f"{lacking.name} has no IPv{version} address"
+    if family is None:
+        says += " and the other end has nothing else"
+    return Finding(
+        "no-common-family",
+        "error",
+        lacking.name,
+        ("hosts" if lacking.kind == "host" else "devices", lacking.name),
+        says,
+        "no packet can be sent",
+        f"give {lacking.name} an IPv{version} address",
+    )
+
+
 def _without_family(
     view: Picture, source: Node, name: str, target: Node | Address, version: int | None, family: int | None
 ) -> Answer:
-    ends = [source, *([] if isinstance(target, Address) else [target])]
-    lacking = next((node for node in ends if version is None or first_address(node, version) is None), source)
-    wanted = version or family or (target.version if isinstance(target, Address) else 4)
-    stop = Stop("out", lacking.name, "no-address", Address(wanted, 0), Address(wanted, 0))
-    bare = all(first_address(node, one) is None for node in [lacking] for one in (4, 6))
-    if bare:
-        finding = culprit(view, stop)
-    else:
-        says = f"{source.name} and {name} have no address family in common" + (
-            f" (IPv{family} asked)" if family else ""
-        )
-        finding = Finding(
-            "no-common-family",
-            "error",
-            lacking.name,
-            (),
-            says,
-            "no packet can be sent",
-            "give both ends a common family",
-        )
+    finding = without_family(view, source, target, family)
     return Answer(
         source.name,
         name,
@@ -201,7 +206,8 @@ class Run:
         reached = self.answered(last) and self.simulation.world.storm is None
         finding = stop = None
         if not reached:
-            stop = self._stop(tracks[Echo(False, last)], tracks[Echo(True, last)])
+            stop = self._storm_stop(view, events)
+            stop = stop or self._stop(tracks[Echo(False, last)], tracks[Echo(True, last)])
             finding = culprit(view, stop)
         steps = Steps(self.simulation, events)
         lost = tuple(
@@ -231,15 +237,22 @@ class Run:
             finding,
         )
 
+    def _storm_stop(self, view: Picture, events: tuple[Event, ...]) -> Stop | None:
+        """The first place where a probe or its reply asked in a domain whose broadcasts never end."""
+        for event in events if self.simulation.world.storm is not None else ():
+            if event.kind == "waits" and isinstance(event.thing.body, Echo):
+                packet = event.thing
+                if view.domains.of.get((event.node, event.interface)) in view.domains.loops:
+                    direction: Literal["out", "back"] = "back" if packet.body.reply else "out"
+                    return Stop(direction, event.node, "storm", packet.source, packet.target, event.interface)
+        return None
+
     def _stop(self, out: list[Event], back: list[Event]) -> Stop:
         """Where the last probe ended."""
         delivered = any(event.kind == "delivers" for event in out)
         direction: Literal["out", "back"] = "back" if delivered else "out"
         track = back if delivered else out
         source, target = (self.address, self.source) if delivered else (self.source, self.address)
-        storm = self.simulation.world.storm
-        if storm is not None:
-            return Stop(direction, storm.node, "storm", source, target)
         passed = tuple(event.node for event in track if event.kind in ("sends", "forwards", "loses"))
         asked = [event for event in track if event.kind == "waits"]
         final = track[-1] if track else None

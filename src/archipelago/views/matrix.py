@@ -1,20 +1,40 @@
-"""All pairs as text, as rows and as a figure."""
+"""All pairs as text, as rows, as tables and as a figure."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 from io import BytesIO
 from itertools import pairwise
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
-from archipelago.diagnosis.picture import Picture, sits_in
+from archipelago.diagnosis.picture import plugged_vlan
 from archipelago.errors import QuestionError
+from archipelago.knowledge.devices import Knowledge
 from archipelago.reachability.matrix import Matrix
 from archipelago.views.table import Table, counted, table
 
-MOST_COLUMNS = 40
-"""More groups than this are not drawn as a text grid."""
+if TYPE_CHECKING:
+    import pandas
+
+MOST_COLUMNS = 16
+"""With more VLANs than this the grid of VLANs is a list of those that do not reach everything."""
+MOST_NAMES = 4
+"""So many VLANs are named in one cell; the rest are counted."""
+MOST_DRAWN = 3_000
+"""With more hosts than this the figure has a cell for each pair of VLANs."""
+
+
+class Grouped(NamedTuple):
+    """The hosts by the VLAN that they stand in: names, the places of each, and, VLAN by VLAN, how many pairs there are
+    and how many of them are reached."""
+
+    names: list[str]
+    places: list[NDArray[np.int64]]
+    pairs: NDArray[np.int64]
+    reached: NDArray[np.int64]
 
 
 def headline(matrix: Matrix) -> str:
@@ -39,46 +59,87 @@ def causes(matrix: Matrix) -> Table:
     return table("what cuts them off", ("pairs", "cause", "at", "why", "mend", "such as"), rows, ("pairs",))
 
 
-def groups(view: Picture, matrix: Matrix) -> list[tuple[str, list[int]]]:
-    """The hosts' places by the VLAN that they stand in, in the order of the catalogue."""
+def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
+    """The hosts by VLAN, in the order of the catalogue."""
+    network = knowledge.network
     found: dict[int | None, list[int]] = {}
     for index, name in enumerate(matrix.hosts):
-        node = view.knowledge.nodes[name]
-        found.setdefault(sits_in(view, node, next(iter(node.nics.values()))), []).append(index)
-    order = {vlan: place for place, vlan in enumerate(view.network.vlans.values())}
+        found.setdefault(plugged_vlan(knowledge, network.hosts[name]), []).append(index)
+    names = {number: f"{name} ({number})" for name, number in network.vlans.items()}
+    order = {vlan: place for place, vlan in enumerate(names)}
     ranked = sorted(found.items(), key=lambda item: (order.get(item[0] or 0, len(order)), item[0] or 0))
-    return [(view.vlan_name(vlan) if vlan is not None else "no VLAN", places) for vlan, places in ranked]
+    places = [np.array(one) for _, one in ranked]
+    among = np.zeros((len(places), len(matrix.between)))
+    for number, one in enumerate(places):
+        among[number] = np.bincount(matrix.kind[one], minlength=among.shape[1])
+    reached = np.rint(among @ matrix.between @ among.T).astype(np.int64)
+    own = np.rint(among @ np.diagonal(matrix.between)).astype(np.int64)
+    sizes = np.array([len(one) for one in places], dtype=np.int64)
+    pairs = np.multiply.outer(sizes, sizes)
+    for cells, less in ((reached, own), (pairs, sizes)):
+        cells[np.diag_indices_from(cells)] -= less
+    return Grouped(
+        [names.get(vlan, f"VLAN {vlan}") if vlan else "no VLAN" for vlan, _ in ranked], places, pairs, reached
+    )
 
 
-def by_vlan(view: Picture, matrix: Matrix) -> Table | None:
-    """From each VLAN (a row) to each (a column): all, none, or how many of the pairs; None where there are too many."""
-    grouped = groups(view, matrix)
-    if len(grouped) > MOST_COLUMNS:
-        return None
-    rows = []
-    for number, (name, sources) in enumerate(grouped, 1):
-        cells = []
-        for _, targets in grouped:
-            block = matrix.reached[np.ix_(sources, targets)]
-            same = len(set(sources) & set(targets))
-            pairs = len(sources) * len(targets) - same
-            got = int(block.sum()) - sum(int(matrix.reached[i, i]) for i in sources if i in set(targets))
-            cells.append("-" if not pairs else "all" if got == pairs else "none" if not got else f"{got}/{pairs}")
-        rows.append((number, name, len(sources), *cells))
-    columns = ("", "from", "hosts", *(f"to {number}" for number in range(1, len(grouped) + 1)))
-    return table("by VLAN", columns, rows, (columns[0], *columns[2:]))
+def parted(groups: Grouped) -> str:
+    """Which VLANs are cut off from all others, in one line; empty where none is."""
+    others = groups.pairs.sum(axis=1) - np.diagonal(groups.pairs)
+    got = groups.reached.sum(axis=1) - np.diagonal(groups.reached)
+    alone = [name for name, have, reach in zip(groups.names, others, got, strict=True) if have and not reach]
+    return f"reaching no other VLAN: {_some(alone)}" if alone else ""
 
 
-def by_host(view: Picture, matrix: Matrix) -> Iterator[str]:
+def _some(names: list[str]) -> str:
+    more = len(names) - MOST_NAMES
+    return ", ".join(names) if more <= 1 else f"{', '.join(names[:MOST_NAMES])} and {more} more"
+
+
+def by_vlan(groups: Grouped) -> Table:
+    """From each VLAN (a row) to each (a column): all, none, or how many of the pairs. Where that would be too wide,
+    a row for each VLAN that does not reach everything, and what it does not reach."""
+    sizes = [len(one) for one in groups.places]
+    count = len(sizes)
+    if count <= MOST_COLUMNS:
+        rows = []
+        for i in range(count):
+            cells = [_cell(int(groups.pairs[i, j]), int(groups.reached[i, j])) for j in range(count)]
+            rows.append((i + 1, groups.names[i], sizes[i], *cells))
+        columns = ("", "from", "hosts", *(f"to {number}" for number in range(1, count + 1)))
+        return table("by VLAN", columns, rows, (columns[0], *columns[2:]))
+    short = groups.reached < groups.pairs
+    none = short & (groups.reached == 0)
+    listed = []
+    for i in np.flatnonzero(short.any(axis=1)).tolist():
+        whole = int((~short[i]).sum())
+        cut = [groups.names[j] for j in np.flatnonzero(none[i])]
+        part = [
+            f"{groups.names[j]} {_cell(*_pair(groups, i, j))}" for j in np.flatnonzero(short[i] & ~none[i]).tolist()
+        ]
+        listed.append((groups.names[i], sizes[i], f"{whole} of {count}", _some(cut) or "-", _some(part) or "-"))
+    columns = ("from", "hosts", "VLANs reached", "not reached", "in part (pairs)")
+    return table("VLANs that do not reach everything", columns, listed, ("hosts", "VLANs reached"))
+
+
+def _pair(groups: Grouped, i: int, j: int) -> tuple[int, int]:
+    return int(groups.pairs[i, j]), int(groups.reached[i, j])
+
+
+def _cell(pairs: int, reached: int) -> str:
+    return "-" if not pairs else "all" if reached == pairs else "none" if not reached else f"{reached}/{pairs}"
+
+
+def by_host(groups: Grouped, matrix: Matrix) -> Iterator[str]:
     """A line for each host, a mark for each target: # reached, . not reached, the same order down and across."""
-    grouped = groups(view, matrix)
-    order = [index for _, places in grouped for index in places]
+    order = np.concatenate(groups.places) if groups.places else np.empty(0, dtype=np.int64)
     width = max((len(name) for name in matrix.hosts), default=0)
     yield "from each host (down) to each (across, the same order): # reached, . not reached"
-    for name, places in grouped:
+    for name, places in zip(groups.names, groups.places, strict=True):
         yield name
-        for i in places:
-            marks = "".join(" " if i == j else "#" if matrix.reached[i, j] else "." for j in order)
+        for i in places.tolist():
+            line = matrix.between[matrix.kind[i]][matrix.kind[order]].tolist()
+            marks = "".join(" " if i == j else "#" if got else "." for j, got in zip(order.tolist(), line, strict=True))
             yield f"  {matrix.hosts[i]:<{width}}  {marks}"
 
 
@@ -89,8 +150,34 @@ def csv_lines(matrix: Matrix) -> Iterator[str]:
         yield f"{source},{target},{'yes' if reached else 'no'}"
 
 
-def figure(view: Picture, matrix: Matrix, name: str) -> bytes:
-    """The matrix as the bytes of an SVG or PNG file: hosts grouped by VLAN, a cell for each pair.
+def frame(matrix: Matrix, by: str) -> pandas.DataFrame:
+    """The matrix as a pandas table: by "class" (hosts that fare alike, under the name of the first, with how many they
+    are), by "host", or by "pair" (columns source, destination, reached).
+
+    Raises:
+        QuestionError: `by` is none of these, or there are too many hosts to lay out pair by pair.
+    """
+    import pandas
+
+    if by == "class":
+        _, first = np.unique(matrix.kind, return_index=True)
+        names = [matrix.hosts[index] for index in first]
+        index = pandas.MultiIndex.from_arrays([names, matrix.sizes], names=["like", "hosts"])
+        return pandas.DataFrame(matrix.between, index=index, columns=pandas.Index(names, name="like"))
+    every = np.arange(len(matrix.hosts))
+    if by == "host":
+        return pandas.DataFrame(matrix.block(every, every), index=list(matrix.hosts), columns=list(matrix.hosts))
+    if by == "pair":
+        i, j = np.nonzero(~np.eye(len(every), dtype=np.bool_))
+        names_of = np.array(matrix.hosts, dtype=object)
+        reached = matrix.block(every, every)[i, j]
+        return pandas.DataFrame({"source": names_of[i], "destination": names_of[j], "reached": reached})
+    raise QuestionError(f"'{by}' is none of class, host and pair")
+
+
+def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
+    """The matrix as the bytes of an SVG or PNG file: hosts grouped by VLAN, a cell for each pair; of very many hosts,
+    a cell for each pair of VLANs.
 
     Raises:
         QuestionError: the name ends in neither .svg nor .png.
@@ -104,37 +191,64 @@ def figure(view: Picture, matrix: Matrix, name: str) -> bytes:
     from matplotlib.colors import ListedColormap
     from matplotlib.figure import Figure
 
-    grouped = groups(view, matrix)
-    order = [index for _, places in grouped for index in places]
-    values = matrix.reached[np.ix_(order, order)].astype(int)
-    np.fill_diagonal(values, 2)
-    drawn = Figure(figsize=(12.8, 10.4))
-    axes = drawn.add_axes((0.12, 0.03, 0.74, 0.78))
-    colours = ListedColormap(["#c8553d", "#dcebe2", "#ffffff"])
-    axes.imshow(values, cmap=colours, vmin=0, vmax=2, interpolation="nearest", aspect="auto")
-    starts = np.cumsum([0, *(len(places) for _, places in grouped)])
-    for start in starts:
-        axes.axhline(start - 0.5, color="#33474f", lw=0.8)
-        axes.axvline(start - 0.5, color="#33474f", lw=0.8)
-    if len(order) <= 60:
-        ticks, labels = list(range(len(order))), [matrix.hosts[index] for index in order]
+    groups = grouped(knowledge, matrix)
+    coarse = len(matrix.hosts) > MOST_DRAWN
+    order = np.concatenate(groups.places) if groups.places else np.empty(0, dtype=np.int64)
+    if coarse:
+        values = np.where(groups.reached == groups.pairs, 3, np.where(groups.reached == 0, 0, 1))
+        values[groups.pairs == 0] = 2
+        sizes = [1] * len(groups.names)
     else:
-        ticks = [int((a + b - 1) / 2) for a, b in pairwise(starts)]
-        every = max(1, len(ticks) // 45)
-        labels = [f"{name}, {len(places)}" if n % every == 0 else "" for n, (name, places) in enumerate(grouped)]
+        values = matrix.block(order, order).astype(int) * 3
+        np.fill_diagonal(values, 2)
+        sizes = [len(one) for one in groups.places]
+    cells = len(values)
+    drawn = Figure(figsize=(12.8, 10.4))
+    axes = drawn.add_axes((0.13, 0.03, 0.72, 0.76))
+    colours = ListedColormap([CUT, PARTLY, "#ffffff", REACHED])
+    axes.imshow(values, cmap=colours, vmin=0, vmax=3, interpolation="nearest", aspect="auto")
+    starts = np.cumsum([0, *sizes])
+    for start in starts if len(starts) <= 120 else ():
+        axes.axhline(start - 0.5, color="#33474f", lw=0.8 if len(starts) <= 60 else 0.3)
+        axes.axvline(start - 0.5, color="#33474f", lw=0.8 if len(starts) <= 60 else 0.3)
+    if cells <= 60 and not coarse:
+        ticks, labels = [float(at) for at in range(cells)], [matrix.hosts[index] for index in order]
+    else:
+        ticks, labels = _ticks(groups, starts)
     size = 8.0 if len(ticks) <= 45 else 6.5
     axes.set_xticks(ticks, labels, rotation=90, fontsize=size)
     axes.set_yticks(ticks, labels, fontsize=size)
     axes.tick_params(length=0, top=False, bottom=False, labeltop=True, labelbottom=False)
-    for (name_text, places), start in zip(grouped, starts, strict=False):
-        if len(order) <= 60:
-            axes.text(len(order) - 0.3, start + len(places) / 2 - 0.5, name_text, fontsize=8, va="center")
-    for i, j in zip(*np.nonzero(values == 0), strict=True) if len(order) <= 40 else ():
+    if cells <= 60 and not coarse:
+        for name_text, count, start in zip(groups.names, sizes, starts, strict=False):
+            axes.text(cells - 0.3, start + count / 2 - 0.5, name_text, fontsize=8, va="center")
+    for i, j in zip(*np.nonzero(values == 0), strict=True) if cells <= 40 else ():
         axes.text(j, i, "×", fontsize=9, color="white", ha="center", va="center")
     drawn.text(0.02, 0.975, headline(matrix), fontsize=14, weight="bold", color="#1f2d33", va="top")
-    legend = "from the row's host to the column's host: pale: reached; dark, crossed where there is room: not reached"
+    who = "VLAN" if coarse else "host"
+    legend = (
+        f"from the row's {who} to the column's {who}: pale: reached; dark, crossed where there is room: not reached"
+    )
+    if coarse:
+        legend += "; between: in part"
     drawn.text(0.02, 0.945, legend, fontsize=9, color="#33474f", va="top")
     buffer = BytesIO()
     with matplotlib.rc_context({"svg.fonttype": "none", "svg.hashsalt": "archipelago"}):
         drawn.savefig(buffer, format=kind, dpi=100, metadata={"Date": None} if kind == "svg" else None)
     return buffer.getvalue()
+
+
+REACHED, PARTLY, CUT = "#dcebe2", "#e0b04c", "#8f2d1b"
+
+
+def _ticks(groups: Grouped, starts: NDArray[np.int64]) -> tuple[list[float], list[str]]:
+    """A label for each VLAN, at its middle, as many as there is room for."""
+    room = starts[-1] / 62
+    ticks: list[float] = []
+    labels: list[str] = []
+    for (a, b), name, places in zip(pairwise(starts), groups.names, groups.places, strict=True):
+        middle = (a + b - 1) / 2
+        if not ticks or middle - ticks[-1] >= room:
+            ticks.append(middle)
+            labels.append(f"{name}, {len(places)}")
+    return ticks, labels

@@ -1,0 +1,126 @@
+"""Parts of a network, by the names that people give them, and the network with some of them switched off."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from difflib import get_close_matches
+
+from archipelago.errors import QuestionError
+from archipelago.knowledge.devices import Knowledge
+from archipelago.model.network import (
+    DEFAULT_VLAN,
+    Aggregate,
+    Cable,
+    Device,
+    End,
+    Interface,
+    Network,
+    Port,
+    Subinterface,
+    VlanInterface,
+)
+
+
+def switched_off(knowledge: Knowledge, parts: Iterable[str]) -> tuple[Network, frozenset[str]]:
+    """The network with parts off, and every device that holds such a part or faces one.
+
+    Args:
+        knowledge: the network as it is.
+        parts: each a device, a host, `DEVICE/PORT`, `DEVICE/INTERFACE`, a cable (`A/p1 ~ B/p2`), or a VLAN by name
+            or id: it then exists nowhere, and its interfaces are off.
+
+    Raises:
+        QuestionError: there is no such part.
+    """
+    network = knowledge.network
+    touched: set[str] = set()
+    for part in parts:
+        network, near = _off(knowledge, network, part.strip())
+        touched |= near
+    return network, frozenset(touched)
+
+
+def _off(knowledge: Knowledge, network: Network, part: str) -> tuple[Network, set[str]]:
+    name, slash, inner = part.partition("/")
+    if "~" in part:
+        return _cable_off(network, part)
+    if part in network.devices:
+        device = network.devices[part]
+        near = {far for port in knowledge.ports[part] for far in _facing(knowledge, End(part, port))}
+        return _with(network, replace(device, off=True)), {part, *near}
+    if part in network.hosts:
+        host = network.hosts[part]
+        return replace(network, hosts={**network.hosts, part: replace(host, off=True)}), {host.at.device}
+    if slash and name in network.devices:
+        return _inside_off(knowledge, network, network.devices[name], inner)
+    vlan = network.vlans.get(part) or (int(part) if part.isdigit() else 0)
+    if vlan == DEFAULT_VLAN:
+        raise QuestionError(f"VLAN {vlan} exists on every switch and cannot be switched off")
+    if vlan in network.vlans.values():
+        return _vlan_off(network, vlan)
+    raise QuestionError(f"there is no part '{part}'{_hint(part, [*network.devices, *network.vlans, *network.hosts])}")
+
+
+def _hint(part: str, known: list[str]) -> str:
+    close = get_close_matches(part, known, n=1)
+    meant = f"; did you mean '{close[0]}'?" if close else ""
+    return f"{meant}; a part is a device, a host, DEVICE/PORT, DEVICE/INTERFACE, a cable 'A/p1 ~ B/p2' or a VLAN"
+
+
+def _with(network: Network, device: Device) -> Network:
+    return replace(network, devices={**network.devices, device.name: device})
+
+
+def _facing(knowledge: Knowledge, end: End) -> list[str]:
+    far = knowledge.plugs.cabled.get(end)
+    return [far[0].device] if far else []
+
+
+def _inside_off(knowledge: Knowledge, network: Network, device: Device, name: str) -> tuple[Network, set[str]]:
+    """A port or an interface of a device."""
+    if name in device.interfaces:
+        one = device.interfaces[name]
+        ports = one.members if isinstance(one, Aggregate) else ()
+        off = replace(device, interfaces={**device.interfaces, name: replace(one, off=True)})
+    elif name in knowledge.ports[device.name]:
+        ports = (name,)
+        off = replace(device, ports={**device.ports, name: replace(device.ports.get(name) or Port(name), off=True)})
+    else:
+        close = get_close_matches(name, [*device.interfaces, *knowledge.ports[device.name]], n=1)
+        raise QuestionError(
+            f"'{device.name}' has no port or interface '{name}'" + (f"; did you mean '{close[0]}'?" if close else "")
+        )
+    near = {far for port in ports for far in _facing(knowledge, End(device.name, port))}
+    return _with(network, off), {device.name, *near}
+
+
+def _cable_off(network: Network, part: str) -> tuple[Network, set[str]]:
+    ends = {one.strip() for one in part.split("~")}
+    for index, cable in enumerate(network.cables):
+        if {str(cable.a), str(cable.b)} == ends:
+            cables = (*network.cables[:index], Cable(cable.a, cable.b, True), *network.cables[index + 1 :])
+            return replace(network, cables=cables), {cable.a.device, cable.b.device}
+    close = get_close_matches(part, [str(cable) for cable in network.cables], n=1)
+    raise QuestionError(f"there is no cable '{part}'" + (f"; did you mean '{close[0]}'?" if close else ""))
+
+
+def _vlan_off(network: Network, vlan: int) -> tuple[Network, set[str]]:
+    devices = dict(network.devices)
+    touched = set()
+    for device in network.devices.values():
+        interfaces = {name: _left(one, vlan) for name, one in device.interfaces.items()}
+        vlans = device.vlans
+        if device.kind != "router":
+            held = tuple(network.vlans.values()) if vlans is None else vlans
+            vlans = tuple(one for one in held if one != vlan)
+        if vlans != device.vlans or interfaces != device.interfaces:
+            devices[device.name] = replace(device, vlans=vlans, interfaces=interfaces)
+            touched.add(device.name)
+    return replace(network, devices=devices), touched
+
+
+def _left(interface: Interface, vlan: int) -> Interface:
+    number = interface.tag if isinstance(interface, Subinterface) else None
+    number = interface.vlan if isinstance(interface, VlanInterface) else number
+    return replace(interface, off=True) if number == vlan else interface

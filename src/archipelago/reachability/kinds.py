@@ -1,0 +1,90 @@
+"""Both families together: hosts that fare alike in each are of one kind, and kinds are what pairs are decided for."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from archipelago.reachability.engine import Outcome, decide, islands
+from archipelago.reachability.fabric import Fabric, Ints
+
+
+class Decided:
+    """The engine's answer by kind. A kind is hosts that are of one class in each family; where an address is held by
+    several, whose answer wins is a matter of where one asks from, so there each bunch is a kind of its own."""
+
+    def __init__(self, fabric: Fabric, family: int | None) -> None:
+        self.fabric = fabric
+        self.family = family
+        domains = islands(len(fabric.feet), fabric.joints)
+        wanted = [version for version in fabric.families if family in (None, version)]
+        self.outcomes: dict[int, Outcome] = {version: decide(fabric, version, domains) for version in wanted}
+        state = fabric.bunch * 2 + ~fabric.down
+        open_ = any(outcome.contested is not None for outcome in self.outcomes.values())
+        self._kinds(state, open_)
+        count = len(self.classes[4])
+        self.version = np.zeros((count, count), dtype=np.int8)
+        self.between = np.zeros((count, count), dtype=np.bool_)
+        self.doubtful = np.zeros((count, count), dtype=np.bool_)
+        for version in (6, 4):
+            if version in self.outcomes:
+                self._lay(version, self.outcomes[version])
+
+    def _kinds(self, state: Ints, open_: bool) -> None:
+        fabric = self.fabric
+        size = 2 * len(fabric.likeness)
+        by_state = {
+            version: self.outcomes[version].of_state if version in self.outcomes else np.full(size, -1)
+            for version in (4, 6)
+        }
+        columns = [by_state[4], by_state[6]]
+        if open_:
+            columns.append(np.arange(size))
+        there = np.flatnonzero(np.bincount(state, minlength=size))
+        if len(self.outcomes) == 1 and not open_ and (next(iter(self.outcomes.values())).of_state[there] >= 0).all():
+            only = next(iter(self.outcomes))
+            kind_of_state = by_state[only]
+            count = int(kind_of_state.max(initial=-1)) + 1
+            self.classes = {4: np.full(count, -1), 6: np.full(count, -1)}
+            self.classes[only] = np.arange(count)
+        else:
+            table = np.stack([column[there] for column in columns], axis=1)
+            unique, inverse = np.unique(table, axis=0, return_inverse=True)
+            kind_of_state = np.full(size, -1)
+            kind_of_state[there] = inverse.reshape(-1)
+            self.classes = {4: unique[:, 0], 6: unique[:, 1]}
+        self.kind = kind_of_state[state]
+        if open_:
+            self._single_out()
+
+    def _single_out(self) -> None:
+        """Each host whose address somebody else holds too is a kind of its own."""
+        hosts = sorted({host for outcome in self.outcomes.values() for host, _, _ in outcome.family.twice})
+        for host in hosts:
+            kind = self.kind[host]
+            if (self.kind == kind).sum() > 1:
+                for version, classes in self.classes.items():
+                    self.classes[version] = np.append(classes, classes[kind])
+                self.kind[host] = len(self.classes[4]) - 1
+
+    def _lay(self, version: int, outcome: Outcome) -> None:
+        classes = self.classes[version]
+        has = np.flatnonzero(classes >= 0)
+        own = classes[has]
+        if len(has) == len(classes) and np.array_equal(own, np.arange(len(outcome.onward))):
+            np.logical_and(outcome.onward, outcome.back, out=self.between)
+            self.version[:] = version
+            if outcome.contested is not None:
+                self.doubtful[:] = outcome.contested
+            return
+        both, grid = np.ix_(has, has), np.ix_(own, own)
+        self.version[both] = version
+        self.between[both] = outcome.reached[grid]
+        self.doubtful[both] = outcome.contested[grid] if outcome.contested is not None else False
+
+    @property
+    def all_reached(self) -> bool:
+        """Whether nothing is cut off; a kind of one host has no pair of its own."""
+        missing = ~self.between
+        alone = np.bincount(self.kind, minlength=len(self.between)) < 2
+        np.fill_diagonal(missing, np.diagonal(missing) & ~alone)
+        return not missing.any()
