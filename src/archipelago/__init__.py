@@ -8,7 +8,7 @@ from __future__ import annotations
 
 __version__ = "0.1.0"
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from os import PathLike
 from typing import TYPE_CHECKING, Any
 
@@ -25,9 +25,12 @@ if TYPE_CHECKING:
 
     from archipelago.addressing.carve import Carving
     from archipelago.model.brief import Brief
+    from archipelago.model.expectation import Expectation
     from archipelago.model.finding import Edit, Finding
     from archipelago.model.network import Network
     from archipelago.model.plan import Design
+    from archipelago.reachability.expect import Verdict
+    from archipelago.reachability.matrix import Matrix
     from archipelago.simulation.reach import Answer
 
 __all__ = [
@@ -38,16 +41,20 @@ __all__ = [
     "DocumentError",
     "QuestionError",
     "amend",
+    "assert_expected",
     "audit",
     "carve",
     "design",
     "draw",
+    "expectations",
+    "matrix",
     "network_text",
     "reach",
     "read_brief",
     "read_network",
     "to_json",
     "to_table",
+    "what_if",
     "write_network",
 ]
 
@@ -163,11 +170,22 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
 
 
 def audit(network: Network) -> tuple[Finding, ...]:
-    """What is wrong or risky in a network, worst first, each with the edits that mend it."""
-    from archipelago.audit.registry import run
+    """What is wrong or risky in a network, worst first, each with the edits that mend it; what it expects and does not
+    hold is among them.
+
+    Raises:
+        QuestionError: an expectation speaks of the outside, and no port leads there.
+    """
+    from archipelago.audit.registry import run, sort
     from archipelago.diagnosis.picture import picture
 
-    return run(picture(network))
+    view = picture(network)
+    found = run(view)
+    if not network.expect:
+        return found
+    from archipelago.reachability.expect import findings
+
+    return sort(network, (*found, *findings(view.knowledge)))
 
 
 def reach(network: Network, source: str, target: str, *, probes: int = 5, family: int | None = None) -> Answer:
@@ -175,7 +193,7 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
 
     Args:
         network: the network.
-        source: a host, a device, or DEVICE/INTERFACE.
+        source: a host, a device, DEVICE/INTERFACE, or "outside".
         target: the same, or an address.
         probes: how many echo requests at least, one a second; more follow while tables still fill.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
@@ -184,11 +202,100 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
         QuestionError: an end does not exist.
     """
     from archipelago.diagnosis.picture import picture
+    from archipelago.model.expectation import OUTSIDE
     from archipelago.simulation.ends import find_end, find_source
     from archipelago.simulation.reach import reach as ask
 
     view = picture(network)
-    return ask(view, find_source(view, source), find_end(view, target), probes=probes, family=family)
+    pairs = [(source, target)]
+    if OUTSIDE in (source, target) and OUTSIDE not in view.knowledge.nodes:
+        from archipelago.knowledge.outside import with_outside
+
+        wider, outside = with_outside(view.knowledge)
+        view = picture(wider)
+        pairs = [(one, target) if source == OUTSIDE else (source, one) for one in outside]
+    answers = (
+        ask(view, find_source(view, one), find_end(view, other), probes=probes, family=family) for one, other in pairs
+    )
+    first = next(answers)
+    return first if first.reached else next((one for one in answers if one.reached), first)
+
+
+def matrix(network: Network, family: int | None = None, *, without: Sequence[str] = (), causes: bool = True) -> Matrix:
+    """Decide every ordered pair of hosts, both ways, in arrays.
+
+    Args:
+        network: the network.
+        family: 4 or 6; by default IPv4 for the pairs where both ends have it, else IPv6.
+        without: parts to switch off first: devices, hosts, "DEVICE/PORT", "DEVICE/INTERFACE", cables, VLANs.
+        causes: also say why what is not reached is not, grouped by mistake.
+
+    Raises:
+        QuestionError: there is no such part.
+    """
+    from archipelago.knowledge.devices import know
+    from archipelago.reachability.fabric import weave
+    from archipelago.reachability.matrix import matrix as decide
+    from archipelago.reachability.matrix import without as switched_off
+
+    fabric = weave(know(network))
+    return decide(switched_off(fabric, without) if without else fabric, family, causes=causes)
+
+
+def what_if(
+    network: Network, parts: Iterable[str | Sequence[str]], family: int | None = None
+) -> Iterator[tuple[str | Sequence[str], Matrix]]:
+    """All pairs with each part, or each set of parts, switched off in turn; far cheaper than as many matrices.
+
+    Args:
+        network: the network.
+        parts: what to switch off, as in `matrix`.
+        family: as in `matrix`.
+
+    Raises:
+        QuestionError: there is no such part.
+    """
+    from archipelago.reachability.matrix import what_if as decide
+
+    return decide(network, parts, family)
+
+
+def expectations(
+    network: Network, expect: Iterable[Expectation | tuple[str, str, bool]] | None = None, family: int | None = None
+) -> tuple[Verdict, ...]:
+    """Check what must hold; each verdict is true where it does, and its text says which pairs break it.
+
+    Args:
+        network: the network.
+        expect: (source, target, reached) for VLANs, hosts, subnets, addresses or "outside"; by default what the network
+            itself expects.
+        family: as in `matrix`.
+
+    Raises:
+        QuestionError: an end does not exist, or no port leads outside.
+    """
+    from dataclasses import replace
+
+    from archipelago.knowledge.devices import know
+    from archipelago.model.expectation import Expectation
+    from archipelago.reachability.expect import check
+
+    if expect is not None:
+        wanted = tuple(one if isinstance(one, Expectation) else Expectation(*one) for one in expect)
+        network = replace(network, expect=wanted)
+    return check(know(network), family).verdicts
+
+
+def assert_expected(
+    network: Network, expect: Iterable[Expectation | tuple[str, str, bool]] | None = None, family: int | None = None
+) -> None:
+    """Raise AssertionError, with every expectation that does not hold, for a team that keeps its network under test.
+
+    Args and raised errors are those of `expectations`.
+    """
+    broken = [str(one) for one in expectations(network, expect, family) if not one]
+    if broken:
+        raise AssertionError("\n".join(broken))
 
 
 def amend(text: str, edits: Sequence[Edit]) -> str:
@@ -218,8 +325,17 @@ def to_json(result: Any) -> Any:
     return plain(result)
 
 
-def to_table(result: Any) -> pandas.DataFrame:
-    """A result that is a table (a carving, findings, decisions, steps) as a pandas table."""
+def to_table(result: Any, by: str = "class") -> pandas.DataFrame:
+    """A result that is a table (a carving, findings, decisions, steps, a matrix) as a pandas table.
+
+    Args:
+        result: what another call returned.
+        by: for a matrix: "class" (hosts that fare alike, under the name of the first), "host", or "pair" (columns
+            source, destination, reached).
+
+    Raises:
+        QuestionError: a matrix has too many hosts to be laid out host by host.
+    """
     from archipelago.views.plain import frame
 
-    return frame(result)
+    return frame(result, by)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from importlib import import_module
 
 from archipelago.diagnosis.picture import Picture
 from archipelago.model.finding import SEVERITIES, Finding
+from archipelago.model.network import Network
 
 Rule = Callable[[Picture], Iterator[Finding]]
 
@@ -30,9 +31,9 @@ def run(view: Picture) -> tuple[Finding, ...]:
     for one in RULES:
         for finding in one(view):
             found.setdefault((finding.slug, finding.path, finding.mend), finding)
-    line = view.network.line
+    return sort(view.network, found.values())
 
-    def order(finding: Finding) -> tuple[int, int]:
-        return SEVERITIES.index(finding.severity), line(finding.path)
 
-    return tuple(sorted(found.values(), key=order))
+def sort(network: Network, found: Iterable[Finding]) -> tuple[Finding, ...]:
+    """Findings worst first, then in the order of the document."""
+    return tuple(sorted(found, key=lambda one: (SEVERITIES.index(one.severity), network.line(one.path))))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from argparse import ArgumentTypeError, Namespace
+from itertools import islice
 
 import archipelago
 from archipelago.cli import out
@@ -168,6 +169,7 @@ def _trace(network: Network, words: Namespace) -> int:
 def matrix(words: Namespace) -> int:
     from archipelago.files.disk import write_whole
     from archipelago.knowledge.devices import know
+    from archipelago.reachability.expect import check
     from archipelago.reachability.fabric import weave
     from archipelago.reachability.matrix import matrix as decide
     from archipelago.reachability.matrix import without
@@ -179,6 +181,10 @@ def matrix(words: Namespace) -> int:
     found = decide(fabric, words.family, causes=not words.csv)
     if words.output:
         write_whole(words.output, shown.figure(fabric.knowledge, found, words.output))
+    expect = fabric.knowledge.network.expect
+    checked = check(fabric.knowledge, words.family, found) if expect else None
+    broken = any(not one.holds for one in checked.verdicts) if checked else False
+    short = checked.unforeseen if checked else found.pairs - found.count
     if words.csv:
         out.say_lines(shown.csv_lines(found))
     elif words.as_json:
@@ -187,20 +193,26 @@ def matrix(words: Namespace) -> int:
             | archipelago.to_json(one.finding)
             for one in found.groups
         ]
-        cut = [{"source": a, "target": b} for a, b, reached in found.rows() if not reached]
-        out.say_json({"pairs": found.pairs, "reached": found.count, "causes": causes, "unreached": cut})
+        rows = ({"source": a, "target": b} for a, b, reached in found.rows() if not reached)
+        answer = {"pairs": found.pairs, "reached": found.count, "causes": causes}
+        answer["unreached"] = list(islice(rows, shown.MOST_LISTED)) if found.count < found.pairs else []
+        answer["expectations"] = [shown.verdict_values(one) for one in checked.verdicts] if checked else []
+        out.say_json(answer)
     else:
         out.head(shown.headline(found))
         groups = shown.grouped(fabric.knowledge, found)
-        out.say_lines(line for line in [shown.parted(groups)] if line)
-        out.say_tables([one for one in (shown.causes(found), shown.by_vlan(groups)) if one.rows])
+        verdicts = checked.verdicts if checked else ()
+        told = [shown.promise(verdicts) if verdicts else "", shown.parted(groups)]
+        out.say_lines(line for line in told if line)
+        tables = (shown.expected(verdicts), shown.causes(found), shown.by_vlan(groups))
+        out.say_tables([one for one in tables if one.rows])
         if words.hosts:
             out.say()
             out.say_lines(shown.by_host(groups, found))
         if words.output:
             out.say()
             out.say(f"drawn: {words.output}")
-    return 0 if found.count == found.pairs else 1
+    return 1 if short or broken else 0
 
 
 def view(words: Namespace) -> int:

@@ -63,6 +63,7 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
         {name: _device(draft, name) for name in brief.devices},
         draft.hosts,
         brief.cables,
+        brief.expect,
     )
     assert draft.carving is not None
     return Design(network, draft.carving, tuple(draft.decisions), tuple(draft.requests))

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import chain
 from typing import Any
 
 from archipelago.files import fields
+from archipelago.files.bulk import members, take_out
 from archipelago.files.check import Checker
 from archipelago.files.network import catalogue, plugs
 from archipelago.files.shape import Each, Field, Section, Several
@@ -86,6 +88,7 @@ BRIEF = Section(
         "hosts": Field(Each(HOST, fields.name), {}),
         "cables": fields.CABLES,
         "outside": Field(OUTSIDE),
+        "expect": fields.EXPECT,
     }
 )
 
@@ -97,6 +100,7 @@ def brief_from(tree: Tree) -> Brief:
         DocumentError: with every problem of the file.
     """
     check = Checker(tree)
+    bulks = take_out(check, HOST)
     section = check.shape(BRIEF)
     ids = {name: vlan.id for name, vlan in section.vlans.items()}
     catalogue(check, ids)
@@ -149,7 +153,7 @@ def brief_from(tree: Tree) -> Brief:
             *place(("hosts", name, "at"), host.at),
             tuple(host.address),
         )
-        for name, host in section.hosts.items()
+        for name, host in chain(section.hosts.items(), members(check, bulks, section.hosts))
     }
     for name in hosts:
         if name in devices:
@@ -170,6 +174,7 @@ def brief_from(tree: Tree) -> Brief:
     habits = Habits(**vars(section.habits)) if section.habits else Habits()
     if habits.untagged != "none":
         habits = replace(habits, untagged=check.vlan(("habits", "untagged"), str(habits.untagged), ids))
+    expect = check.expectations(section.expect, ids, hosts)
     check.finish()
     return Brief(
         section.title,
@@ -182,6 +187,7 @@ def brief_from(tree: Tree) -> Brief:
         hosts,
         tuple(cable for _, cable in placed),
         outside,
+        expect,
         tree.source,
         tree.marks,
     )

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from difflib import get_close_matches
 from typing import Any
 
-from archipelago.errors import DocumentError, Problem
+from archipelago.addressing.values import parse_address, parse_prefix
+from archipelago.errors import AddressError, DocumentError, Problem
 from archipelago.files.shape import BAD, Problems, Section, read
 from archipelago.files.tree import Tree
+from archipelago.model.expectation import OUTSIDE, Expectation
 from archipelago.model.network import DEFAULT_VLAN, Path
 
 
@@ -74,6 +76,37 @@ class Checker(Problems):
             return value in names
         self.add(path, f"there is no {what} '{value}'{close(value, names)}; there are: {options(names)}")
         return False
+
+    def expectations(
+        self, entries: Iterable[tuple[Path, Any]], vlans: dict[str, int], hosts: Collection[str]
+    ) -> tuple[Expectation, ...]:
+        """What must hold; each end is a VLAN, a host, a subnet, an address, or the outside."""
+        found = []
+        for path, one in entries:
+            source, target = getattr(one, "from"), one.to
+            for key, end in (("from", source), ("to", target)):
+                self._end((*path, key), end, vlans, hosts)
+            found.append(Expectation(source, target, one.reached))
+        return tuple(found)
+
+    def _end(self, path: Path, end: str, vlans: dict[str, int], hosts: Collection[str]) -> None:
+        if end == OUTSIDE or end in self._forgiven:
+            return
+        if end in vlans and end in hosts:
+            self.add(path, f"'{end}' is a VLAN and a host; write the VLAN's id ({vlans[end]}) or the host's address")
+        elif end in vlans or end in hosts or end.isdigit():
+            if end.isdigit():
+                self.vlan(path, end, vlans)
+        else:
+            try:
+                parse_prefix(end) if "/" in end else parse_address(end)
+            except AddressError as error:
+                wrong = f": {error}" if end[:1].isdigit() or ":" in end else close(end, [*vlans, *hosts, OUTSIDE])
+                self.add(
+                    path,
+                    f"'{end}' is no VLAN, host, subnet or address{wrong}; "
+                    f"VLANs: {options(vlans)}; or '{OUTSIDE}', whatever lies beyond the network",
+                )
 
     def vlan(self, path: Path, value: str, catalogue: dict[str, int]) -> int:
         """The id of a VLAN given by name or id; 0, with a problem noted, where there is none such."""

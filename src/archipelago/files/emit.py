@@ -19,6 +19,7 @@ _BLOCKS = {
     ("vlans",): 1,
     ("gateways",): 1,
     ("habits",): 1,
+    ("expect",): 1,
 }
 
 

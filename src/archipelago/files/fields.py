@@ -167,6 +167,20 @@ CABLE = Section({"ends": Field(ends, required=True), "off": Field(flag, False)})
 CABLES = Field(Each(CABLE, lift=lambda value: {"ends": value} if isinstance(value, str) else value), ())
 
 
+EXPECT = Field(
+    Each(
+        Section(
+            {
+                "from": Field(text, required=True),
+                "to": Field(text, required=True),
+                "reached": Field(flag, required=True),
+            }
+        )
+    ),
+    (),
+)
+
+
 def cable_of(section: Any) -> Cable:
     """A cable from its section."""
     return Cable(section.ends[0], section.ends[1], section.off)

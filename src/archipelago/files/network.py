@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from itertools import chain
 from typing import Any, Literal
 
 from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.files import fields
+from archipelago.files.bulk import Bulk, members, take_out
 from archipelago.files.check import Checker
 from archipelago.files.shape import Each, Field, Section, Several
 from archipelago.files.tree import Tree
@@ -100,6 +102,7 @@ NETWORK = Section(
         "devices": Field(Each(DEVICE, fields.name), {}),
         "hosts": Field(Each(HOST, fields.name), {}),
         "cables": fields.CABLES,
+        "expect": fields.EXPECT,
     }
 )
 
@@ -111,15 +114,17 @@ def network_from(tree: Tree) -> Network:
         DocumentError: with every problem of the file.
     """
     checker = Checker(tree)
-    return _NetworkReader(checker, checker.shape(NETWORK)).read()
+    bulks = take_out(checker, HOST)
+    return _NetworkReader(checker, checker.shape(NETWORK), bulks).read()
 
 
 class _NetworkReader:
     """Turns the checked shape into the model, resolving every reference."""
 
-    def __init__(self, checker: Checker, section: Any) -> None:
+    def __init__(self, checker: Checker, section: Any, bulks: list[Bulk]) -> None:
         self.check = checker
         self.section = section
+        self.bulks = bulks
         self.vlans = dict(section.vlans)
 
     def read(self) -> Network:
@@ -128,7 +133,7 @@ class _NetworkReader:
         placed = [(path, fields.cable_of(cable)) for path, cable in section.cables]
         hosts = {
             name: Host(name, host.at, tuple(host.address), tuple(host.gateway), host.off, host.unresolved)
-            for name, host in section.hosts.items()
+            for name, host in chain(section.hosts.items(), members(check, self.bulks, section.hosts))
         }
         used = plugs(
             check,
@@ -145,6 +150,7 @@ class _NetworkReader:
             for hop in host.gateway:
                 if hop.interface:
                     check.add((*path, "gateway"), f"'{hop}': a host has one interface; leave out '%{hop.interface}'")
+        expect = check.expectations(section.expect, self.vlans, hosts)
         check.finish()
         return Network(
             section.title,
@@ -152,6 +158,7 @@ class _NetworkReader:
             devices,
             hosts,
             tuple(cable for _, cable in placed),
+            expect,
             check.tree.source,
             check.tree.marks,
         )

@@ -41,6 +41,9 @@ def document_of(network: Network) -> dict[str, Any]:
             for name, host in network.hosts.items()
         },
         cables=[{"ends": str(cable), "off": "true"} if cable.off else str(cable) for cable in network.cables],
+        expect=[
+            {"from": one.source, "to": one.target, "reached": "yes" if one.reached else "no"} for one in network.expect
+        ],
     )
 
 

@@ -100,7 +100,8 @@ class Links:
         if peer is None:
             return Link(end, None, None, off or f"{end} {UNCABLED}", _delay(speed))
         off = off or self._off(peer) or (f"cable {cable} is off" if cable and cable.off else "")
-        return Link(end, peer, cable, off, _delay(min(speed, self._speed(peer))))
+        slowest = min(speed, self._speed(peer)) if cable else speed  # a host goes by its port's speed
+        return Link(end, peer, cable, off, _delay(slowest))
 
     def _peer(self, end: End) -> tuple[End | None, Cable | None]:
         host = self._network.hosts.get(end.device)

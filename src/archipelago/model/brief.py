@@ -9,6 +9,7 @@ from typing import Literal
 
 from archipelago.addressing.carve import FIRST, GatewayHabit
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.model.expectation import Expectation
 from archipelago.model.network import Cable, End, Kind, Mark, NextHop, Path
 
 
@@ -97,5 +98,6 @@ class Brief:
     hosts: Mapping[str, HostNeed] = field(default_factory=dict)
     cables: tuple[Cable, ...] = ()
     outside: Outside | None = None
+    expect: tuple[Expectation, ...] = ()
     source: str = field(default="", compare=False)
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)

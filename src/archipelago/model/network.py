@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.model.expectation import Expectation
 
 Kind = Literal["router", "l3switch", "switch"]
 Path = tuple[str | int, ...]
@@ -176,14 +177,16 @@ class Cable:
 
 @dataclass(frozen=True, slots=True)
 class Network:
-    """Every device, host and cable. `vlans` is the catalogue, name to VLAN id. `source` and `marks` say where it
-    was read from and where each thing stands there; they do not count when two networks are compared."""
+    """Every device, host and cable. `vlans` is the catalogue, name to VLAN id; `expect` what must hold. `source` and
+    `marks` say where it was read from and where each thing stands there; they do not count when two networks are
+    compared."""
 
     title: str = ""
     vlans: Mapping[str, int] = field(default_factory=dict)
     devices: Mapping[str, Device] = field(default_factory=dict)
     hosts: Mapping[str, Host] = field(default_factory=dict)
     cables: tuple[Cable, ...] = ()
+    expect: tuple[Expectation, ...] = ()
     source: str = field(default="", compare=False)
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
 

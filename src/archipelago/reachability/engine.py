@@ -16,6 +16,8 @@ MOST_ROUTERS = 63
 """A packet with a first TTL of 64 passes so many routers at most (RFC 1812 5.3.1)."""
 AT_A_TIME = 256
 """How many classes' ways are in memory at once."""
+TILE = 512
+"""Rows and columns of a piece of a matrix that fits the processor's cache."""
 Codes = NDArray[np.int32]
 
 
@@ -131,7 +133,15 @@ class Outcome:
 
     @property
     def reached(self) -> Bools:
-        return self.onward & self.back
+        """Who reaches whom, there and back."""
+        if self.replies:
+            return self.onward & self.back
+        found = np.empty_like(self.onward)
+        for i in range(0, len(found), TILE):  # a matrix and its turned self, in pieces that fit the cache
+            for j in range(0, len(found), TILE):
+                here, there = slice(i, i + TILE), slice(j, j + TILE)
+                np.logical_and(self.onward[here, there], self.back[here, there], out=found[here, there])
+        return found
 
     def reply_columns(self, answers: Ints, asks: Ints) -> Ints:
         """The columns that replies from some classes to others go to."""
@@ -293,16 +303,17 @@ class _Decision:
         within = np.arange(len(whose)) - np.repeat(np.cumsum(size) - size, size)
         return whose, self.columns.order[np.repeat(low, size) + within]
 
-    def _codes(self, entry: NDArray[np.integer], column: Ints) -> Codes:
-        """Where a packet for a column goes next by an entry."""
+    def _codes(self, entry: NDArray[np.integer], cell: Ints) -> Codes:
+        """Where a packet goes next by an entry; its column is the cell's number, counted round."""
+        count = len(self.columns.piece)
         code: Codes = self.value[entry]
-        arrives = self.connected[entry] & (self.entry_domain[entry] == self.columns.domain[column])
-        code[arrives] = self.meaning.arrived
-        met = self.handed[entry]
-        if (met >= 0).any():
-            fabric = self.fabric
+        direct = np.flatnonzero(self.connected[entry])
+        there = self.entry_domain[entry[direct]] == self.columns.domain[cell[direct] % count]
+        code[direct[there]] = self.meaning.arrived
+        if (self.handed >= 0).any():
+            met, fabric = self.handed[entry], self.fabric
             owner = self.of_state[fabric.bunch[np.maximum(met, 0)] * 2 + 1]
-            code[(met >= 0) & (owner == self.columns.owner[column]) & (code != self.meaning.contested)] = (
+            code[(met >= 0) & (owner == self.columns.owner[cell % count]) & (code != self.meaning.contested)] = (
                 self.meaning.arrived
             )
         return code
@@ -311,38 +322,40 @@ class _Decision:
         """Where every routing row sends each column next."""
         meaning, columns = self.meaning, self.columns
         count = len(columns.piece)
-        steps = np.repeat((meaning.no_route + np.arange(meaning.rows, dtype=np.int32))[:, None], count, axis=1)
-        place = self.family.entries.place
-        best = np.full((meaning.rows, count), -1, dtype=np.int32)
-        for whose, column in self._painted(np.flatnonzero(place < meaning.rows)):
-            best[place[whose], column] = whose
-        row, column = np.nonzero(best >= 0)
-        steps[row, column] = self._codes(best[row, column], column)
+        entries = self.family.entries
+        mine = entries.place < meaning.rows
+        whole = mine & (entries.length == 0)
+        grid = np.full((meaning.rows, count), -1, dtype=np.int32)
+        grid[entries.place[whole]] = np.flatnonzero(whole)[:, None]  # a default route covers every column
+        best = grid.reshape(-1)
+        for whose, column in self._painted(np.flatnonzero(mine & ~whole)):
+            best[entries.place[whose] * count + column] = whose
+        steps = np.repeat(meaning.no_route + np.arange(meaning.rows, dtype=np.int32), count)
+        known = np.flatnonzero(best >= 0)
+        steps[known] = self._codes(best[known], known)
+        table = steps.reshape(meaning.rows, count)
         for at, piece in self.family.deaf[:, self.family.deaf[0] < meaning.rows].T:
-            steps[at, columns.piece == piece] = meaning.broadcast + at
-        steps[:, self.twice] = meaning.contested
-        return steps
+            table[at, columns.piece == piece] = meaning.broadcast + at
+        table[:, self.twice] = meaning.contested
+        return table
 
-    def _follow(self, steps: NDArray[np.int32]) -> NDArray[np.int32]:
+    def _follow(self, steps: Codes) -> Codes:
         """63 steps at once, by squaring; sooner where every way has ended."""
-        rows = self.meaning.rows
-
-        def then(first: NDArray[np.int32], second: NDArray[np.int32]) -> NDArray[np.int32]:
-            moving, column = np.nonzero(first < rows)
-            result = first.copy()
-            result[moving, column] = second[first[moving, column], column]
-            return result
-
-        result, power, left = steps, steps, MOST_ROUTERS - 1
-        while left:
-            if not (power < rows).any():
-                return power
-            if left & 1:
-                result = then(result, power)
-            left >>= 1
-            if left:
-                power = then(power, power)
-        return result
+        rows, count = steps.shape
+        powers = [steps.reshape(-1)]
+        moving = np.flatnonzero(powers[0] < rows)
+        column = moving % count
+        while len(moving) and 2 ** len(powers) <= MOST_ROUTERS:
+            last = powers[-1]
+            power = last.copy()
+            power[moving] = onward = last[last[moving] * count + column]
+            powers.append(power)
+            moving, column = moving[onward < rows], column[onward < rows]
+        result = powers.pop()
+        while len(moving) and powers:  # what still goes on goes the rest of its 63 steps
+            result[moving] = onward = powers.pop()[result[moving] * count + column]
+            moving, column = moving[onward < rows], column[onward < rows]
+        return result.reshape(rows, count)
 
     # Ways
 

@@ -141,7 +141,7 @@ def weave(knowledge: Knowledge) -> Fabric:
         up,
         _joints(_sent(knowledge, number), feet, number),
         bunch,
-        np.fromiter((not knowledge.links[host.at].carrier for host in network.hosts.values()), np.bool_, len(bunch)),
+        np.fromiter((_down(knowledge, host) for host in network.hosts.values()), np.bool_, len(bunch)),
         likeness,
         np.array([_host_foot(knowledge, network.hosts[name].at, feet) for name in likeness], dtype=np.int64),
         np.array([number[network.hosts[name].at.device] for name in likeness], dtype=np.int64),
@@ -181,7 +181,7 @@ def weave_again(before: Fabric, network: Network, touched: Collection[str]) -> F
     down = before.down.copy()
     places = np.flatnonzero(mine[before.device][before.bunch])
     for place in places:
-        down[place] = not knowledge.links[network.hosts[before.hosts[place]].at].carrier
+        down[place] = _down(knowledge, network.hosts[before.hosts[place]])
     families = {
         version: _family_again(knowledge, family, feet, frozenset(touched))
         for version, family in before.families.items()
@@ -196,6 +196,12 @@ def _columns(one: Joints) -> tuple[NDArray[Any], ...]:
 def _far_end(knowledge: Knowledge, device: str, port: str) -> End | None:
     far = knowledge.plugs.cabled.get(End(device, port))
     return far[0] if far else None
+
+
+def _down(knowledge: Knowledge, host: Host) -> bool:
+    """Whether a host's port has no carrier."""
+    attachment = knowledge.attachment_at(host.at)
+    return not (attachment.carrier if len(attachment.members) == 1 else knowledge.links[host.at].carrier)
 
 
 # Feet

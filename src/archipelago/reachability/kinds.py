@@ -71,7 +71,7 @@ class Decided:
         has = np.flatnonzero(classes >= 0)
         own = classes[has]
         if len(has) == len(classes) and np.array_equal(own, np.arange(len(outcome.onward))):
-            np.logical_and(outcome.onward, outcome.back, out=self.between)
+            self.between = outcome.reached
             self.version[:] = version
             if outcome.contested is not None:
                 self.doubtful[:] = outcome.contested

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from io import BytesIO
 from itertools import pairwise
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from archipelago.diagnosis.picture import plugged_vlan
 from archipelago.errors import QuestionError
 from archipelago.knowledge.devices import Knowledge
+from archipelago.reachability.expect import Verdict
 from archipelago.reachability.matrix import Matrix
 from archipelago.views.table import Table, counted, table
 
@@ -23,6 +24,8 @@ MOST_COLUMNS = 16
 """With more VLANs than this the grid of VLANs is a list of those that do not reach everything."""
 MOST_NAMES = 4
 """So many VLANs are named in one cell; the rest are counted."""
+MOST_LISTED = 100_000
+"""So many pairs that are cut off are listed one by one in JSON."""
 MOST_DRAWN = 3_000
 """With more hosts than this the figure has a cell for each pair of VLANs."""
 
@@ -43,6 +46,29 @@ def headline(matrix: Matrix) -> str:
     return text if matrix.count == matrix.pairs else f"{text}; {counted(matrix.pairs - matrix.count, 'pair')} cut off"
 
 
+def verdict_values(one: Verdict) -> dict[str, Any]:
+    """A verdict with the keys of `--json`."""
+    return {
+        "from": one.expectation.source,
+        "to": one.expectation.target,
+        "reached": one.expectation.reached,
+        "holds": one.holds,
+        "pairs": one.pairs,
+        "broken": one.broken,
+        "broken_by": [{"source": a, "target": b} for a, b in one.such_as],
+        "cause": one.finding.slug if one.finding else None,
+        "at": one.finding.at if one.finding else None,
+        "mend": one.finding.mend if one.finding else None,
+    }
+
+
+def promise(verdicts: Sequence[Verdict]) -> str:
+    """How many expectations hold, in one line."""
+    broken = sum(not one.holds for one in verdicts)
+    every = f"what must hold: {counted(len(verdicts), 'expectation')}"
+    return f"{every}, {broken} broken" if broken else f"{every}, each holds"
+
+
 def causes(matrix: Matrix) -> Table:
     """What cuts pairs off, the costliest first, each with its mend."""
     rows = [
@@ -57,6 +83,20 @@ def causes(matrix: Matrix) -> Table:
         for one in matrix.groups
     ]
     return table("what cuts them off", ("pairs", "cause", "at", "why", "mend", "such as"), rows, ("pairs",))
+
+
+def expected(verdicts: Sequence[Verdict]) -> Table:
+    """What must hold, and whether it does; what is broken comes first."""
+    rows = []
+    for one in sorted(verdicts, key=lambda verdict: verdict.holds):
+        wanted = one.expectation
+        holds = "nothing to check" if not one.pairs else "holds" if one.holds else "broken"
+        such = ", ".join(f"{a} to {b}" for a, b in one.such_as[:2])
+        why, mend = (one.finding.says, one.finding.mend) if one.finding else ("", "")
+        found = f"{one.broken:,} of {counted(one.pairs, 'pair')}" if one.broken else counted(one.pairs, "pair")
+        rows.append((wanted.source, wanted.target, "yes" if wanted.reached else "no", holds, found, such, why, mend))
+    columns = ("from", "to", "reached", "verdict", "of", "such as", "why", "mend")
+    return table("what must hold", columns, rows)
 
 
 def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:

@@ -50,10 +50,14 @@ def plain(value: Any) -> Any:
     return str(value)
 
 
-def frame(result: Any) -> pandas.DataFrame:
-    """The rows of a result as a pandas table; texts where the values are addresses."""
+def frame(result: Any, by: str) -> pandas.DataFrame:
+    """The rows of a result as a pandas table; texts where the values are addresses. `by` is for a matrix."""
     import pandas
 
+    if hasattr(result, "between"):
+        from archipelago.views.matrix import frame as matrix_frame
+
+        return matrix_frame(result, by)
     rows: Any = result
     if isinstance(result, Carving):
         rows = result.allotments

@@ -1,0 +1,96 @@
+"""The outside: what lies beyond a routed port that nothing in the network is plugged into."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, parse_address
+from archipelago.errors import QuestionError
+from archipelago.knowledge.devices import Knowledge, Nic, Node
+from archipelago.model.expectation import OUTSIDE
+from archipelago.model.network import Device, End, Host, Network, NextHop
+
+_FAR = {
+    4: tuple(parse_address(text) for text in ("192.0.2.1", "198.51.100.1", "203.0.113.1")),
+    6: (parse_address("2001:db8:ffff:ffff::1"), parse_address("100::1")),
+}
+"""Addresses that nobody is given (RFC 5737, RFC 3849, RFC 6666): the first that the network has no own way to."""
+
+
+def with_outside(knowledge: Knowledge) -> tuple[Network, tuple[str, ...]]:
+    """The network with a host for the outside at each port that leads there, and the names of these hosts.
+
+    Such a host holds the next hop that routes through the port go to, and an address far beyond, which is the one
+    probed; it sends everything back to the port. So a way there needs a route to the outside, and a way back.
+
+    Raises:
+        QuestionError: no port leads outside.
+    """
+    network = knowledge.network
+    hosts = dict(network.hosts)
+    added: list[str] = []
+    for node, nic in _edges(knowledge):
+        name = OUTSIDE if not added else f"{OUTSIDE}-{len(added) + 1}"
+        host = _beyond(knowledge, name, node, nic, len(added))
+        if host is not None:
+            if name in hosts or name in network.devices:
+                raise QuestionError(
+                    f"'{name}' stands for what is beyond the network; give the one called so another name"
+                )
+            hosts[name] = host
+            added.append(name)
+    if not added:
+        raise QuestionError(
+            "no port leads outside: a routed port with an address does that nothing is plugged into, "
+            "where a route goes to another address of its subnet"
+        )
+    return replace(network, hosts=hosts), tuple(added)
+
+
+def _edges(knowledge: Knowledge) -> Iterator[tuple[Node, Nic]]:
+    """Routed ports with an address that no cable and no host is plugged into."""
+    for node in knowledge.devices.values():
+        for nic in node.nics.values() if node.kind != "switch" else ():
+            if nic.kind == "port" and nic.addresses and knowledge.links[End(node.name, nic.name)].peer is None:
+                yield node, nic
+
+
+def _beyond(knowledge: Knowledge, name: str, node: Node, nic: Nic, number: int) -> Host | None:
+    """The host that stands for the outside at a port; None where no route leads there."""
+    device = node.written
+    assert isinstance(device, Device)
+    addresses: list[InterfaceAddress] = []
+    gateways: list[NextHop] = []
+    for held in nic.addresses:
+        hops = [route.via.address for route in device.routes if route.via.address.version == held.version]
+        hop = next((one for one in hops if held.prefix.holds(one) and one != held.address), None) or _other(held)
+        if hop is not None and all(one.address.version != held.version for one in gateways):
+            addresses.append(InterfaceAddress(*_far(knowledge, held.version, number), WIDTHS[held.version]))
+            addresses.append(InterfaceAddress(held.version, hop.value, held.length))
+            gateways.append(NextHop(held.address))
+    return Host(name, End(node.name, nic.name), tuple(addresses), tuple(gateways)) if addresses else None
+
+
+def _other(held: InterfaceAddress) -> Address | None:
+    """The other address of a subnet of two."""
+    first, last = held.prefix.usable()
+    if last - first != 1:
+        return None
+    return Address(held.version, first if held.value == last else last)
+
+
+def _far(knowledge: Knowledge, version: int, number: int) -> Address:
+    """An address that only a default route leads to."""
+    own: set[Prefix] = {
+        held.prefix
+        for node in knowledge.devices.values()
+        for nic in node.nics.values()
+        for held in nic.addresses
+        if held.version == version
+    }
+    for device in knowledge.network.devices.values():
+        own |= {route.to for route in device.routes if route.to.version == version and route.to.length}
+    free = [one for one in _FAR[version] if not any(prefix.holds(one) for prefix in own)]
+    chosen = (free or _FAR[version])[0]
+    return chosen._replace(value=chosen.value + number)

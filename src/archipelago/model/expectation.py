@@ -1,0 +1,21 @@
+"""What a plan promises: who must reach whom, and who must not."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+OUTSIDE = "outside"
+"""The end that stands for whatever lies beyond the network's own edge."""
+
+
+@dataclass(frozen=True, slots=True)
+class Expectation:
+    """From every host of one end to every host of the other: reached, or not. An end is a VLAN (name or id), a host,
+    a subnet, or "outside"."""
+
+    source: str
+    target: str
+    reached: bool = True
+
+    def __str__(self) -> str:
+        return f"{self.source} to {self.target}: {'reached' if self.reached else 'not reached'}"

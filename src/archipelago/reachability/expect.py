@@ -1,0 +1,237 @@
+"""What must hold, checked: every pair of two ends, in arrays, and why those pairs fail that do."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from archipelago.addressing.values import Address, Prefix, parse_address, parse_prefix
+from archipelago.diagnosis.picture import picture, plugged_vlan
+from archipelago.errors import AddressError, QuestionError
+from archipelago.knowledge.devices import Knowledge, know
+from archipelago.knowledge.outside import with_outside
+from archipelago.model.expectation import OUTSIDE, Expectation
+from archipelago.model.finding import Finding
+from archipelago.model.network import DEFAULT_VLAN, Host
+from archipelago.reachability.fabric import Bools, Ints, weave
+from archipelago.reachability.matrix import Matrix, matrix
+from archipelago.simulation.reach import reach
+
+MOST_NAMED = 1_000
+"""So many of the pairs that break an expectation are named; all are counted."""
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """One expectation and whether it holds: of so many `pairs`, how many are `broken`, their names (the first
+    thousand), and, where they should be reached, the mistake that cuts off the first."""
+
+    expectation: Expectation
+    pairs: int
+    broken: int
+    such_as: tuple[tuple[str, str], ...]
+    finding: Finding | None
+
+    @property
+    def holds(self) -> bool:
+        """Whether there are pairs and none is broken."""
+        return self.pairs > 0 and not self.broken
+
+    def __bool__(self) -> bool:
+        return self.holds
+
+    def __str__(self) -> str:
+        wanted = str(self.expectation)
+        if not self.pairs:
+            return f"{wanted}: there is no pair of hosts to check"
+        if not self.broken:
+            return f"{wanted}: holds for all {self.pairs:,} pairs"
+        such = ", ".join(f"{a} to {b}" for a, b in self.such_as[:3])
+        text = f"{wanted}: broken by {self.broken:,} of {self.pairs:,} pairs, such as {such}"
+        return f"{text}; {self.finding.says} ({self.finding.at}); {self.finding.mend}" if self.finding else text
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """The verdicts, and how many pairs of the network's own hosts are cut off although nothing says that they should
+    be."""
+
+    verdicts: tuple[Verdict, ...]
+    unforeseen: int
+
+
+def check(knowledge: Knowledge, family: int | None = None, found: Matrix | None = None) -> Checked:
+    """Check what a network's `expect` says.
+
+    Args:
+        knowledge: the network, with what its devices know.
+        family: 4 or 6; by default IPv4 for the pairs where both ends have it, else IPv6.
+        found: all its pairs, where they are decided already.
+
+    Raises:
+        QuestionError: an end does not exist, or no port leads outside.
+    """
+    expectations = knowledge.network.expect
+    outside: tuple[str, ...] = ()
+    if any(OUTSIDE in (one.source, one.target) for one in expectations):
+        network, outside = with_outside(knowledge)
+        knowledge = know(network)
+        found = None
+    found = found or matrix(weave(knowledge), family, causes=False)
+    ends = _Ends(knowledge, found, outside)
+    verdicts = tuple(_verdict(ends, one, family) for one in expectations)
+    return Checked(verdicts, _unforeseen(ends, expectations))
+
+
+def findings(knowledge: Knowledge) -> tuple[Finding, ...]:
+    """A finding for each expectation that does not hold.
+
+    Raises:
+        QuestionError: an end does not exist, or no port leads outside.
+    """
+    verdicts = check(knowledge).verdicts if knowledge.network.expect else ()
+    return tuple(_finding(number, one) for number, one in enumerate(verdicts) if not one.holds)
+
+
+def _finding(number: int, one: Verdict) -> Finding:
+    wanted = one.expectation
+    path = ("expect", number)
+    if not one.pairs:
+        says = f"nothing can be said of {wanted.source} to {wanted.target}: there is no pair of hosts"
+        return Finding(
+            "expectation-idle", "note", wanted.source, path, says, "nothing is checked", "name hosts that exist"
+        )
+    such = f"{one.such_as[0][0]} to {one.such_as[0][1]}"
+    count = f"{one.broken:,} of {one.pairs:,} pairs"
+    if one.finding is not None:
+        says = f"{wanted.source} must reach {wanted.target}, but {count} do not, such as {such}: {one.finding.says}"
+        return Finding("expectation-broken", "error", one.finding.at, path, says, str(wanted), one.finding.mend)
+    if wanted.reached:
+        says = f"{wanted.source} must reach {wanted.target}, but {count} do not, such as {such}"
+        return Finding(
+            "expectation-broken", "error", wanted.source, path, says, str(wanted), "look at the other findings"
+        )
+    says = f"{wanted.source} must not reach {wanted.target}, but {count} do, such as {such}"
+    mend = f"keep {wanted.source} from {wanted.target} where both pass, or change what is expected"
+    return Finding("expectation-broken", "error", wanted.source, path, says, str(wanted), mend)
+
+
+class _Ends:
+    """The hosts that the ends of expectations stand for."""
+
+    def __init__(self, knowledge: Knowledge, found: Matrix, outside: tuple[str, ...]) -> None:
+        self.knowledge = knowledge
+        self.found = found
+        self.outside = outside
+        self.place = {name: index for index, name in enumerate(found.hosts)}
+        self._vlans: dict[int | None, list[int]] | None = None
+        self._known: dict[str, Ints] = {}
+
+    def of(self, end: str) -> Ints:
+        """The places of an end's hosts."""
+        if end not in self._known:
+            self._known[end] = np.array(self._hosts(end), dtype=np.int64)
+        return self._known[end]
+
+    def _hosts(self, end: str) -> list[int]:
+        network = self.knowledge.network
+        if end == OUTSIDE:
+            return [self.place[name] for name in self.outside]
+        if end in network.hosts:
+            return [self.place[end]]
+        vlan = network.vlans.get(end) or (int(end) if end.isdigit() else 0)
+        if vlan == DEFAULT_VLAN or vlan in network.vlans.values():
+            return self._plugged(vlan)
+        try:
+            block = parse_prefix(end) if "/" in end else _single(parse_address(end))
+        except AddressError:
+            raise QuestionError(
+                f"'{end}' is no end to expect anything of: write a VLAN, a host, a subnet, an address or '{OUTSIDE}'"
+            ) from None
+        own = (host for host in network.hosts.values() if host.name not in self.outside)
+        return [self.place[host.name] for host in own if _inside(host, block)]
+
+    def _plugged(self, vlan: int) -> list[int]:
+        if self._vlans is None:
+            self._vlans = {}
+            for name, host in self.knowledge.network.hosts.items():
+                if name not in self.outside:
+                    self._vlans.setdefault(plugged_vlan(self.knowledge, host), []).append(self.place[name])
+        return self._vlans.get(vlan, [])
+
+
+def _single(address: Address) -> Prefix:
+    return Prefix(address.version, address.value, 32 if address.version == 4 else 128)
+
+
+def _inside(host: Host, block: Prefix) -> bool:
+    return any(block.holds(held) for held in host.addresses)
+
+
+def _verdict(ends: _Ends, one: Expectation, family: int | None) -> Verdict:
+    sources, targets = ends.of(one.source), ends.of(one.target)
+    found = ends.found
+    if OUTSIDE in (one.source, one.target):
+        return _outside_verdict(ends, one, sources, targets, family)
+    kinds = len(found.between)
+    ours = np.bincount(found.kind[sources], minlength=kinds)
+    theirs = np.bincount(found.kind[targets], minlength=kinds)
+    both = np.bincount(found.kind[np.intersect1d(sources, targets)], minlength=kinds)
+    wrong = found.between != one.reached
+    pairs = len(sources) * len(targets) - int(both.sum())
+    broken = int(ours @ (wrong @ theirs)) - int(both[np.diagonal(wrong)].sum())
+    such = _such(found, sources, targets, wrong) if broken else ()
+    return Verdict(one, pairs, broken, such, _why(ends, such[0], family) if broken and one.reached else None)
+
+
+def _such(found: Matrix, sources: Ints, targets: Ints, wrong: Bools) -> tuple[tuple[str, str], ...]:
+    """The first pairs that are not as they should be."""
+    named: list[tuple[str, str]] = []
+    for i in sources.tolist():
+        for j in targets[wrong[found.kind[i]][found.kind[targets]]].tolist():
+            if i != j:
+                named.append((found.hosts[i], found.hosts[j]))
+            if len(named) == MOST_NAMED:
+                return tuple(named)
+    return tuple(named)
+
+
+def _outside_verdict(ends: _Ends, one: Expectation, sources: Ints, targets: Ints, family: int | None) -> Verdict:
+    """Whoever gets out (or in) by any of the ports that lead outside, does."""
+    found = ends.found
+    outwards = one.target == OUTSIDE
+    inner, outer = (sources, targets) if outwards else (targets, sources)
+    across = found.between if outwards else found.between.T
+    reached = across[np.ix_(found.kind[inner], found.kind[outer])].any(axis=1)
+    names = [found.hosts[i] for i in inner[reached != one.reached].tolist()]
+    pairs = [(name, OUTSIDE) if outwards else (OUTSIDE, name) for name in names]
+    finding = _why(ends, pairs[0], family) if pairs and one.reached else None
+    return Verdict(one, len(inner), len(pairs), tuple(pairs[:MOST_NAMED]), finding)
+
+
+def _why(ends: _Ends, pair: tuple[str, str], family: int | None) -> Finding | None:
+    """The mistake that cuts off a pair."""
+    view = picture(ends.knowledge.network, ends.knowledge)
+    source, target = (view.knowledge.nodes[name] for name in pair)
+    return reach(view, source, target, probes=1, family=family).finding
+
+
+def _unforeseen(ends: _Ends, expectations: Sequence[Expectation]) -> int:
+    """How many pairs are cut off that no expectation wants cut off. Hosts of one kind that the same expectations speak
+    of are taken together."""
+    found = ends.found
+    own = np.ones(len(found.hosts), dtype=np.bool_)
+    own[[ends.place[name] for name in ends.outside]] = False
+    parts = [one for one in expectations if not one.reached and OUTSIDE not in (one.source, one.target)]
+    marks = np.zeros((len(found.hosts), 2 * len(parts) + 1), dtype=np.int64)
+    marks[:, 0] = found.kind
+    for number, one in enumerate(parts):
+        marks[ends.of(one.source), 2 * number + 1] = 1
+        marks[ends.of(one.target), 2 * number + 2] = 1
+    sorts, sizes = np.unique(marks[own], axis=0, return_counts=True)
+    cut = ~found.between[np.ix_(sorts[:, 0], sorts[:, 0])]
+    for number in range(len(parts)):
+        cut &= ~np.logical_and.outer(sorts[:, 2 * number + 1] == 1, sorts[:, 2 * number + 2] == 1)
+    return int(sizes @ (cut @ sizes)) - int(sizes[np.diagonal(cut)].sum())
