@@ -334,8 +334,9 @@ class _Decision:
         known = np.flatnonzero(best >= 0)
         steps[known] = self._codes(best[known], known)
         table = steps.reshape(meaning.rows, count)
-        for at, piece in self.family.deaf[:, self.family.deaf[0] < meaning.rows].T:
-            table[at, columns.piece == piece] = meaning.broadcast + at
+        deaf = self.family.deaf[:, self.family.deaf[0] < meaning.rows]
+        which, column = self._cells(np.arange(deaf.shape[1]), *columns.between(deaf[1], deaf[1]))
+        table[deaf[0][which], column] = meaning.broadcast + deaf[0][which]
         table[:, self.twice] = meaning.contested
         return table
 

@@ -65,7 +65,7 @@ class Entries:
     length: Ints
     foot: Ints
     hop: Ints
-    written: tuple[Entry, ...]
+    written: NDArray[np.object_]
 
 
 @dataclass(frozen=True, slots=True)
@@ -419,7 +419,6 @@ def _family_again(knowledge: Knowledge, before: Family, feet: Mapping[Foot, int]
         return before
     kept = ~mine[old.place]
     new, deaf = gathered.arrays()
-    written = (*(old.written[at] for at in np.flatnonzero(kept)), *new.written)
     entries = Entries(
         np.concatenate((old.place[kept], new.place)),
         np.concatenate((old.first[kept], new.first)),
@@ -427,7 +426,7 @@ def _family_again(knowledge: Knowledge, before: Family, feet: Mapping[Foot, int]
         np.concatenate((old.length[kept], new.length)),
         np.concatenate((old.foot[kept], new.foot)),
         np.concatenate((old.hop[kept], new.hop)),
-        written,
+        np.concatenate((old.written[kept], new.written)),
     )
     return replace(before, entries=entries, deaf=np.concatenate((before.deaf[:, ~mine[before.deaf[0]]], deaf), axis=1))
 
@@ -467,7 +466,9 @@ class _Gathered:
     def arrays(self) -> tuple[Entries, Ints]:
         lines = np.array(self._lines, dtype=np.int64).reshape(-1, 6).T.copy()
         deaf = np.array(self._deaf, dtype=np.int64).reshape(-1, 2).T.copy()
-        return Entries(lines[0], lines[1], lines[2], lines[3], lines[4], lines[5], tuple(self._written)), deaf
+        written = np.empty(len(self._written), dtype=object)
+        written[:] = self._written
+        return Entries(lines[0], lines[1], lines[2], lines[3], lines[4], lines[5], written), deaf
 
 
 def _holders(
