@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from io import BytesIO
-from itertools import pairwise
+from itertools import chain, pairwise
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -15,6 +15,7 @@ from archipelago.errors import QuestionError
 from archipelago.knowledge.devices import Knowledge
 from archipelago.reachability.expect import Verdict
 from archipelago.reachability.matrix import Matrix
+from archipelago.reachability.why import Group
 from archipelago.views.table import Table, counted, table
 
 if TYPE_CHECKING:
@@ -22,6 +23,10 @@ if TYPE_CHECKING:
 
 MOST_COLUMNS = 16
 """With more VLANs than this the grid of VLANs is a list of those that do not reach everything."""
+MOST_ALIKE = 3
+"""More causes of one kind at one device than this share a row."""
+MOST_ROWS = 20
+"""With more rows of causes than this, all of one kind share one."""
 MOST_NAMES = 4
 """So many VLANs are named in one cell; the rest are counted."""
 MOST_LISTED = 100_000
@@ -70,19 +75,38 @@ def promise(verdicts: Sequence[Verdict]) -> str:
 
 
 def causes(matrix: Matrix) -> Table:
-    """What cuts pairs off, the costliest first, each with its mend."""
-    rows = [
-        (
-            f"{one.pairs:,}",
-            one.finding.slug,
-            one.finding.at,
-            one.finding.says,
-            one.finding.mend,
-            f"{one.source} to {one.target}",
-        )
-        for one in matrix.groups
-    ]
+    """What cuts pairs off, the costliest first, each with its mend. Many of one kind at one device share a row, and
+    where there are very many rows, all of one kind do."""
+    shared = _shared([[one] for one in matrix.groups], lambda one: (one.finding.slug, one.finding.at))
+    if len(shared) > MOST_ROWS:
+        shared = _shared(shared, lambda one: one.finding.slug)
+    rows = [_cause(groups) for groups in sorted(shared, key=lambda groups: -sum(one.pairs for one in groups))]
     return table("what cuts them off", ("pairs", "cause", "at", "why", "mend", "such as"), rows, ("pairs",))
+
+
+def _shared(rows: Iterable[list[Group]], key: Callable[[Group], object]) -> list[list[Group]]:
+    """The rows, those of one key in one where there are more than MOST_ALIKE of them."""
+    found: dict[object, list[list[Group]]] = {}
+    for row in rows:
+        found.setdefault(key(row[0]), []).append(row)
+    merged: list[list[Group]] = []
+    for alike in found.values():
+        merged += [list(chain.from_iterable(alike))] if len(alike) > MOST_ALIKE else alike
+    return merged
+
+
+def _cause(groups: list[Group]) -> tuple[str, ...]:
+    first, more = groups[0], len(groups) - 1
+    places = list(dict.fromkeys(one.finding.at for one in groups))
+    also, likewise = (f"; and {more:,} more like it", f"; {more:,} more likewise") if more else ("", "")
+    return (
+        f"{sum(one.pairs for one in groups):,}",
+        first.finding.slug,
+        first.finding.at if len(places) == 1 else f"{len(places):,} places",
+        first.finding.says + also,
+        first.finding.mend + likewise,
+        f"{first.source} to {first.target}",
+    )
 
 
 def expected(verdicts: Sequence[Verdict]) -> Table:
@@ -151,7 +175,9 @@ def by_vlan(groups: Grouped) -> Table:
     short = groups.reached < groups.pairs
     none = short & (groups.reached == 0)
     listed = []
-    for i in np.flatnonzero(short.any(axis=1)).tolist():
+    worst = np.argsort((groups.reached - groups.pairs).sum(axis=1), kind="stable")
+    worst = worst[np.any(short[worst], axis=1)]
+    for i in worst[:MOST_ROWS].tolist():
         whole = int((~short[i]).sum())
         cut = [groups.names[j] for j in np.flatnonzero(none[i])]
         part = [
@@ -159,7 +185,8 @@ def by_vlan(groups: Grouped) -> Table:
         ]
         listed.append((groups.names[i], sizes[i], f"{whole} of {count}", _some(cut) or "-", _some(part) or "-"))
     columns = ("from", "hosts", "VLANs reached", "not reached", "in part (pairs)")
-    return table("VLANs that do not reach everything", columns, listed, ("hosts", "VLANs reached"))
+    more = f", the worst {MOST_ROWS} of {len(worst)}" if len(worst) > MOST_ROWS else ""
+    return table(f"VLANs that do not reach everything{more}", columns, listed, ("hosts", "VLANs reached"))
 
 
 def _pair(groups: Grouped, i: int, j: int) -> tuple[int, int]:
@@ -272,10 +299,17 @@ def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
     if coarse:
         legend += "; between: in part"
     drawn.text(0.02, 0.945, legend, fontsize=9, color="#33474f", va="top")
+    for number, row in enumerate(causes(matrix).rows[:3]):
+        text = f"{row[0]} pairs: {row[3]} ({row[2]}); {row[4]}"
+        drawn.text(0.02, 0.92 - 0.022 * number, _cropped(text), fontsize=9, color="#1f2d33", va="top")
     buffer = BytesIO()
     with matplotlib.rc_context({"svg.fonttype": "none", "svg.hashsalt": "archipelago"}):
         drawn.savefig(buffer, format=kind, dpi=100, metadata={"Date": None} if kind == "svg" else None)
     return buffer.getvalue()
+
+
+def _cropped(text: str) -> str:
+    return text if len(text) <= 190 else f"{text[:187]}..."
 
 
 REACHED, PARTLY, CUT = "#dcebe2", "#e0b04c", "#8f2d1b"
