@@ -24,7 +24,11 @@ def settle(draft: Draft) -> None:
     taken = _taken(draft, takers)
     for name, vlan, wanted in takers:
         addresses, gateways = [], []
+        asked = draft.brief.hosts.get(name)
+        auto = asked is not None and asked.auto
         for one in draft.subnets(draft.name_of(vlan)):
+            if auto and one.prefix.version == 6 and all(held.version == 4 for held in wanted):
+                continue  # its routers tell it
             chosen = next((one_of for one_of in wanted if one_of.version == one.prefix.version), None)
             if chosen is None:
                 chosen = _next(draft, name, one, taken)
@@ -40,7 +44,7 @@ def settle(draft: Draft) -> None:
                 gateways.append(NextHop(one.gateway))
         if name in draft.brief.hosts:
             if name in draft.host_ends:
-                draft.hosts[name] = Host(name, draft.host_ends[name], tuple(addresses), tuple(gateways))
+                draft.hosts[name] = Host(name, draft.host_ends[name], tuple(addresses), tuple(gateways), auto=auto)
         else:
             draft.interfaces[name]["manage"] = VlanInterface("manage", vlan, tuple(addresses))
             draft.gateway[name] = gateways

@@ -483,4 +483,6 @@ def _circling(view: Picture, stop: Stop) -> Finding:
     down = next(iter(view.homes(stop.target)), None)
     if down is not None and not down.nic.up:
         return interface_down(view, down)
-    return fallback or faults.unexplained(stop.node, f"packets to {stop.target} go round until their TTL runs out")
+    return fallback or faults.unexplained(
+        stop.node, f"packets to {stop.target} go round until their TTL or hop limit runs out"
+    )

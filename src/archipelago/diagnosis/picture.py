@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local
-from archipelago.knowledge.devices import Attachment, Knowledge, Nic, Node, know
+from archipelago.knowledge.devices import Attachment, Knowledge, Nic, Node, know, speaks_ipv6
 from archipelago.knowledge.domains import Domains, Foot, domains
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.network import DEFAULT_VLAN, End, Host, Network, Path
@@ -83,6 +83,7 @@ class Picture:
 def picture(network: Network, knowledge: Knowledge | None = None) -> Picture:
     """Index a network for diagnosis."""
     knowledge = knowledge or know(network)
+    network = knowledge.network
     holders: dict[Address, list[Held]] = {}
     fellows: dict[Prefix, list[Held]] = {}
     hops = {hop.address for node in knowledge.nodes.values() for hop in node.written.gateway}
@@ -95,6 +96,12 @@ def picture(network: Network, knowledge: Knowledge | None = None) -> Picture:
             version, value, length = held.address
             networks = gateways.setdefault(version, {}).setdefault(length, {})
             networks.setdefault(value >> (WIDTHS[version] - length), []).append(held)
+    for node in knowledge.nodes.values():
+        for nic in node.nics.values():
+            if nic.link_local in hops and speaks_ipv6(nic):
+                own = InterfaceAddress(*nic.link_local, 64)
+                if own not in nic.addresses:
+                    holders.setdefault(nic.link_local, []).append(Held(node, nic, own))
     return Picture(
         network,
         knowledge,

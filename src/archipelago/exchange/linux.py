@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator
 from shlex import quote
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
-from archipelago.knowledge.devices import Attachment, Knowledge, Nic, Node, know
+from archipelago.knowledge.devices import Attachment, Knowledge, Nic, Node, know, speaks_ipv6
 from archipelago.knowledge.links import Link
 from archipelago.model.network import Aggregate, Device, End, Network, Route
 
@@ -76,7 +76,8 @@ def script(network: Network) -> str:
     """The script: `up` builds the network, `down` takes away what `up` made and nothing else."""
     knowledge = know(network)
     tag = namespace_tag(network)
-    spaces = {name: _Space(knowledge, node) for name, node in knowledge.nodes.items()}
+    heard = frozenset(hop.address for host in knowledge.network.hosts.values() if host.auto for hop in host.gateway)
+    spaces = {name: _Space(knowledge, node, heard) for name, node in knowledge.nodes.items()}
     comment = re.sub(r"[^ -~]", "?", network.title)
     lines = [
         "#!/bin/sh",
@@ -178,8 +179,9 @@ def _cables(knowledge: Knowledge, spaces: dict[str, _Space], tag: str) -> Iterat
 class _Space:
     """The lines that set up one device's or host's namespace."""
 
-    def __init__(self, knowledge: Knowledge, node: Node) -> None:
+    def __init__(self, knowledge: Knowledge, node: Node, heard: frozenset[Address]) -> None:
         self.node = node
+        self.heard = heard  # the gateways that hosts took from what routers advertise
         self.names = _Names(node)
         self.device = node.written if isinstance(node.written, Device) else None
         named = dict.fromkeys(nic.vrf for nic in node.nics.values() if nic.vrf)
@@ -271,6 +273,8 @@ class _Space:
             name = self.holder(nic)
             for held in nic.addresses if name else ():
                 yield f"addr add {held} dev {name}{' nodad' if held.version == 6 else ''}"
+            if name and nic.link_local in self.heard and speaks_ipv6(nic):
+                yield f"addr add {nic.link_local}/64 dev {name} nodad"
 
     def holder(self, nic: Nic) -> str | None:
         """The kernel interface that an interface's addresses go to; None where there is none to hold them."""

@@ -63,7 +63,7 @@ HOST = Section(
     {
         "vlan": Field(fields.text, required=True),
         "at": Field(fields.place, required=True),
-        "address": Field(Several(fields.an_interface_address), ()),
+        "address": Field(Several(fields.a_host_address), ()),
     }
 )
 
@@ -151,7 +151,8 @@ def brief_from(tree: Tree) -> Brief:
             name,
             check.vlan(("hosts", name, "vlan"), host.vlan, ids),
             *place(("hosts", name, "at"), host.at),
-            tuple(host.address),
+            fields.held(host.address),
+            fields.AUTO in host.address,
         )
         for name, host in chain(section.hosts.items(), members(check, bulks, section.hosts))
     }

@@ -95,8 +95,8 @@ def _complete(hosts: dict[str, Any], bulk: Bulk) -> None:
             hosts[name] = {**own, **one}
 
 
-def _counted(bulk: Bulk, number: int) -> list[InterfaceAddress]:
-    return [held._replace(value=held.value + number) for held in bulk.section.address]
+def _counted(bulk: Bulk, number: int) -> list[InterfaceAddress | str]:
+    return [one if one == fields.AUTO else one._replace(value=one.value + number) for one in bulk.section.address]
 
 
 def _bulk(check: Checker, key: str, value: Any, shape: Section) -> Bulk | None:
@@ -118,7 +118,7 @@ def _bulk(check: Checker, key: str, value: Any, shape: Section) -> Bulk | None:
             raise Wrong(f"'{section.at}' is {places:,} ports for the {count:,} hosts of '{key}'; each needs its own")
     except Wrong as error:
         check.add((*path, "at"), str(error))
-    for held in section.address:
+    for held in fields.held(section.address):
         if held.value + count - 1 > held.prefix.usable()[1]:
             check.add(
                 (*path, "address"), f"{count:,} hosts from {held} on do not fit into {held.prefix}; widen or move it"

@@ -156,6 +156,20 @@ def family(value: Any) -> int:
 an_address = _addressed(parse_address)
 an_interface_address = _addressed(_interface_address)
 a_prefix = _addressed(_prefix)
+AUTO = "auto"
+"""In place of an address: take it from what routers advertise."""
+
+
+def a_host_address(value: Any) -> Any:
+    """An address with its prefix length, or `auto`."""
+    return AUTO if value == AUTO else an_interface_address(value)
+
+
+def held(values: Any) -> tuple[Any, ...]:
+    """The addresses among a host's."""
+    return tuple(one for one in values if one != AUTO)
+
+
 a_next_hop = _addressed(parse_next_hop)
 vlan_id = whole(1, 4094, "a VLAN id")
 count = whole(0, 2**24, "a count")

@@ -87,7 +87,7 @@ DEVICE = Section(
 HOST = Section(
     {
         "at": Field(fields.end, required=True),
-        "address": Field(Several(fields.an_interface_address), ()),
+        "address": Field(Several(fields.a_host_address), ()),
         "gateway": Field(Several(fields.a_next_hop), ()),
         "off": Field(fields.flag, False),
         "unresolved": Field(fields.unresolved),
@@ -132,7 +132,15 @@ class _NetworkReader:
         catalogue(check, self.vlans)
         placed = [(path, fields.cable_of(cable)) for path, cable in section.cables]
         hosts = {
-            name: Host(name, host.at, tuple(host.address), tuple(host.gateway), host.off, host.unresolved)
+            name: Host(
+                name,
+                host.at,
+                fields.held(host.address),
+                tuple(host.gateway),
+                host.off,
+                host.unresolved,
+                fields.AUTO in host.address,
+            )
             for name, host in chain(section.hosts.items(), members(check, self.bulks, section.hosts))
         }
         used = plugs(

@@ -33,7 +33,7 @@ def document_of(network: Network) -> dict[str, Any]:
         hosts={
             name: _filled(
                 at=str(host.at),
-                address=_values(host.addresses),
+                address=_values((*host.addresses, *(["auto"] if host.auto else []))),
                 gateway=_values(host.gateway),
                 off=host.off,
                 unresolved=host.unresolved,

@@ -6,12 +6,13 @@ A host is a device with one interface, so that every engine has one kind of thin
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Literal
 
-from archipelago.addressing.values import InterfaceAddress
+from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.links import HOST_PORT, UNCABLED, Links, Plugs, plugs, port_names
+from archipelago.knowledge.mac import device_mac, host_mac, link_local
 from archipelago.knowledge.routes import DeviceRoutes, device_routes
 from archipelago.model.network import (
     DEFAULT_VLAN,
@@ -58,7 +59,13 @@ class Nic:
     addresses: tuple[InterfaceAddress, ...]
     vrf: str
     down: str
+    mac: int
     speaks: bool = True
+
+    @property
+    def link_local(self) -> Address:
+        """The address that it has on its link wherever it speaks IPv6 (RFC 4291 2.8)."""
+        return link_local(self.mac)
 
     @property
     def up(self) -> bool:
@@ -68,6 +75,11 @@ class Nic:
     def uncabled(self) -> bool:
         """Whether it is down because nothing is plugged into its port."""
         return self.down.endswith(UNCABLED)
+
+
+def speaks_ipv6(nic: Nic) -> bool:
+    """Whether an interface has IPv6 on: it holds an address of it; then it has a link-local one too."""
+    return nic.speaks and nic.kind != "loopback" and any(held.version == 6 for held in nic.addresses)
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,6 +98,7 @@ class Node:
     routes: DeviceRoutes
     written: Device | Host
     bundled: Mapping[str, str]
+    mac: int
 
     def nics_on(self, attachment: str) -> list[Nic]:
         """The interfaces that speak by an attachment, in the order written."""
@@ -96,18 +109,23 @@ class Nodes(Mapping[str, Node]):
     """Every device and host by name, devices first. A host's node is made when it is asked for: a plan can hold a
     million, and most questions are about few."""
 
-    __slots__ = ("_devices", "_hosts", "_known", "_links")
+    __slots__ = ("_devices", "_hosts", "_known", "_links", "_numbers")
 
     def __init__(self, devices: Mapping[str, Node], hosts: Mapping[str, Host], links: Links) -> None:
         self._devices = devices
         self._hosts = hosts
         self._links = links
         self._known: dict[str, Node] = {}
+        self._numbers: dict[str, int] = {}
 
     def __getitem__(self, name: str) -> Node:
         found = self._devices.get(name) or self._known.get(name)
         if found is None:
-            found = self._known[name] = host_node(self._hosts[name], self._links[End(name, HOST_PORT)].blocked)
+            host = self._hosts[name]
+            if not self._numbers:
+                self._numbers = {one: number for number, one in enumerate(self._hosts)}
+            found = host_node(host, self._links[End(name, HOST_PORT)].blocked, host_mac(self._numbers[name]))
+            self._known[name] = found
         return found
 
     def __iter__(self) -> Iterator[str]:
@@ -123,8 +141,10 @@ class Nodes(Mapping[str, Node]):
 
 @dataclass(frozen=True, slots=True)
 class Knowledge:
-    """What every device and host of a network knows."""
+    """What every device and host of a network knows. `written` is the network as it is written, `network` the same
+    once hosts with `address: auto` have heard their routers."""
 
+    written: Network
     network: Network
     ports: Mapping[str, Mapping[str, Port]]
     plugs: Plugs
@@ -148,7 +168,7 @@ def know_again(before: Knowledge, network: Network, touched: frozenset[str]) -> 
 
     Args:
         before: what was known.
-        network: the same devices, ports, hosts and cables, with other parts off.
+        network: the same as what was written then: devices, ports, hosts and cables, with other parts off.
         touched: every device that holds such a part or faces one.
     """
     ports = {**before.ports}
@@ -164,13 +184,19 @@ def _known(
     links = Links(network, ports, plugged)
     catalogue = frozenset(network.vlans.values()) | {DEFAULT_VLAN}
     devices = {
-        name: kept.get(name) or _device_node(device, ports[name], links, catalogue)
-        for name, device in network.devices.items()
+        name: kept.get(name) or _device_node(device, ports[name], links, catalogue, device_mac(number))
+        for number, (name, device) in enumerate(network.devices.items())
     }
-    return Knowledge(network, ports, plugged, links, devices, Nodes(devices, network.hosts, links))
+    found = Knowledge(network, network, ports, plugged, links, devices, Nodes(devices, network.hosts, links))
+    if not any(host.auto for host in network.hosts.values()):
+        return found
+    from archipelago.knowledge.advertised import with_advertised
+
+    heard = with_advertised(found)
+    return replace(found, network=heard, nodes=Nodes(devices, heard.hosts, links))
 
 
-def _device_node(device: Device, ports: Mapping[str, Port], links: Links, catalogue: frozenset[int]) -> Node:
+def _device_node(device: Device, ports: Mapping[str, Port], links: Links, catalogue: frozenset[int], mac: int) -> Node:
     switching = device.kind != "router"
     vlans: frozenset[int] = frozenset()
     if switching:
@@ -187,7 +213,7 @@ def _device_node(device: Device, ports: Mapping[str, Port], links: Links, catalo
         if port.name not in bundled:
             end = End(device.name, port.name)
             attachments[port.name] = _attachment(port, (end,), switching, vlans, links[end].blocked)
-    nics = _nics(device, attachments, vlans)
+    nics = _nics(device, attachments, vlans, mac)
     if device.kind == "switch":
         forwards: frozenset[int] = frozenset()
     else:
@@ -197,7 +223,7 @@ def _device_node(device: Device, ports: Mapping[str, Port], links: Links, catalo
     )
     holds = device.unresolved == "hold" if device.unresolved else device.kind == "switch"
     return Node(
-        device.name, device.kind, device.off, holds, forwards, vlans, attachments, nics, routes, device, bundled
+        device.name, device.kind, device.off, holds, forwards, vlans, attachments, nics, routes, device, bundled, mac
     )
 
 
@@ -240,8 +266,9 @@ def _only(vlan: int) -> frozenset[int]:
     return frozenset({vlan})
 
 
-def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozenset[int]) -> dict[str, Nic]:
+def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozenset[int], mac: int) -> dict[str, Nic]:
     nics: dict[str, Nic] = {}
+    macs = {name: mac + number for number, name in enumerate(attachments, 1)}
     for attachment in attachments.values():
         one = attachment.written
         if not attachment.switched:
@@ -255,6 +282,7 @@ def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozense
                 one.addresses,
                 one.vrf or "",
                 attachment.blocked,
+                macs[one.name],
                 speaks=bool(one.addresses),
             )
     carried: set[int] = set()
@@ -279,6 +307,7 @@ def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozense
                 interface.addresses,
                 vrf,
                 down,
+                macs[interface.parent],
                 speaks,
             )
         elif isinstance(interface, VlanInterface):
@@ -287,18 +316,20 @@ def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozense
             if not down and interface.vlan not in carried:
                 down = f"no port of {device.name} that carries VLAN {interface.vlan} has carrier"
             nics[interface.name] = Nic(
-                interface.name, "vlan", None, None, interface.vlan, interface.addresses, vrf, down
+                interface.name, "vlan", None, None, interface.vlan, interface.addresses, vrf, down, mac
             )
         elif isinstance(interface, Loopback):
-            nics[interface.name] = Nic(interface.name, "loopback", None, None, None, interface.addresses, vrf, down)
+            nics[interface.name] = Nic(
+                interface.name, "loopback", None, None, None, interface.addresses, vrf, down, mac
+            )
     return nics
 
 
-def host_node(host: Host, blocked: str) -> Node:
+def host_node(host: Host, blocked: str, mac: int) -> Node:
     """What a host knows. `blocked` says why its port has no carrier, empty where it has."""
     end = End(host.name, HOST_PORT)
     written = Port(HOST_PORT)
-    nic = Nic(HOST_PORT, "host", HOST_PORT, None, None, host.addresses, "", blocked)
+    nic = Nic(HOST_PORT, "host", HOST_PORT, None, None, host.addresses, "", blocked, mac)
     routes = device_routes([nic], (), host.gateway)
     attachment = Attachment(HOST_PORT, (end,), False, frozenset(), None, blocked, written)
     holds = host.unresolved != "drop"
@@ -314,4 +345,5 @@ def host_node(host: Host, blocked: str) -> Node:
         routes,
         host,
         {},
+        mac,
     )

@@ -7,8 +7,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from archipelago.knowledge.devices import Attachment, Knowledge
-from archipelago.model.network import Cable
+from archipelago.knowledge.devices import Attachment, Knowledge, Node
+from archipelago.model.network import Cable, End
 
 Foot = tuple[str, int | str]
 """A place that frames reach: (device, VLAN id) in a switch, (device or host, interface) at a station."""
@@ -37,15 +37,28 @@ class Domains:
         return a in self.of and self.of[a] == self.of.get(b)
 
 
-def domains(knowledge: Knowledge) -> Domains:
-    """Join the feet that frames pass between in both directions.
+def host_foot(knowledge: Knowledge, end: End) -> Foot | None:
+    """The foot of its device that the host at a port stands on, whether the port has carrier or not; None where the
+    port takes in no untagged frame."""
+    attachment = knowledge.attachment_at(end)
+    if any(knowledge.links[member].carrier for member in attachment.members[: attachment.members.index(end)]):
+        return None  # an aggregate sends on its first live member (IEEE 802.1AX), which is another
+    if attachment.switched:
+        return None if attachment.untagged is None else (end.device, attachment.untagged)
+    nics = knowledge.devices[end.device].nics_on(attachment.name)
+    return next(((end.device, nic.name) for nic in nics if nic.tag is None and nic.speaks), None)
+
+
+def domains(knowledge: Knowledge, hosts: bool = True) -> Domains:
+    """Join the feet that frames pass between in both directions; without `hosts`, those of devices alone.
 
     A link can be one-way for a VLAN (sent untagged here, not accepted untagged there); it joins nothing, but a
     broadcast crosses it, so it counts when circles are looked for.
     """
     onward: dict[Foot, list[tuple[Foot, Cable | None]]] = {}
     parent: dict[Foot, Foot] = {}
-    for node in knowledge.nodes.values():
+    nodes: Mapping[str, Node] = knowledge.nodes if hosts else knowledge.devices
+    for node in nodes.values():
         for one in node.attachments.values():
             if one.carrier:
                 for foot in channels(knowledge, node.name, one).values():
@@ -59,9 +72,11 @@ def domains(knowledge: Knowledge) -> Domains:
                 onward.setdefault((node.name, nic.vlan), []).append(((node.name, nic.name), None))
     extra: list[tuple[Foot, Foot, Cable | None]] = []
     oneway: list[tuple[Foot, Foot, Cable | None]] = []
-    for node in knowledge.nodes.values():
+    for node in nodes.values():
         for one in node.attachments.values():
             for joint in joints(knowledge, node.name, one):
+                if joint.far not in nodes:
+                    continue
                 foot, target, cable = joint.foot, joint.target, joint.cable
                 if not joint.mutual:
                     oneway.append((foot, target, cable))

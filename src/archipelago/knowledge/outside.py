@@ -27,7 +27,7 @@ def with_outside(knowledge: Knowledge) -> tuple[Network, tuple[str, ...]]:
     Raises:
         QuestionError: no port leads outside.
     """
-    network = knowledge.network
+    network = knowledge.written
     hosts = dict(network.hosts)
     added: list[str] = []
     for node, nic in _edges(knowledge):

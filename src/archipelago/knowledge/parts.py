@@ -33,7 +33,7 @@ def switched_off(knowledge: Knowledge, parts: Iterable[str]) -> tuple[Network, f
     Raises:
         QuestionError: there is no such part.
     """
-    network = knowledge.network
+    network = knowledge.written
     touched: set[str] = set()
     for part in parts:
         network, near = _off(knowledge, network, part.strip())

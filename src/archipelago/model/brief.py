@@ -66,13 +66,15 @@ class GatewayPlace:
 
 @dataclass(frozen=True, slots=True)
 class HostNeed:
-    """One host: its VLAN and where it is plugged in; addresses only where they are decided already."""
+    """One host: its VLAN and where it is plugged in; addresses only where they are decided already; `auto` where it
+    takes its IPv6 address from what routers advertise."""
 
     name: str
     vlan: int
     device: str
     port: str | None
     addresses: tuple[InterfaceAddress, ...] = ()
+    auto: bool = False
 
 
 @dataclass(frozen=True, slots=True)

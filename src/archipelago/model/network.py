@@ -153,7 +153,8 @@ class Device:
 
 @dataclass(frozen=True, slots=True)
 class Host:
-    """An end station with one untagged port."""
+    """An end station with one untagged port. With `auto` it takes IPv6 addresses and gateways from what routers
+    advertise (RFC 4862), beside those written."""
 
     name: str
     at: End
@@ -161,6 +162,7 @@ class Host:
     gateway: tuple[NextHop, ...] = ()
     off: bool = False
     unresolved: Literal["hold", "drop"] | None = None
+    auto: bool = False
 
 
 @dataclass(frozen=True, slots=True)

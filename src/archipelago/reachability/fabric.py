@@ -16,8 +16,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from archipelago.addressing.values import Prefix, is_link_local, source_for
-from archipelago.knowledge.devices import Attachment, Knowledge, Node, host_node, know_again
-from archipelago.knowledge.domains import Foot, joints
+from archipelago.knowledge.devices import Knowledge, Node, host_node, know_again, speaks_ipv6
+from archipelago.knowledge.domains import Foot, host_foot, joints
 from archipelago.knowledge.routes import Entry
 from archipelago.model.network import End, Host, Network
 
@@ -163,6 +163,9 @@ def weave_again(before: Fabric, network: Network, touched: Collection[str]) -> F
         touched: every device that holds such a part or faces one.
     """
     knowledge = know_again(before.knowledge, network, frozenset(touched))
+    if any(knowledge.network.hosts[one.name] != one for one in before.knowledge.network.hosts.values() if one.auto):
+        return weave(knowledge)  # hosts hear other routers now
+    network = knowledge.network
     number, feet = before.device_number, before.feet
     mine = np.zeros(len(number) + 1, dtype=np.bool_)
     mine[[number[name] for name in touched]] = True
@@ -222,15 +225,8 @@ def _raise(up: Bools, nodes: Iterable[Node], feet: Mapping[Foot, int]) -> None:
 
 def _host_foot(knowledge: Knowledge, end: End, feet: Mapping[Foot, int]) -> int:
     """The foot that the host at a port stands on, whether the port has carrier or not."""
-    attachment: Attachment = knowledge.attachment_at(end)
-    if any(knowledge.links[member].carrier for member in attachment.members[: attachment.members.index(end)]):
-        return NOWHERE  # an aggregate sends on its first live member (IEEE 802.1AX), which is another
-    if attachment.switched:
-        return NOWHERE if attachment.untagged is None else feet[end.device, attachment.untagged]
-    for nic in knowledge.devices[end.device].nics_on(attachment.name):
-        if nic.tag is None and nic.speaks:
-            return feet[end.device, nic.name]
-    return NOWHERE
+    foot = host_foot(knowledge, end)
+    return NOWHERE if foot is None else feet[foot]
 
 
 def _sent(
@@ -391,7 +387,7 @@ def _family(
         gathered.take(row, knowledge.devices[name], vrf, feet)
     for one, name in enumerate(likeness):
         if sign[one] >= 0:
-            gathered.take(len(rows) + one, host_node(knowledge.network.hosts[name], ""), "", {})
+            gathered.take(len(rows) + one, host_node(knowledge.network.hosts[name], "", 0), "", {})
     entries, deaf = gathered.arrays()
     return Family(
         version,
@@ -481,10 +477,11 @@ def _holders(
     lines: list[tuple[int, int, int, int]] = []
     for node in knowledge.devices.values():
         for nic in node.nics.values():
-            for held in nic.addresses:
-                if held.version == version and held.value in hops:
-                    row = rows.get((node.name, nic.vrf), -1)
-                    lines.append((hops[held.value], feet[node.name, nic.name], row, -1))
+            row, foot = rows.get((node.name, nic.vrf), -1), feet[node.name, nic.name]
+            held_here = {held.value for held in nic.addresses if held.version == version}
+            if version == 6 and speaks_ipv6(nic):
+                held_here.add(nic.link_local.value)
+            lines += [(hops[value], foot, row, -1) for value in held_here if value in hops]
     for index, host in enumerate(knowledge.network.hosts.values()):
         for held in host.addresses:
             if held.version == version and held.value in hops:

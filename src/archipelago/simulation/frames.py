@@ -5,8 +5,11 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address
+from archipelago.knowledge.advertised import Advertised
 
 BROADCAST = 0xFFFF_FFFF_FFFF
+ALL_ROUTERS = 0x3333_0000_0002
+"""Where the question for routers is sent (RFC 2464 7, RFC 4291 2.7.1)."""
 GROUP_BIT = 1 << 40
 """Set in the MAC address of a broadcast or multicast frame (IEEE 802 8.2)."""
 FIRST_TTL = 64
@@ -17,7 +20,7 @@ class Frame(NamedTuple):
 
     source: int
     target: int
-    payload: Resolution | Packet
+    payload: Resolution | Packet | Solicitation | Advertisement
     serial: int
 
 
@@ -27,6 +30,19 @@ class Resolution(NamedTuple):
     asks: bool
     sender: Address
     sender_mac: int
+    target: Address
+
+
+class Solicitation(NamedTuple):
+    """A host asks the routers of its link to tell of themselves (RFC 4861 4.1)."""
+
+    sender: Address
+
+
+class Advertisement(NamedTuple):
+    """A router tells a host the prefixes of its link, and itself as a gateway (RFC 4861 4.2, RFC 4862 5.5)."""
+
+    told: Advertised
     target: Address
 
 
@@ -56,7 +72,7 @@ class Refusal(NamedTuple):
 REFUSALS = {
     "no-route": "network unreachable (no route)",
     "unanswered": "host unreachable (nobody answers for the address)",
-    "ttl-expired": "time exceeded (TTL ran out)",
+    "ttl-expired": "time exceeded (the TTL or hop limit ran out)",
 }
 """ICMP errors: destination unreachable codes 0 and 1 (code 0 and 3 in ICMPv6), time exceeded code 0."""
 

@@ -12,6 +12,7 @@ from archipelago.diagnosis.culprit import Stop, culprit
 from archipelago.diagnosis.picture import Picture
 from archipelago.knowledge.devices import Node
 from archipelago.model.finding import Edit, Finding
+from archipelago.model.network import Host
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import FIRST_TTL, Echo, Frame, Packet
 from archipelago.simulation.station import SECOND
@@ -76,17 +77,27 @@ def reach(view: Picture, source: Node, target: Node | Address, *, probes: int = 
     address = target if isinstance(target, Address) else first_address(target, version) if version else None
     if version is None or address is None or address.version != version or first_address(source, version) is None:
         return _without_family(view, source, name, target, version, family)
-    run = Run(Simulation(view.knowledge), source, address)
+    run = Run(start(view, source), source, address)
     run.until_settled(probes)
     return run.answer(view, name, version)
 
 
 def simulate(view: Picture, source: Node, target: Node | Address) -> Simulation:
     """A simulation with one question's probes in it, for a look at the tables that they leave behind."""
-    simulation = Simulation(view.knowledge)
+    simulation = start(view, source)
     address = target_address(source, target)
     if address is not None:
         Run(simulation, source, address).until_settled(5)
+    return simulation
+
+
+def start(view: Picture, source: Node) -> Simulation:
+    """A simulation from cold tables, once a source with `address: auto` has heard its routers."""
+    auto = isinstance(source.written, Host) and source.written.auto
+    simulation = Simulation(view.knowledge, source.name if auto else "")
+    if auto:
+        simulation.stations[source.name].solicit()
+        simulation.world.run(until=SECOND)
     return simulation
 
 
@@ -178,12 +189,13 @@ class Run:
         towards = self.station.source_towards(address, self.vrf)
         self.source = towards or first_address(source, address.version) or Address(address.version, 0)
         self.sent = 0
+        self.start = simulation.world.now
 
     def probe(self, number: int) -> None:
         self.sent += 1
         packet = Packet(self.source, self.address, FIRST_TTL, Echo(False, number))
         self.station.originate(packet, self.vrf)
-        self.simulation.world.run(until=(number + 1) * SECOND)
+        self.simulation.world.run(until=self.start + (number + 1) * SECOND)
 
     def until_settled(self, probes: int) -> None:
         """Probe until one is answered, or one changes no neighbour table: the next would fare the same."""
@@ -240,9 +252,12 @@ class Run:
     def _storm_stop(self, view: Picture, events: tuple[Event, ...]) -> Stop | None:
         """The first place where a probe or its reply asked in a domain whose broadcasts never end."""
         for event in events if self.simulation.world.storm is not None else ():
+            looped = view.domains.of.get((event.node, event.interface)) in view.domains.loops
+            if event.kind == "solicits" and looped:
+                return Stop("out", event.node, "storm", self.source, self.address, event.interface)
             if event.kind == "waits" and isinstance(event.thing.body, Echo):
                 packet = event.thing
-                if view.domains.of.get((event.node, event.interface)) in view.domains.loops:
+                if looped:
                     direction: Literal["out", "back"] = "back" if packet.body.reply else "out"
                     return Stop(direction, event.node, "storm", packet.source, packet.target, event.interface)
         return None
@@ -312,7 +327,7 @@ _LOSSES = {
     "unanswered": "nobody answered for",
     "no-route": "no route",
     "not-routing": "it does not route",
-    "ttl-expired": "the TTL ran out",
+    "ttl-expired": "the TTL or hop limit ran out",
     "broadcast": "broadcast addresses are not forwarded to",
     "mute": "its interface cannot send",
 }
@@ -408,7 +423,7 @@ def _switch_step(event: Event, outlet: Any) -> Step:
     return Step(event.node, event.interface, event.tag, f"VLAN {vlan}, {known}", did, left, tag)
 
 
-_LOOKED = {"no-route": "no route matches", "not-routing": "not its own address", "ttl-expired": "TTL 1"}
+_LOOKED = {"no-route": "no route matches", "not-routing": "not its own address", "ttl-expired": "TTL or hop limit 1"}
 
 
 def _route_text(entry: Any) -> str:

@@ -3,12 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address, source_for
-from archipelago.knowledge.devices import Nic, Node
-from archipelago.knowledge.routes import Entry
-from archipelago.simulation.frames import FIRST_TTL, GROUP_BIT, Echo, Frame, Packet, Refusal, Resolution, group_mac
+from archipelago.knowledge.advertised import Advertised, advertises, taken
+from archipelago.knowledge.devices import Nic, Node, speaks_ipv6
+from archipelago.knowledge.routes import Entry, device_routes
+from archipelago.model.network import Host
+from archipelago.simulation.frames import (
+    ALL_ROUTERS,
+    FIRST_TTL,
+    GROUP_BIT,
+    Advertisement,
+    Echo,
+    Frame,
+    Packet,
+    Refusal,
+    Resolution,
+    Solicitation,
+    group_mac,
+)
 from archipelago.simulation.world import Wire, World
 
 SECOND = 10**9
@@ -31,16 +46,24 @@ class Interface:
 
     __slots__ = ("mac", "name", "neighbours", "nic", "own", "put", "station", "vlan", "waiting")
 
-    def __init__(self, station: Station, nic: Nic, mac: int, put: Callable[[Frame], None] | None) -> None:
+    def __init__(self, station: Station, nic: Nic, put: Callable[[Frame], None] | None) -> None:
         self.station = station
         self.nic = nic
         self.name = nic.name
         self.vlan = nic.vlan or 0
-        self.mac = mac
+        self.mac = nic.mac
         self.put = put
-        self.own = frozenset(held.address for held in nic.addresses)
+        self.own: frozenset[Address] = frozenset()
+        self.hold(nic)
         self.neighbours: dict[Address, int] = {}
         self.waiting: dict[Address, Waiting] = {}
+
+    def hold(self, nic: Nic) -> None:
+        """Answer for the addresses that the interface has, its link-local one among them where it speaks IPv6."""
+        self.nic = nic
+        self.own = frozenset(held.address for held in nic.addresses)
+        if speaks_ipv6(nic):
+            self.own |= {nic.link_local}
 
     def transmit(self, vlan: int, frame: Frame) -> None:
         """Take in a frame that the device's own switch hands over."""
@@ -50,21 +73,22 @@ class Interface:
 class Station:
     """The IP part of one device or host."""
 
-    __slots__ = ("_by_tag", "_routes", "_world", "answered", "interfaces", "name", "node")
+    __slots__ = ("_by_tag", "_routes", "_told", "_world", "answered", "interfaces", "name", "node")
 
     def __init__(self, world: World, node: Node) -> None:
         self._world = world
         self.node = node
         self.name = node.name
         self._routes = node.routes
+        self._told: list[Advertised] = []
         self.interfaces: dict[str, Interface] = {}
         self._by_tag: dict[tuple[str, int | None], Interface] = {}
         self.answered: set[int] = set()
         """The probes that this station sent and whose reply came back."""
 
-    def add(self, nic: Nic, mac: int, put: Callable[[Frame], None] | None) -> Interface:
+    def add(self, nic: Nic, put: Callable[[Frame], None] | None) -> Interface:
         """Bring an interface into operation; of two with one tag on one wire the first written hears."""
-        interface = Interface(self, nic, mac, put)
+        interface = Interface(self, nic, put)
         self.interfaces[nic.name] = interface
         if nic.attachment is not None and nic.speaks:
             self._by_tag.setdefault((nic.attachment, nic.tag), interface)
@@ -89,8 +113,47 @@ class Station:
         payload = frame.payload
         if isinstance(payload, Resolution):
             self._resolve(interface, payload)
-        else:
+        elif isinstance(payload, Packet):
             self._take(interface, payload)
+        elif isinstance(payload, Solicitation):
+            self._advertise(interface, frame.source, payload)
+        else:
+            self._configure(interface, payload.told)
+
+    # Routers on the link
+
+    def solicit(self) -> None:
+        """Ask the routers of each link to tell of themselves."""
+        world = self._world
+        for interface in self.interfaces.values():
+            if interface.put is not None:
+                question = Solicitation(interface.nic.link_local)
+                frame = Frame(interface.mac, ALL_ROUTERS, question, world.serial())
+                world.record((world.now, "solicits", self.name, interface.name, interface.nic.tag, frame, None))
+                interface.put(frame)
+
+    def _advertise(self, interface: Interface, asker: int, heard: Solicitation) -> None:
+        """Tell the host that asked, and nobody else (RFC 4861 6.2.6)."""
+        told = advertises(self.node, interface.nic)
+        if told is None or interface.put is None:
+            return
+        world = self._world
+        frame = Frame(interface.mac, asker, Advertisement(told, heard.sender), world.serial())
+        world.record((world.now, "advertises", self.name, interface.name, interface.nic.tag, frame, None))
+        interface.put(frame)
+
+    def _configure(self, interface: Interface, told: Advertised) -> None:
+        """Take addresses and gateways from what routers have told so far."""
+        written = self.node.written
+        if not isinstance(written, Host) or not written.auto:
+            return
+        self._told.append(told)
+        host = taken(written, interface.mac, self._told)
+        interface.hold(replace(interface.nic, addresses=host.addresses))
+        self._routes = device_routes([interface.nic], (), host.gateway)
+        world = self._world
+        held = host.addresses[-1]
+        world.record((world.now, "configures", self.name, interface.name, None, held.address, told.router))
 
     # Packets
 

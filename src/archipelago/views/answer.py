@@ -6,7 +6,16 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 from archipelago.addressing.values import Address
-from archipelago.simulation.frames import REFUSALS, Frame, Packet, Refusal, Resolution, mac_text
+from archipelago.simulation.frames import (
+    REFUSALS,
+    Advertisement,
+    Frame,
+    Packet,
+    Refusal,
+    Resolution,
+    Solicitation,
+    mac_text,
+)
 from archipelago.simulation.reach import Answer, Step
 from archipelago.simulation.world import Event
 from archipelago.views.table import lines as table_lines
@@ -123,6 +132,8 @@ def describe(event: Event) -> str:
     thing = event.thing
     if event.kind == "learns":
         return f"{thing} is at {mac_text(event.detail)}"
+    if event.kind == "configures":
+        return f"takes {thing}, with {event.detail} as a gateway"
     if event.kind == "unanswered":
         return f"nobody answered for {event.detail}"
     text = payload_text(thing.payload if isinstance(thing, Frame) else thing)
@@ -140,16 +151,22 @@ def describe(event: Event) -> str:
     return str(text)
 
 
-def payload_text(thing: Resolution | Packet | Address) -> str:
+def payload_text(thing: Resolution | Packet | Solicitation | Advertisement | Address) -> str:
     """What travels, in words."""
+    if isinstance(thing, Solicitation):
+        return f"router solicitation: {thing.sender} asks every router of its link"
+    if isinstance(thing, Advertisement):
+        prefixes = ", ".join(str(prefix) for prefix in thing.told.prefixes)
+        return f"router advertisement: {thing.told.router} tells {thing.target} of {prefixes}"
     if isinstance(thing, Resolution):
         name = ("ARP", "ARP") if thing.sender.version == 4 else ("neighbour solicitation", "neighbour advertisement")
         if thing.asks:
             return f"{name[0]}: who has {thing.target}? asks {thing.sender}"
         return f"{name[1]}: {thing.sender} is at {mac_text(thing.sender_mac)}"
     if isinstance(thing, Packet):
-        way = f"{thing.source} to {thing.target}, TTL {thing.ttl}"
+        limit, errors = ("TTL", "ICMP") if thing.target.version == 4 else ("hop limit", "ICMPv6")
+        way = f"{thing.source} to {thing.target}, {limit} {thing.ttl}"
         if isinstance(thing.body, Refusal):
-            return f"ICMP {REFUSALS[thing.body.kind]}: {way}, about {thing.body.about.target}"
+            return f"{errors} {REFUSALS[thing.body.kind]}: {way}, about {thing.body.about.target}"
         return f"echo {'reply' if thing.body.reply else 'request'} {thing.body.probe + 1}: {way}"
     return str(thing)

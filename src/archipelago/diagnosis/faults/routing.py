@@ -84,7 +84,7 @@ def routing_loop(node: Node, route: Route, index: int, names: Iterable[str], via
         node.name,
         path,
         f"{circle} send packets for {route.to} to each other",
-        "such packets go round until their TTL runs out",
+        "such packets go round until their TTL or hop limit runs out",
         f"set the next hop of {route.to} on {node.name} to {via}"
         if via
         else f"remove the route to {route.to} from {node.name}",
