@@ -298,6 +298,8 @@ def scrambled(random: Random, small: bool = False) -> Network | None:
             network = _read(amend(text, random.choice(options)))
         except DocumentError:
             continue
+    if random.random() < 0.5:
+        network = _read(amend(network_text(network), _advertised(network, random)))
     view = picture(network)
     twice = any(len(holders) > 1 for holders in view.holders.values())
     return None if twice or view.domains.loops else network
@@ -305,6 +307,19 @@ def scrambled(random: Random, small: bool = False) -> Network | None:
 
 def _read(text: str) -> Network:
     return network_from(parse(text.encode(), "random"))
+
+
+def _advertised(network: Network, random: Random) -> list[Edit]:
+    """Some hosts with an IPv6 address take it from what routers advertise; some of them have no other."""
+    edits = []
+    for host in network.hosts.values():
+        four = [str(held) for held in host.addresses if held.version == 4]
+        if len(four) < len(host.addresses) and random.random() < 0.5:
+            kept = four if random.random() < 0.8 else []
+            hops = [str(hop) for hop in host.gateway if hop.address.version == 4] if kept else []
+            edits.append(Edit(("hosts", host.name, "address"), [*kept, "auto"]))
+            edits.append(Edit(("hosts", host.name, "gateway"), hops))
+    return edits
 
 
 def _bundled(network: Network, random: Random) -> list[Edit]:

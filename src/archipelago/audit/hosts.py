@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.culprit import parted, unplaced
+from archipelago.diagnosis.culprit import parted, unadvertised, unplaced
 from archipelago.diagnosis.cut import link_fault
 from archipelago.diagnosis.picture import Held, Picture, host_attachment, host_end, sits_in, wanted_vlan
 from archipelago.knowledge.devices import Nic, Node
@@ -27,9 +27,11 @@ def ends(view: Picture) -> Iterator[tuple[Node, Nic, InterfaceAddress]]:
 
 @rule
 def without_address(view: Picture) -> Iterator[Finding]:
-    """A host that has no address at all."""
+    """A host that has no address at all, or that hears no router tell it one."""
     for host in view.network.hosts.values():
-        if not host.addresses:
+        if host.auto and all(held.version != 6 for held in host.addresses):
+            yield unadvertised(view, view.knowledge.nodes[host.name], host)
+        elif not host.addresses:
             yield faults.host_unaddressed(view, host, None)
 
 

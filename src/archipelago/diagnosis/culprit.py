@@ -16,6 +16,7 @@ from archipelago.diagnosis.picture import (
     host_end,
     meant_vlan,
     nic_path,
+    plugged_vlan,
     sits_in,
     wanted_vlan,
 )
@@ -208,6 +209,8 @@ def _stuck_at_home(view: Picture, node: Node, stop: Stop) -> Finding:
     own = [Held(node, nic, held) for nic in node.nics.values() for held in nic.addresses if held.version == version]
     if not own:
         if isinstance(node.written, Host):
+            if node.written.auto and version == 6:
+                return unadvertised(view, node, node.written)
             return faults.host_unaddressed(view, node.written, version)
         return faults.unexplained(node.name, f"{node.name} has no IPv{version} address")
     held = own[0]
@@ -222,6 +225,26 @@ def _stuck_at_home(view: Picture, node: Node, stop: Stop) -> Finding:
             if other.address.prefix.holds(held.address) and other.address.length != held.address.length:
                 return faults.mask_differs(held, other.address.prefix)
     return faults.gateway_wrong(node, gateways[0], home, f"lies outside its subnet {held.address.prefix}")
+
+
+def unadvertised(view: Picture, node: Node, host: Host) -> Finding:
+    """Why a host hears no router: its VLAN's has no /64 to tell of, is down, does not forward IPv6, or is cut off."""
+    nic = next(iter(node.nics.values()))
+    blocked = link_fault(view, host_end(host.name))
+    if blocked is not None:
+        return blocked
+    vlan = plugged_vlan(view.knowledge, host)
+    told = [held for held in view.routed if vlan is not None and held.nic.vlan == vlan]
+    six = [held for held in told if held.address.version == 6 and held.address.length == 64]
+    for held in sorted(six, key=lambda held: not held.nic.up):
+        if not held.nic.up:
+            return interface_down(view, held)
+        if 6 not in held.node.forwards:
+            return faults.routing_off(held.node, 6)
+        wrong = cut(view, vlan, (node, nic), (held.node, held.nic)) if vlan is not None else []
+        if wrong:
+            return wrong[0]
+    return faults.prefix_unadvertised(view, host, vlan, next(iter(told), None))
 
 
 # Nobody answered

@@ -9,6 +9,7 @@ from archipelago.diagnosis.faults.hosts import (
     host_unaddressed,
     link_mask_differs,
     mask_differs,
+    prefix_unadvertised,
     vlan_wrong,
 )
 from archipelago.diagnosis.faults.interfaces import (
@@ -38,6 +39,7 @@ __all__ = [
     "no_way",
     "node_path",
     "not_cabled",
+    "prefix_unadvertised",
     "route_dead",
     "route_missing",
     "routes_missing",

@@ -42,6 +42,21 @@ def host_unaddressed(view: Picture, host: Host, version: int | None) -> Finding:
     )
 
 
+def prefix_unadvertised(view: Picture, host: Host, vlan: int | None, home: Held | None) -> Finding:
+    """A host that takes its address from routers, where none tells of a prefix: the gateway has no /64 there."""
+    where = view.vlan_name(vlan) if vlan is not None else "its VLAN"
+    at = f"{home.node.name}/{home.nic.name}" if home else f"the gateway of {where}"
+    return Finding(
+        "prefix-unadvertised",
+        "error",
+        home.node.name if home else host.name,
+        nic_path(home) if home else ("hosts", host.name),
+        f"no router advertises an IPv6 prefix in {where}, and {host.name} takes its address from one",
+        f"{host.name} has no IPv6 address",
+        f"give {at} an IPv6 address with /64",
+    )
+
+
 def gateway_missing(node: Node, version: int, home: Held | None) -> Finding:
     """A host, or a device that does not route, without a gateway for a family it has an address of."""
     path = node_path(node)
