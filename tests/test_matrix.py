@@ -5,35 +5,17 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections import Counter
 from random import Random
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from archipelago.diagnosis.picture import picture
+from agreement import calculated, simulated
 from archipelago.knowledge.devices import know
 from archipelago.knowledge.parts import switched_off
 from archipelago.reachability.matrix import matrix, what_if
-from archipelago.simulation.reach import reach
 from makers import scrambled
-
-
-def questioned(network, family):
-    """Every pair asked of the simulation: how many are reached, and how many each mistake cuts off."""
-    view = picture(network)
-    nodes = view.knowledge.nodes
-    reached, causes = set(), Counter()
-    for source in network.hosts:
-        for target in network.hosts:
-            if source != target:
-                answer = reach(view, nodes[source], nodes[target], probes=1, family=family)
-                if answer.reached:
-                    reached.add((source, target))
-                else:
-                    causes[answer.cause, answer.at] += 1
-    return reached, causes
 
 
 @given(seed=st.integers(0, 10**6), family=st.sampled_from([None, 4, 6]))
@@ -42,14 +24,7 @@ def test_the_arrays_agree_with_the_simulation(seed, family):
     network = scrambled(Random(seed))
     if network is None:
         return
-    found = matrix(network, family)
-    reached, causes = questioned(network, family)
-    assert {(source, target) for source, target, yes in found.rows() if yes} == reached
-    assert found.count == len(reached)
-    ours = Counter()
-    for group in found.groups:
-        ours[group.finding.slug, group.finding.at] += group.pairs
-    assert ours == causes
+    assert calculated(network, family) == simulated(network, family)
 
 
 def parts_of(network):

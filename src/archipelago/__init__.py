@@ -196,14 +196,18 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
         source: a host, a device, DEVICE/INTERFACE, or "outside".
         target: the same, or an address.
         probes: how many echo requests at least, one a second; more follow while tables still fill.
-        family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
+        family: 4 or 6; by default IPv4 where both ends have it, else IPv6. Where they have both, the answer in IPv6 is
+            the answer's `other_family`.
 
     Raises:
         QuestionError: an end does not exist.
     """
+    from dataclasses import replace
+
     from archipelago.diagnosis.picture import picture
     from archipelago.model.expectation import OUTSIDE
     from archipelago.simulation.ends import find_end, find_source
+    from archipelago.simulation.reach import common_families
     from archipelago.simulation.reach import reach as ask
 
     view = picture(network)
@@ -214,11 +218,19 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
         wider, outside = with_outside(view.knowledge)
         view = picture(wider)
         pairs = [(one, target) if source == OUTSIDE else (source, one) for one in outside]
-    answers = (
-        ask(view, find_source(view, one), find_end(view, other), probes=probes, family=family) for one, other in pairs
-    )
-    first = next(answers)
-    return first if first.reached else next((one for one in answers if one.reached), first)
+    ends = [(find_source(view, one), find_end(view, other)) for one, other in pairs]
+
+    def answer(version: int | None) -> Answer:
+        answers = [ask(view, *ends[0], probes=probes, family=version)]
+        for one in ends[1:]:
+            if not answers[-1].reached:
+                answers.append(ask(view, *one, probes=probes, family=version))
+        return answers[-1] if answers[-1].reached else answers[0]
+
+    first = answer(family)
+    if family is not None or len(common_families(*ends[0])) < 2:
+        return first
+    return replace(first, other_family=answer(6))
 
 
 def matrix(network: Network, family: int | None = None, *, without: Sequence[str] = (), causes: bool = True) -> Matrix:

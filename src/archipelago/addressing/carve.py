@@ -149,8 +149,8 @@ def carve(
 
 
 def addresses_needed(need: Need, headroom: Fraction | float) -> int:
-    """Addresses that interfaces will hold, headroom included, in addresses."""
-    share = _exact(headroom)
+    """Addresses that interfaces will hold, headroom included; a need whose size is fixed (a link) has no headroom."""
+    share = _exact(0 if 4 in need.lengths else headroom)
     return need.hosts + need.gateways + -(-share.numerator * need.hosts // share.denominator)
 
 

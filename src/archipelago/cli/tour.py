@@ -13,11 +13,11 @@ from archipelago.files.disk import write_whole
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.network import Network
 from archipelago.views import answer, carving, findings
-from archipelago.views.table import table
+from archipelago.views.table import chosen, table
 
 
 def mistakes(network: Network) -> list[tuple[str, list[Edit]]]:
-    """Five mistakes that people really make, as edits of the designed network."""
+    """Six mistakes that people really make, as edits of the designed network; the last is in IPv6 only."""
     skerry = network.devices["skerry"]
     held = network.devices["helm"].interfaces["p1.220"].addresses[0]
     forgotten = [index for index, one in enumerate(skerry.routes) if one.to.length == 0 or one.to.holds(held)]
@@ -39,6 +39,7 @@ def mistakes(network: Network) -> list[tuple[str, list[Edit]]]:
             "skerry knows the way out, but nobody gave it a way back to the terminal",
             [Edit(("devices", "skerry", "routes", index), REMOVE) for index in forgotten],
         ),
+        ("holm was set up years ago and forwards IPv4 only", [Edit(("devices", "holm", "routing"), ["ipv4"])]),
     ]
 
 
@@ -58,9 +59,8 @@ def tour(directory: Path) -> None:
     made = archipelago.design(brief)
     archipelago.write_network(made.network, network_path)
     out.say(carving.headline(made.carving))
-    rows = [(a.name, a.vlan_id, a.prefix, a.gateway, a.usable, a.needed, a.spare) for a in made.carving.allotments]
-    columns = ("VLAN", "id", "subnet", "gateway", "usable", "needed", "spare")
-    out.say_tables([table("", columns, rows, ("id", "usable", "needed", "spare"))])
+    wanted = ("name", "VLAN", "subnet", "gateway", "usable", "needed", "spare", "IPv6 subnet", "IPv6 gateway")
+    out.say_tables([chosen(carving.subnets(made.carving), wanted)])
     out.say()
     out.say_lines(carving.picture(made.carving))
 
@@ -88,13 +88,13 @@ def tour(directory: Path) -> None:
     _step(6, "Reach an island: over a routed link, out and back", f"archipelago reach {network_path} purser lamp")
     _ask(network, "purser", "lamp")
 
-    _step(7, "The same network with five mistakes", f"archipelago audit {broken_path}")
+    _step(7, "The same network with six mistakes", f"archipelago audit {broken_path}")
     made_wrong = mistakes(network)
     text = archipelago.amend(
         network_path.read_text(encoding="utf-8"), [edit for _, edits in made_wrong for edit in edits]
     )
     notes = "".join(f"#   {number}. {says}\n" for number, (says, _) in enumerate(made_wrong, 1))
-    write_whole(broken_path, f"# Tern Bay with five mistakes in it:\n{notes}{text}")
+    write_whole(broken_path, f"# Tern Bay with six mistakes in it:\n{notes}{text}")
     broken = archipelago.read_network(broken_path)
     wrong = archipelago.audit(broken)
     out.say(findings.headline(wrong))
@@ -109,6 +109,7 @@ def tour(directory: Path) -> None:
         ("galley", "purser"),
         ("bosun", "barrier"),
         ("purser", "lamp"),
+        ("purser", "innkeeper"),
     ):
         _ask(broken, source, target, steps=False)
 

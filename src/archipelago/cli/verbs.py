@@ -45,7 +45,7 @@ def carve(words: Namespace) -> int:
         out.say_json(archipelago.to_json(carving))
         return 0
     out.head(view.headline(carving))
-    out.say_tables(view.subnets(carving))
+    out.say_tables([view.subnets(carving)])
     out.say()
     out.say_lines(view.picture(carving))
     return 0
@@ -109,9 +109,12 @@ def reach(words: Namespace) -> int:
     steps = words.steps or any(chosen)
     if words.as_json:
         values = archipelago.to_json(found)
-        del values["finding"], values["events"]
+        for one in (values, values["other_family"] or {"finding": 0, "events": 0}):
+            del one["finding"], one["events"]
         if steps:
             values["events"] = view.timeline_rows(found.events, *chosen)
+            if found.other_family:
+                values["other_family"]["events"] = view.timeline_rows(found.other_family.events, *chosen)
         out.say_json(values)
     else:
         first, *rest = view.lines(found)
@@ -121,6 +124,10 @@ def reach(words: Namespace) -> int:
             out.say()
             out.say("events" if any(chosen) else "every event")
             out.say_lines(view.timeline(found.events, *chosen))
+            if found.other_family:
+                out.say()
+                out.say("the same in IPv6")
+                out.say_lines(view.timeline(found.other_family.events, *chosen))
     return 0 if found.reached else 1
 
 
@@ -181,6 +188,9 @@ def matrix(words: Namespace) -> int:
     found = decide(fabric, words.family, causes=not words.csv)
     if words.output:
         write_whole(words.output, shown.figure(fabric.knowledge, found, words.output))
+    six = decide(fabric, 6, causes=not words.csv) if words.family is None and len(fabric.families) == 2 else None
+    known = {(one.finding.path, one.finding.mend) for one in found.groups}
+    only_six = [one for one in six.groups if (one.finding.path, one.finding.mend) not in known] if six else []
     expect = fabric.knowledge.network.expect
     checked = check(fabric.knowledge, words.family, found) if expect else None
     broken = any(not one.holds for one in checked.verdicts) if checked else False
@@ -188,23 +198,24 @@ def matrix(words: Namespace) -> int:
     if words.csv:
         out.say_lines(shown.csv_lines(found))
     elif words.as_json:
-        causes = [
-            {"pairs": one.pairs, "direction": one.direction, "source": one.source, "target": one.target}
-            | archipelago.to_json(one.finding)
-            for one in found.groups
-        ]
+        causes = [shown.group_values(one) for one in found.groups]
         rows = ({"source": a, "target": b} for a, b, reached in found.rows() if not reached)
         answer = {"pairs": found.pairs, "reached": found.count, "causes": causes}
         answer["unreached"] = list(islice(rows, shown.MOST_LISTED)) if found.count < found.pairs else []
+        answer["differing"] = found.differing
+        if six:
+            answer["ipv6"] = {"reached": six.count, "causes": [shown.group_values(one) for one in only_six]}
         answer["expectations"] = [shown.verdict_values(one) for one in checked.verdicts] if checked else []
         out.say_json(answer)
     else:
         out.head(shown.headline(found))
         groups = shown.grouped(fabric.knowledge, found)
         verdicts = checked.verdicts if checked else ()
-        told = [shown.promise(verdicts) if verdicts else "", shown.parted(groups)]
+        told = [shown.both_families(found) if six else "", shown.promise(verdicts) if verdicts else ""]
+        told.append(shown.parted(groups))
         out.say_lines(line for line in told if line)
-        tables = (shown.expected(verdicts), shown.causes(found), shown.by_vlan(groups))
+        cut_six = shown.causes(only_six, "what cuts them off in IPv6 only")
+        tables = (shown.expected(verdicts), shown.causes(found.groups), cut_six, shown.by_vlan(groups))
         out.say_tables([one for one in tables if one.rows])
         if words.hosts:
             out.say()

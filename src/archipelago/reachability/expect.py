@@ -17,8 +17,9 @@ from archipelago.model.finding import Finding
 from archipelago.model.network import DEFAULT_VLAN, Host
 from archipelago.reachability.fabric import Bools, Ints, weave
 from archipelago.reachability.matrix import Matrix, matrix
-from archipelago.simulation.reach import reach
+from archipelago.simulation.reach import common_families, reach
 
+BREAKS = "what the network's own 'expect' promises"
 MOST_NAMED = 1_000
 """So many of the pairs that break an expectation are named; all are counted."""
 
@@ -63,11 +64,12 @@ class Checked:
 
 
 def check(knowledge: Knowledge, family: int | None = None, found: Matrix | None = None) -> Checked:
-    """Check what a network's `expect` says.
+    """Check what a network's `expect` says: what must be reached, in every address family that both ends have; what
+    must not be, in none.
 
     Args:
         knowledge: the network, with what its devices know.
-        family: 4 or 6; by default IPv4 for the pairs where both ends have it, else IPv6.
+        family: 4 or 6; by default both.
         found: all its pairs, where they are decided already.
 
     Raises:
@@ -107,7 +109,7 @@ def _finding(number: int, one: Verdict) -> Finding:
     count = f"{one.broken:,} of {one.pairs:,} pairs"
     if one.finding is not None:
         says = f"{wanted.source} must reach {wanted.target}, but {count} do not, such as {such}: {one.finding.says}"
-        return Finding("expectation-broken", "error", one.finding.at, path, says, str(wanted), one.finding.mend)
+        return Finding("expectation-broken", "error", one.finding.at, path, says, BREAKS, one.finding.mend)
     if wanted.reached:
         says = f"{wanted.source} must reach {wanted.target}, but {count} do not, such as {such}"
         return Finding(
@@ -115,7 +117,7 @@ def _finding(number: int, one: Verdict) -> Finding:
         )
     says = f"{wanted.source} must not reach {wanted.target}, but {count} do, such as {such}"
     mend = f"keep {wanted.source} from {wanted.target} where both pass, or change what is expected"
-    return Finding("expectation-broken", "error", wanted.source, path, says, str(wanted), mend)
+    return Finding("expectation-broken", "error", wanted.source, path, says, BREAKS, mend)
 
 
 class _Ends:
@@ -179,7 +181,7 @@ def _verdict(ends: _Ends, one: Expectation, family: int | None) -> Verdict:
     ours = np.bincount(found.kind[sources], minlength=kinds)
     theirs = np.bincount(found.kind[targets], minlength=kinds)
     both = np.bincount(found.kind[np.intersect1d(sources, targets)], minlength=kinds)
-    wrong = found.between != one.reached
+    wrong = ~found.every if one.reached else found.some
     pairs = len(sources) * len(targets) - int(both.sum())
     broken = int(ours @ (wrong @ theirs)) - int(both[np.diagonal(wrong)].sum())
     such = _such(found, sources, targets, wrong) if broken else ()
@@ -203,7 +205,8 @@ def _outside_verdict(ends: _Ends, one: Expectation, sources: Ints, targets: Ints
     found = ends.found
     outwards = one.target == OUTSIDE
     inner, outer = (sources, targets) if outwards else (targets, sources)
-    across = found.between if outwards else found.between.T
+    held = found.every if one.reached else found.some
+    across = held if outwards else held.T
     reached = across[np.ix_(found.kind[inner], found.kind[outer])].any(axis=1)
     names = [found.hosts[i] for i in inner[reached != one.reached].tolist()]
     pairs = [(name, OUTSIDE) if outwards else (OUTSIDE, name) for name in names]
@@ -215,7 +218,9 @@ def _why(ends: _Ends, pair: tuple[str, str], family: int | None) -> Finding | No
     """The mistake that cuts off a pair."""
     view = picture(ends.knowledge.network, ends.knowledge)
     source, target = (view.knowledge.nodes[name] for name in pair)
-    return reach(view, source, target, probes=1, family=family).finding
+    asked: list[int | None] = [family] if family else [*common_families(source, target)] or [None]
+    answers = (reach(view, source, target, probes=1, family=one).finding for one in asked)
+    return next((one for one in answers if one is not None), None)
 
 
 def _unforeseen(ends: _Ends, expectations: Sequence[Expectation]) -> int:

@@ -25,9 +25,14 @@ class Decided:
         self.version = np.zeros((count, count), dtype=np.int8)
         self.between = np.zeros((count, count), dtype=np.bool_)
         self.doubtful = np.zeros((count, count), dtype=np.bool_)
+        self.every = self.some = self.between
         for version in (6, 4):
             if version in self.outcomes:
                 self._lay(version, self.outcomes[version])
+        if len(self.outcomes) < 2:
+            self.every = self.some = self.between
+        else:
+            self._both()
 
     def _kinds(self, state: Ints, open_: bool) -> None:
         fabric = self.fabric
@@ -80,6 +85,17 @@ class Decided:
         self.version[both] = version
         self.between[both] = outcome.reached[grid]
         self.doubtful[both] = outcome.contested[grid] if outcome.contested is not None else False
+
+    def _both(self) -> None:
+        """Which pairs are reached in every family that both ends have, and which in any."""
+        self.every = self.version > 0
+        self.some = np.zeros_like(self.between)
+        for version, outcome in self.outcomes.items():
+            has = np.flatnonzero(self.classes[version] >= 0)
+            own = self.classes[version][has]
+            reached = outcome.reached[np.ix_(own, own)]
+            self.every[np.ix_(has, has)] &= reached
+            self.some[np.ix_(has, has)] |= reached
 
     @property
     def all_reached(self) -> bool:

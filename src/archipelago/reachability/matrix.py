@@ -23,12 +23,15 @@ MOST_HOSTS = 20_000
 @dataclass(frozen=True, slots=True)
 class Matrix:
     """Who reaches whom. `kind` gives each host the number of its kind; hosts of a kind fare alike: `between[a, b]`
-    says whether those of kind a reach those of kind b (another of its own, where a is b). `family` is the one asked
-    for, None for the best of each pair. `groups` are the causes of what is not reached, where they were asked for."""
+    says whether those of kind a reach those of kind b (another of its own, where a is b); `every` that they do in each
+    family that both have, `some` that they do in any. `family` is the one asked for, None for IPv4 where both ends of a
+    pair have it, else IPv6. `groups` are the causes of what is not reached, where they were asked for."""
 
     hosts: tuple[str, ...]
     kind: Ints
     between: Bools
+    every: Bools
+    some: Bools
     family: int | None
     groups: tuple[Group, ...]
 
@@ -47,6 +50,12 @@ class Matrix:
         """How many of them are reached."""
         sizes = self.sizes
         return int(sizes @ (self.between @ sizes)) - int(sizes[np.diagonal(self.between)].sum())
+
+    @property
+    def differing(self) -> int:
+        """How many pairs are reached in one of the families that both ends have and not in the other."""
+        sizes, differ = self.sizes, self.some & ~self.every
+        return int(sizes @ (differ @ sizes)) - int(sizes[np.diagonal(differ)].sum())
 
     def reaches(self, source: int, target: int) -> bool:
         """Whether one host, by its place in `hosts`, reaches another."""
@@ -95,7 +104,7 @@ def matrix(network: Network | Picture | Fabric, family: int | None = None, *, ca
         settled = settle(view, answer)
         if causes:
             groups = explain(view, answer, settled)
-    return Matrix(fabric.hosts, answer.kind, answer.between, family, groups)
+    return Matrix(fabric.hosts, answer.kind, answer.between, answer.every, answer.some, family, groups)
 
 
 def what_if(

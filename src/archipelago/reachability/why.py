@@ -65,7 +65,8 @@ def settle(view: Picture, answer: Decided) -> Settled:
                 continue
             target = int(members[i][1])
         found = reach(view, nodes[hosts[source]], nodes[hosts[target]], probes=1, family=answer.family)
-        answer.between[i, j] = found.reached
+        for decided in (answer.between, answer.every, answer.some):
+            decided[i, j] = found.reached
         settled[i, j] = (found.finding, found.direction or "out")
     return settled
 

@@ -39,7 +39,8 @@ class Step:
 @dataclass(frozen=True, slots=True)
 class Answer:
     """The answer to one question. `cause` is a slug, null when reached; `at` the device that holds the mistake,
-    `stopped_at` the one where the packet ended; `lost` says of each probe without a reply where it was lost."""
+    `stopped_at` the one where the packet ended; `lost` says of each probe without a reply where it was lost.
+    `other_family` is the answer in IPv6 beside one in IPv4, where both were asked."""
 
     source: str
     target: str
@@ -60,6 +61,7 @@ class Answer:
     back: tuple[Step, ...]
     events: tuple[Event, ...]
     finding: Finding | None
+    other_family: Answer | None = None
 
 
 def reach(view: Picture, source: Node, target: Node | Address, *, probes: int = 5, family: int | None = None) -> Answer:
@@ -103,11 +105,17 @@ def start(view: Picture, source: Node) -> Simulation:
 
 def common_family(source: Node, target: Node | Address) -> int | None:
     """IPv4 where both ends have it, else IPv6, None where they share no family."""
+    return next(iter(common_families(source, target)), None)
+
+
+def common_families(source: Node, target: Node | Address) -> list[int]:
+    """The families that both ends have, IPv4 first."""
+    found = []
     for version in (4, 6):
         theirs = target.version == version if isinstance(target, Address) else first_address(target, version)
         if theirs and first_address(source, version) is not None:
-            return version
-    return None
+            found.append(version)
+    return found
 
 
 def target_address(source: Node, target: Node | Address, family: int | None = None) -> Address | None:

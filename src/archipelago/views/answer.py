@@ -26,21 +26,57 @@ FAULTS = frozenset({"drops-frame", "loses", "unanswered", "refuses", "storm"})
 
 
 def lines(answer: Answer) -> list[str]:
-    """The answer first, then why not and what mends it, then the way out and the way back."""
+    """The answer first, then why not and what mends it, then the way out and the way back; where both families were
+    asked, whether they agree comes first."""
+    other = answer.other_family
+    if other is None:
+        return [_headline(answer), *_why_not(answer), *_probes(answer), *_ways(answer)]
+    if answer.reached == other.reached:
+        found = [f"{_headline(answer)}, IPv4 and IPv6 alike"]
+    else:
+        said = [f"{'REACHED' if one.reached else 'NOT REACHED'} in IPv{one.family}" for one in (answer, other)]
+        found = [f"{said[0]}, {said[1]}: {answer.source} to {answer.target}"]
+    if not answer.reached and (answer.cause, answer.mend) == (other.cause, other.mend):
+        found += _why_not(answer) + _probes(answer) + _probes(other)[:1]
+    else:
+        for one in (answer, other):
+            found += _why_not(one, f"IPv{one.family}: ") + _probes(one)
+    same = [step.device for step in (*answer.out, *answer.back)] == [step.device for step in (*other.out, *other.back)]
+    found += _ways(answer)
+    if same and other.reached:
+        return [*found, "", "IPv6 goes the same way"]
+    return [*found, "", "in IPv6", *_ways(other)]
+
+
+def _headline(answer: Answer) -> str:
     target = (
         f"{answer.target} ({answer.address})" if answer.address and answer.address != answer.target else answer.target
     )
-    found = []
     if answer.reached:
-        found.append(f"REACHED: {answer.source} reaches {target} and the answer comes back")
-    else:
-        found.append(f"NOT REACHED: {answer.source} does not reach {target}")
-        way = {"out": "on the way out", "back": "on the way back", None: ""}[answer.direction]
-        stopped = f" at {answer.stopped_at}" if answer.stopped_at else ""
-        found += [f"  where: {way}{stopped}", f"  why:   {answer.says} [{answer.cause}]", f"  mend:  {answer.mend}"]
+        return f"REACHED: {answer.source} reaches {target} and the answer comes back"
+    return f"NOT REACHED: {answer.source} does not reach {target}"
+
+
+def _why_not(answer: Answer, before: str = "") -> list[str]:
+    if answer.reached:
+        return []
+    way = {"out": "on the way out", "back": "on the way back", None: ""}[answer.direction]
+    stopped = f" at {answer.stopped_at}" if answer.stopped_at else ""
+    return [
+        f"  {before}where: {way}{stopped}",
+        f"  {before}why:   {answer.says} [{answer.cause}]",
+        f"  {before}mend:  {answer.mend}",
+    ]
+
+
+def _probes(answer: Answer) -> list[str]:
     family = f", IPv{answer.family}" if answer.family else ""
-    found.append(f"  probes: {answer.probes_answered} of {answer.probes_sent} answered{family}")
-    found += [f"    {text}" for text in _grouped(answer.lost)]
+    found = [f"  probes: {answer.probes_answered} of {answer.probes_sent} answered{family}"]
+    return found + [f"    {text}" for text in _grouped(answer.lost)]
+
+
+def _ways(answer: Answer) -> list[str]:
+    found = []
     for title, steps in (("way out", answer.out), ("way back", answer.back)):
         if steps:
             found += ["", *step_lines(title, steps)]

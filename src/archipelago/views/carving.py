@@ -7,58 +7,58 @@ from archipelago.addressing.values import Address, Prefix, inverse_mask_text, ma
 from archipelago.views.table import Table, table
 
 
-def subnets(carving: Carving) -> list[Table]:
-    """One row for each VLAN; a table for each family."""
-    found = []
-    for version in (4, 6):
-        rows = [one for one in carving.allotments if one.prefix.version == version]
-        if not rows:
-            continue
-        columns: tuple[str, ...]
-        cells: list[tuple[object, ...]]
-        if version == 4:
-            columns = (
-                "name",
-                "VLAN",
-                "subnet",
-                "mask",
-                "inverse mask",
-                "gateway",
-                "first",
-                "last",
-                "broadcast",
-                "usable",
-                "needed",
-                "spare",
-                "static hosts",
-                "leases",
-                "how",
-            )
-            cells = [
-                (
-                    one.name,
-                    one.vlan_id,
-                    one.prefix,
-                    mask_text(one.prefix),
-                    inverse_mask_text(one.prefix),
-                    one.gateway,
-                    one.first,
-                    one.last,
-                    one.broadcast,
-                    one.usable,
-                    one.needed,
-                    one.spare,
-                    _range(one.static),
-                    _range(one.leases),
-                    one.reason,
-                )
-                for one in rows
-            ]
-        else:
-            columns = ("name", "VLAN", "subnet", "gateway", "needed", "how")
-            cells = [(one.name, one.vlan_id, one.prefix, one.gateway, one.needed, one.reason) for one in rows]
-        found.append(table(f"IPv{version}", columns, cells, ("VLAN", "usable", "needed", "spare")))
-    return found
+def subnets(carving: Carving) -> Table:
+    """One row for each need, both families in it; in the order in which they were allotted."""
+    names = list(dict.fromkeys(one.name for one in carving.allotments))
+    by_need = {(one.name, one.prefix.version): one for one in carving.allotments}
+    rows = [_row(name, by_need.get((name, 4)), by_need.get((name, 6))) for name in names]
+    return table("subnets", COLUMNS, rows, ("VLAN", "usable", "needed", "spare"))
+
+
+FREE = "free"
+COLUMNS = (
+    "name",
+    "VLAN",
+    "subnet",
+    "mask",
+    "inverse mask",
+    "gateway",
+    "first",
+    "last",
+    "broadcast",
+    "usable",
+    "needed",
+    "spare",
+    "static hosts",
+    "leases",
+    "IPv6 subnet",
+    "IPv6 gateway",
+    "how",
+)
+
+
+def _row(name: str, four: Allotment | None, six: Allotment | None) -> tuple[object, ...]:
+    either = four or six
+    assert either is not None
+    reasons = dict.fromkeys(one.reason for one in (four, six) if one is not None)
+    how = either.reason if len(reasons) < 2 else f"IPv4 {four.reason if four else ''}; IPv6 {six.reason if six else ''}"
+    ours: tuple[object, ...] = ("", "", "", "", "", "", "", "", either.needed, "", "", "")
+    if four is not None:
+        ours = (
+            four.prefix,
+            mask_text(four.prefix),
+            inverse_mask_text(four.prefix),
+            four.gateway,
+            four.first,
+            four.last,
+            four.broadcast,
+            four.usable,
+            four.needed,
+            four.spare,
+            _range(four.static),
+            _range(four.leases),
+        )
+    return (name, either.vlan_id, *ours, *((six.prefix, six.gateway) if six else ("", "")), how)
 
 
 def _range(ends: tuple[Address, Address] | None) -> str:
@@ -100,17 +100,30 @@ def picture(carving: Carving, most: int = 400) -> list[str]:
             (one.prefix, _label(one)) for one in carving.allotments if one.prefix.version == version
         ]
         blocks += [(block, "reserved") for block in carving.reserved if block.version == version]
-        blocks += [(block, "free") for block in carving.free if block.version == version]
+        blocks += [(block, FREE) for block in carving.free if block.version == version]
         if not blocks:
             continue
         blocks.sort(key=lambda item: (item[0].value, item[0].length))
+        if version == 6:
+            blocks = _thinned(blocks)
         width = max(len(str(prefix)) for prefix, _ in blocks)
         longest = max(_bar(prefix) for prefix, _ in blocks)
         for prefix, label in blocks[:most]:
-            mark = {"free": ".", "reserved": "x"}.get(label, "#")
+            mark = {FREE: ".", "reserved": "x"}.get(label, "#")
             found.append(f"{prefix!s:<{width}}  {mark * _bar(prefix):<{longest}}  {label}")
         if len(blocks) > most:
             found.append(f"and {len(blocks) - most} more blocks")
+    return found
+
+
+def _thinned(blocks: list[tuple[Prefix, str]]) -> list[tuple[Prefix, str]]:
+    """Free blocks that follow one another, told as the largest of them: what an IPv6 space leaves free is no news."""
+    found: list[tuple[Prefix, str]] = []
+    for prefix, label in blocks:
+        if label == FREE and found and found[-1][1] == FREE:
+            found[-1] = (min(found[-1][0], prefix, key=lambda one: one.length), FREE)
+        else:
+            found.append((prefix, label))
     return found
 
 

@@ -6,8 +6,8 @@ from collections.abc import Iterable
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.diagnosis.picture import Held, Picture
-from archipelago.knowledge.devices import Attachment, Nic, Node
-from archipelago.model.network import DEFAULT_VLAN, Host
+from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
+from archipelago.model.network import DEFAULT_VLAN, Host, NextHop
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import mac_text
 from archipelago.simulation.station import Interface
@@ -48,8 +48,9 @@ def interfaces(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: f
             vlan = view.vlan_name(nic.vlan) if nic.vlan is not None else ""
             state = "up" if nic.up else f"down: {nic.down}"
             addresses = ", ".join(str(address) for address in nic.addresses) or "no address"
-            rows.append((node.name, nic.name, _KINDS[nic.kind], vlan, tag, addresses, nic.vrf, state))
-    columns = ("device", "interface", "kind", "VLAN", "tag", "address", "vrf", "state")
+            local = nic.link_local if speaks_ipv6(nic) else ""
+            rows.append((node.name, nic.name, _KINDS[nic.kind], vlan, tag, addresses, local, nic.vrf, state))
+    columns = ("device", "interface", "kind", "VLAN", "tag", "address", "link-local", "vrf", "state")
     return table("interfaces", columns, rows, ("tag",))
 
 
@@ -148,6 +149,8 @@ def routes(nodes: list[Node], ports: frozenset[str] = frozenset()) -> Table:
                 how = (
                     "connected"
                     if entry.route is None
+                    else "advertised"
+                    if _is_advertised(node, entry.route.via)
                     else "gateway"
                     if _is_gateway(node, entry.route.via)
                     else "static"
@@ -203,14 +206,14 @@ def learned(simulation: Simulation, nodes: list[Node]) -> list[Table]:
     ]
 
 
+def _is_advertised(node: Node, via: NextHop) -> bool:
+    """Whether a gateway is one that a router told of."""
+    return isinstance(node.written, Host) and node.written.auto and is_link_local(via.address)
+
+
 def summary(nodes: Iterable[Node]) -> str:
     """One line that says what is up and what is not."""
-    nics: list[tuple[Node, Nic]] = [
-        (node, nic)
-        for node in nodes
-        for nic in node.nics.values()
-        if nic.addresses and not isinstance(node.written, Host)
-    ]
+    nics: list[tuple[Node, Nic]] = [(node, nic) for node in nodes for nic in node.nics.values() if nic.addresses]
     down = [f"{node.name}/{nic.name}" for node, nic in nics if not nic.up]
     text = f"{counted(len(nics), 'interface')} with addresses, {len(nics) - len(down)} up"
     return text + (f"; down: {folded(down)}" if down else "")

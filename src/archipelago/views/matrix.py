@@ -16,6 +16,7 @@ from archipelago.knowledge.devices import Knowledge
 from archipelago.reachability.expect import Verdict
 from archipelago.reachability.matrix import Matrix
 from archipelago.reachability.why import Group
+from archipelago.views.plain import plain
 from archipelago.views.table import Table, counted, table
 
 if TYPE_CHECKING:
@@ -74,14 +75,27 @@ def promise(verdicts: Sequence[Verdict]) -> str:
     return f"{every}, {broken} broken" if broken else f"{every}, each holds"
 
 
-def causes(matrix: Matrix) -> Table:
+def both_families(matrix: Matrix) -> str:
+    """Whether the two families agree, in one line."""
+    if not matrix.differing:
+        return "IPv4 and IPv6 alike, wherever both ends have both"
+    return f"{counted(matrix.differing, 'pair')} reached in one of IPv4 and IPv6 and not in the other"
+
+
+def group_values(one: Group) -> dict[str, Any]:
+    """A cause with the keys of `--json`."""
+    example = {"pairs": one.pairs, "direction": one.direction, "source": one.source, "target": one.target}
+    return {**example, **plain(one.finding)}
+
+
+def causes(found: Sequence[Group], title: str = "what cuts them off") -> Table:
     """What cuts pairs off, the costliest first, each with its mend. Many of one kind at one device share a row, and
     where there are very many rows, all of one kind do."""
-    shared = _shared([[one] for one in matrix.groups], lambda one: (one.finding.slug, one.finding.at))
+    shared = _shared([[one] for one in found], lambda one: (one.finding.slug, one.finding.at))
     if len(shared) > MOST_ROWS:
         shared = _shared(shared, lambda one: one.finding.slug)
     rows = [_cause(groups) for groups in sorted(shared, key=lambda groups: -sum(one.pairs for one in groups))]
-    return table("what cuts them off", ("pairs", "cause", "at", "why", "mend", "such as"), rows, ("pairs",))
+    return table(title, ("pairs", "cause", "at", "why", "mend", "such as"), rows, ("pairs",))
 
 
 def _shared(rows: Iterable[list[Group]], key: Callable[[Group], object]) -> list[list[Group]]:
@@ -299,7 +313,7 @@ def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
     if coarse:
         legend += "; between: in part"
     drawn.text(0.02, 0.945, legend, fontsize=9, color="#33474f", va="top")
-    for number, row in enumerate(causes(matrix).rows[:3]):
+    for number, row in enumerate(causes(matrix.groups).rows[:3]):
         text = f"{row[0]} pairs: {row[3]} ({row[2]}); {row[4]}"
         drawn.text(0.02, 0.92 - 0.022 * number, _cropped(text), fontsize=9, color="#1f2d33", va="top")
     buffer = BytesIO()

@@ -29,6 +29,13 @@ def table(title: str, columns: Sequence[str], rows: Iterable[Sequence[object]], 
     )
 
 
+def chosen(one: Table, columns: Sequence[str]) -> Table:
+    """A table with some of its columns, in the order given."""
+    places = [one.columns.index(name) for name in columns if name in one.columns]
+    rows = tuple(tuple(row[place] for place in places) for row in one.rows)
+    return Table("", tuple(one.columns[place] for place in places), rows, one.right)
+
+
 def lines(one: Table, indent: str = "") -> list[str]:
     """The table as aligned lines: title, heads, rows."""
     widths = [
