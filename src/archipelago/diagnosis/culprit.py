@@ -6,7 +6,7 @@ from collections import deque
 from dataclasses import dataclass
 from typing import Literal
 
-from archipelago.addressing.values import Address, InterfaceAddress, Prefix, source_for
+from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, source_for
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.cut import attachment_fault, cut, link_fault
 from archipelago.diagnosis.picture import (
@@ -131,16 +131,29 @@ def _no_route(view: Picture, node: Node, stop: Stop) -> Finding:
     if away is not None and not away.nic.up:
         return interface_down(view, away)
     host = next((held for held in view.holders.get(stop.target, ()) if held.node.kind == "host"), None)
-    if host is not None and not homes:
+    beyond = host is not None and host.address.length == WIDTHS[version]  # it stands for the outside
+    if host is not None and not homes and not beyond:
         return unplaced(view, host.node, host.address)
     idle = _idle_route(view, node, stop.target, -1)
     if idle is not None:
         return idle
+    if beyond and host is not None and isinstance(host.node.written, Host):
+        edge = view.knowledge.nodes[host.node.written.at.device]
+        breaks = f"packets from {stop.source} to the outside end at {node.name}"
+        return faults.route_missing(node, Prefix(version, 0, 0), _way_out(view, node, edge, host.node, version), breaks)
     if away is not None:
         breaks = f"packets from {stop.source} to {stop.target} end at {node.name}"
         return faults.route_missing(node, away.address.prefix, next_hop(view, node, away.node, version), breaks)
     outside = Prefix(version, 0, 0)
     return faults.route_missing(node, outside, None, f"packets to {stop.target} end at {node.name}")
+
+
+def _way_out(view: Picture, node: Node, edge: Node, outside: Node, version: int) -> Address | None:
+    """The next hop towards the outside: beyond the edge's port at the edge itself, else the way to the edge."""
+    if node is not edge:
+        return next_hop(view, node, edge, version)
+    held = [one for nic in outside.nics.values() for one in nic.addresses if one.version == version]
+    return next((one.address for one in held if one.length < WIDTHS[version]), None)
 
 
 def _idle_route(view: Picture, node: Node, target: Address, used: int) -> Finding | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
-from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, parse_address
+from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local, parse_address
 from archipelago.errors import QuestionError
 from archipelago.knowledge.devices import Knowledge, Nic, Node
 from archipelago.model.expectation import OUTSIDE
@@ -60,24 +60,34 @@ def _beyond(knowledge: Knowledge, name: str, node: Node, nic: Nic, number: int) 
     """The host that stands for the outside at a port; None where no route leads there."""
     device = node.written
     assert isinstance(device, Device)
+    hops = {held: _hop(device, held) for held in reversed(nic.addresses)}
+    if not any(hops.values()):
+        return None
     addresses: list[InterfaceAddress] = []
     gateways: list[NextHop] = []
-    for held in nic.addresses:
-        hops = [route.via.address for route in device.routes if route.via.address.version == held.version]
-        hop = next((one for one in hops if held.prefix.holds(one) and one != held.address), None) or _other(held)
-        if hop is not None and all(one.address.version != held.version for one in gateways):
-            addresses.append(InterfaceAddress(*_far(knowledge, held.version, number), WIDTHS[held.version]))
-            addresses.append(InterfaceAddress(held.version, hop.value, held.length))
+    for version in (4, 6):
+        held = next((one for one in nic.addresses if one.version == version and not is_link_local(one)), None)
+        if held is not None:
+            hop = hops[held] or _lowest(held)
+            far = _far(knowledge, version, number)
+            addresses += [InterfaceAddress(*far, WIDTHS[version]), InterfaceAddress(*hop, held.length)]
             gateways.append(NextHop(held.address))
-    return Host(name, End(node.name, nic.name), tuple(addresses), tuple(gateways)) if addresses else None
+    return Host(name, End(node.name, nic.name), tuple(addresses), tuple(gateways))
 
 
-def _other(held: InterfaceAddress) -> Address | None:
-    """The other address of a subnet of two."""
+def _hop(device: Device, held: InterfaceAddress) -> Address | None:
+    """Who is beyond a port with that address: the next hop of a route, or the other address of a subnet of two."""
+    for route in device.routes:
+        if held.prefix.holds(route.via.address) and route.via.address != held.address:
+            return route.via.address
     first, last = held.prefix.usable()
-    if last - first != 1:
-        return None
-    return Address(held.version, first if held.value == last else last)
+    return _lowest(held) if last - first == 1 else None
+
+
+def _lowest(held: InterfaceAddress) -> Address:
+    """The lowest other address of a subnet."""
+    first, _ = held.prefix.usable()
+    return Address(held.version, first + (held.value == first))
 
 
 def _far(knowledge: Knowledge, version: int, number: int) -> Address:
