@@ -57,6 +57,17 @@ def test_a_mend_of_one_host_of_a_bulk_is_an_entry_of_its_own():
     assert hosts["cam-2"].addresses[0].value == hosts["cam-1"].addresses[0].value + 1
 
 
+def test_ports_in_bulk():
+    text = START.replace(
+        "quay-2: {kind: switch}", "quay-2: {kind: switch, ports: {'p{1..24}': {access: crew}, p7: {off: true}}}"
+    )
+    ports = network_from(parse((text + "  {}\n").encode(), "ports")).devices["quay-2"].ports
+    assert len(ports) == 24 and {port.access for port in ports.values()} == {220}
+    assert [name for name, port in ports.items() if port.off] == ["p7"]
+    with pytest.raises(DocumentError, match="runs backwards"):
+        network_from(parse((text.replace("{1..24}", "{24..1}") + "  {}\n").encode(), "ports"))
+
+
 def test_in_a_brief_the_switches_take_turns():
     brief = brief_from(
         parse(

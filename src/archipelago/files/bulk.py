@@ -1,4 +1,4 @@
-"""Hosts declared in bulk: `crew-{1..180}: {vlan: crew, at: quay-{1..8}/p{1..24}}` is 180 hosts.
+"""Hosts and ports declared in bulk: `crew-{1..180}: {vlan: crew, at: quay-{1..8}/p{1..24}}` is 180 hosts.
 
 A range in braces stands for each of its numbers, several ranges for each combination, the last one running fastest;
 `{01..24}` keeps its leading zeros. The hosts take the places in order, as many as there are hosts. An address is that
@@ -21,6 +21,8 @@ from archipelago.files.shape import BAD, Field, Section, Wrong, read, shown
 from archipelago.model.network import End, Path
 
 RANGE = re.compile(r"\{(\d{1,7})\.\.(\d{1,7})\}")
+MOST_PORTS = 4096
+"""The most ports that one entry declares."""
 MOST = 2_000_000
 """The most hosts that one file declares."""
 
@@ -97,6 +99,29 @@ def _complete(hosts: dict[str, Any], bulk: Bulk) -> None:
 
 def _counted(bulk: Bulk, number: int) -> list[InterfaceAddress | str]:
     return [one if one == fields.AUTO else one._replace(value=one.value + number) for one in bulk.section.address]
+
+
+def spread_ports(check: Checker) -> None:
+    """Write out the ports of devices that are declared in bulk: `p{1..24}: {access: crew}`."""
+    devices = check.tree.value.get("devices") if isinstance(check.tree.value, dict) else None
+    for device, one in devices.items() if isinstance(devices, dict) else ():
+        ports = one.get("ports") if isinstance(one, dict) else None
+        if not isinstance(ports, dict):
+            continue
+        for key in [key for key in ports if ranged(key)]:
+            path: Path = ("devices", device, "ports", key)
+            value = ports.pop(key)
+            try:
+                if count_of(key) > MOST_PORTS:
+                    raise Wrong(f"'{key}' is {count_of(key):,} ports; at most {MOST_PORTS:,} are read")
+            except Wrong as error:
+                check.add(path, str(error), key=True)
+                continue
+            for name in texts(key):
+                own = ports.get(name, {})
+                both = isinstance(value, dict) and isinstance(own, dict)
+                ports[name] = {**value, **own} if both and own else own or value
+                check.tree.marks.setdefault((*path[:-1], name), check.tree.marks[path])
 
 
 def _bulk(check: Checker, key: str, value: Any, shape: Section) -> Bulk | None:

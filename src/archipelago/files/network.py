@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.files import fields
-from archipelago.files.bulk import Bulk, members, take_out
+from archipelago.files.bulk import Bulk, members, spread_ports, take_out
 from archipelago.files.check import Checker
 from archipelago.files.shape import Each, Field, Section, Several
 from archipelago.files.tree import Tree
@@ -114,6 +114,7 @@ def network_from(tree: Tree) -> Network:
         DocumentError: with every problem of the file.
     """
     checker = Checker(tree)
+    spread_ports(checker)
     bulks = take_out(checker, HOST)
     return _NetworkReader(checker, checker.shape(NETWORK), bulks).read()
 
@@ -149,7 +150,12 @@ class _NetworkReader:
             + [(("hosts", name, "at"), host.at) for name, host in hosts.items()],
             section.devices,
         )
-        devices = {name: self._device(name, device, used) for name, device in section.devices.items()}
+        in_use: dict[str, set[str]] = {}
+        for end in used:
+            in_use.setdefault(end.device, set()).add(end.port)
+        devices = {
+            name: self._device(name, device, in_use.get(name, set())) for name, device in section.devices.items()
+        }
         for name, host in hosts.items():
             path: Path = ("hosts", name)
             if name in devices:
@@ -171,7 +177,7 @@ class _NetworkReader:
             check.tree.marks,
         )
 
-    def _device(self, name: str, section: Any, used: set[End]) -> Device:
+    def _device(self, name: str, section: Any, used: set[str]) -> Device:
         check, path = self.check, ("devices", name)
         if section.kind == "l3switch" and section.routing is None:
             check.add(
@@ -191,7 +197,7 @@ class _NetworkReader:
         if section.vlans is not None:
             vlans = tuple(self._vlan((*path, "vlans", i), vlan) for i, vlan in enumerate(section.vlans))
         members = {m for interface in section.interfaces.values() for m in interface.members or ()}
-        known = {*section.ports, *members, *(end.port for end in used if end.device == name)}
+        known = {*section.ports, *members, *used}
         ports = {
             port: self._port((*path, "ports", port), port, one, section.kind, members)
             for port, one in section.ports.items()

@@ -95,12 +95,15 @@ def simulate(view: Picture, source: Node, target: Node | Address) -> Simulation:
 
 def start(view: Picture, source: Node) -> Simulation:
     """A simulation from cold tables, once a source with `address: auto` has heard its routers."""
-    auto = isinstance(source.written, Host) and source.written.auto
-    simulation = Simulation(view.knowledge, source.name if auto else "")
-    if auto:
+    simulation = Simulation(view.knowledge, source.name if _auto(source) else "")
+    if _auto(source):
         simulation.stations[source.name].solicit()
         simulation.world.run(until=SECOND)
     return simulation
+
+
+def _auto(node: Node) -> bool:
+    return isinstance(node.written, Host) and node.written.auto
 
 
 def common_family(source: Node, target: Node | Address) -> int | None:
@@ -135,9 +138,12 @@ def first_address(node: Node, version: int) -> Address | None:
 
 
 def without_family(view: Picture, source: Node, target: Node | Address, family: int | None) -> Finding:
-    """Why two ends share no address family, or not the one asked for: one of them has no address at all, or lacks
-    the one that is missing (IPv4, where each has the other's)."""
+    """Why two ends share no address family, or not the one asked for: one of them hears no router tell it an address,
+    has no address at all, or lacks the one that is missing (IPv4, where each has the other's)."""
     ends = [source, *([] if isinstance(target, Address) else [target])]
+    unheard = next((node for node in ends if _auto(node) and first_address(node, 6) is None), None)
+    if unheard is not None and family != 4:
+        return culprit(view, Stop("out", unheard.name, "no-address", Address(6, 0), Address(6, 0)))
     bare = next((node for node in ends if all(first_address(node, one) is None for one in (4, 6))), None)
     if bare is not None:
         wanted = Address(family or 4, 0)

@@ -1,0 +1,174 @@
+"""IPv4, IPv6 and both at once: told side by side, advertised addresses, one mistake in one family."""
+
+from __future__ import annotations
+
+import json
+from random import Random
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import archipelago
+from archipelago import amend, network_text, read_network
+from archipelago.diagnosis.picture import picture
+from archipelago.files.network import network_from
+from archipelago.files.tree import parse
+from archipelago.knowledge.devices import know
+from archipelago.knowledge.mac import interface_id, link_local
+from archipelago.model.finding import Edit
+from archipelago.simulation.reach import first_address, start
+from makers import scrambled
+
+TWO = """format: archipelago-network/1
+vlans: {tickets: 210, crew: 220}
+devices:
+  helm:
+    kind: router
+    interfaces:
+      p1.210: {parent: p1, tag: tickets, address: [10.44.0.1/26, 2001:db8:44:210::1/64]}
+      p1.220: {parent: p1, tag: crew, address: [10.44.1.1/25, 2001:db8:44:220::1/64]}
+  quay-1:
+    kind: switch
+    ports: {p1: {access: tickets}, p2: {access: crew}, p24: {trunk: [tickets, crew], untagged: none}}
+hosts:
+  kiosk-a: {at: quay-1/p1, address: [10.44.0.10/26, auto], gateway: 10.44.0.1}
+  galley: {at: quay-1/p2, address: auto}
+cables: [helm/p1 ~ quay-1/p24]
+"""
+
+
+def network(*edits):
+    return network_from(parse(amend(TWO, edits).encode(), "two"))
+
+
+def test_a_link_local_address_is_made_of_the_mac_address():
+    # RFC 4291 appendix A: 34-56-78-9a-bc-de with the universal/local bit turned over
+    assert interface_id(0x3456789ABCDE) == 0x365678FFFE9ABCDE
+    assert str(link_local(0x3456789ABCDE)) == "fe80::3656:78ff:fe9a:bcde"
+    node = know(network()).nodes["galley"]
+    (nic,) = node.nics.values()
+    assert nic.addresses[0].value & (1 << 64) - 1 == interface_id(nic.mac)
+    macs = [one.mac for each in know(network()).nodes.values() for one in each.nics.values() if one.kind == "host"]
+    assert len(set(macs)) == len(macs)
+
+
+def test_hosts_take_prefix_and_gateway_from_their_router():
+    answer = archipelago.reach(network(), "kiosk-a", "galley")
+    assert answer.reached and answer.family == 6 and answer.address.startswith("2001:db8:44:220:")
+    kinds = [event.kind for event in answer.events]
+    assert kinds.index("solicits") < kinds.index("advertises") < kinds.index("configures") < kinds.index("sends")
+    told = next(event for event in answer.events if event.kind == "configures")
+    assert told.node == "kiosk-a" and told.detail == know(network()).nodes["helm"].nics["p1.210"].link_local
+    found = archipelago.matrix(network())
+    assert found.count == found.pairs == 2 and archipelago.audit(network()) == ()
+    assert network_text(network()).count("auto") == 2  # what was heard is not written down
+
+
+@pytest.mark.parametrize(
+    ("edit", "slug", "at"),
+    [
+        (Edit(("devices", "helm", "routing"), ["ipv4"]), "routing-off", "helm"),
+        (Edit(("devices", "helm", "interfaces", "p1.220", "address"), "10.44.1.1/25"), "prefix-unadvertised", "helm"),
+        (Edit(("devices", "helm", "interfaces", "p1.220", "off"), "true"), "switched-off", "helm"),
+        (Edit(("devices", "quay-1", "ports", "p24", "trunk"), ["tickets"]), "vlan-not-carried", "quay-1"),
+        (Edit(("devices", "quay-1", "ports", "p2", "off"), "true"), "switched-off", "quay-1"),
+    ],
+)
+def test_why_a_host_hears_no_router(edit, slug, at):
+    wrong = network(edit)
+    assert slug in {finding.slug for finding in archipelago.audit(wrong)}
+    answer = archipelago.reach(wrong, "galley", "2001:db8:44:210::1")
+    assert (answer.reached, answer.cause, answer.at) == (False, slug, at)
+    assert archipelago.matrix(wrong).count == 0
+
+
+def test_a_written_gateway_stays_the_gateway():
+    kept = network(Edit(("hosts", "galley", "gateway"), "2001:db8:44:220::1"))
+    (hop,) = picture(kept).network.hosts["galley"].gateway
+    assert str(hop) == "2001:db8:44:220::1" and archipelago.reach(kept, "galley", "kiosk-a").reached
+
+
+def test_without_its_router_a_host_has_no_address():
+    ((part, found),) = archipelago.what_if(network(), ["helm"])
+    assert part == "helm" and found.count == 0
+    alone = archipelago.matrix(network(), without=["helm"])
+    assert {group.finding.slug for group in alone.groups} == {"switched-off"}
+
+
+@given(seed=st.integers(0, 10**6))
+@settings(max_examples=40)
+def test_the_simulated_host_ends_up_with_what_the_arrays_assume(seed):
+    found = scrambled(Random(seed))
+    if found is None:
+        return
+    view = picture(found)
+    for host in found.hosts.values():
+        if host.auto and first_address(view.knowledge.nodes[host.name], 6):
+            node = view.knowledge.nodes[host.name]
+            simulation = start(view, node)
+            (interface,) = simulation.stations[host.name].interfaces.values()
+            assert interface.nic.addresses == next(iter(node.nics.values())).addresses
+
+
+def test_both_families_are_asked_and_where_they_differ_is_said(command, tern_bay):
+    broken = tern_bay / "broken.yaml"
+    done = command("reach", broken, "purser", "innkeeper")
+    assert done.returncode == 0  # an answer for a pair is that of IPv4, where both have it
+    assert done.stdout.startswith("REACHED in IPv4, NOT REACHED in IPv6: purser to innkeeper")
+    assert "IPv6: mend:  switch IPv6 forwarding on at holm" in done.stdout
+    told = json.loads(command("reach", broken, "purser", "innkeeper", "--json").stdout)
+    assert told["reached"] and told["family"] == 4 and not told["other_family"]["reached"]
+    assert told["other_family"]["cause"] == "routing-off" and "events" not in told["other_family"]
+    six = command("reach", broken, "purser", "innkeeper", "--family", "6")
+    assert six.returncode == 1 and six.stdout.startswith("NOT REACHED")
+    alike = command("reach", tern_bay / "network.yaml", "purser", "innkeeper").stdout
+    assert "IPv4 and IPv6 alike" in alike and "IPv6 goes the same way" in alike
+    steps = command("reach", tern_bay / "network.yaml", "lounge-1", "lamp", "--steps", "--family", "6").stdout
+    for words in ("router solicitation", "router advertisement", "hop limit 64", "neighbour solicitation"):
+        assert words in steps
+    assert "TTL" not in steps
+
+
+def test_matrix_tells_where_the_families_differ(command, tern_bay):
+    done = command("matrix", tern_bay / "broken.yaml")
+    assert "pairs reached in one of IPv4 and IPv6 and not in the other" in done.stdout
+    assert "what cuts them off in IPv6 only" in done.stdout and "holm holds gateways" in done.stdout
+    told = json.loads(command("matrix", tern_bay / "broken.yaml", "--json").stdout)
+    network = read_network(tern_bay / "broken.yaml")
+    four, six = (archipelago.matrix(network, version, causes=False) for version in (4, 6))
+    differ = sum(a[2] != b[2] for a, b in zip(four.rows(), six.rows(), strict=True))
+    assert told["differing"] == differ > 0 and told["ipv6"]["reached"] == six.count
+    assert "IPv4 and IPv6 alike" in command("matrix", tern_bay / "network.yaml").stdout
+
+
+def test_one_table_and_one_design_for_both(command, tern_bay):
+    carved = command("carve", "10.44.0.0/20", "2001:db8:44::/48", "tickets:210=45", "--by-vlan-id").stdout
+    (row,) = [line for line in carved.splitlines() if line.startswith("tickets")]
+    assert "10.44." in row and "2001:db8:44:210::/64" in row
+    brief = archipelago.read_brief(tern_bay / "brief.yaml")
+    made = archipelago.design(brief).network
+    assert made.hosts["lounge-1"].auto and [held.version for held in made.hosts["lounge-1"].addresses] == [4]
+    kept = archipelago.design(brief, made).network
+    assert kept == made
+
+
+def test_pandas_by_class_host_and_pair(tern_bay):
+    found = archipelago.matrix(read_network(tern_bay / "broken.yaml"))
+    by_class, by_host, by_pair = (archipelago.to_table(found, by) for by in ("class", "host", "pair"))
+    assert by_class.shape == (len(found.between),) * 2 and sum(by_class.index.get_level_values("hosts")) == 18
+    assert by_host.shape == (18, 18) and not by_host.loc["kiosk-a", "lamp"] and by_host.loc["purser", "innkeeper"]
+    assert list(by_pair.columns) == ["source", "destination", "reached"] and by_pair["reached"].sum() == found.count
+    with pytest.raises(archipelago.QuestionError, match="none of class, host and pair"):
+        archipelago.to_table(found, "vlan")
+
+
+def test_what_is_too_large_is_not_laid_out():
+    hosts = '  a{1..120}x{1..200}: {at: "q-{1..12}/p{1..2000}", address: 10.44.0.10/16}\n'
+    switches = "".join(f"  q-{number}: {{kind: switch}}\n" for number in range(1, 13))
+    text = f"format: archipelago-network/1\ndevices:\n{switches}hosts:\n{hosts}"
+    found = archipelago.matrix(network_from(parse(text.encode(), "large")), causes=False)
+    assert found.pairs == 24_000 * 23_999 and found.count == 12 * 2_000 * 1_999
+    assert archipelago.to_table(found).shape == (12, 12)
+    with pytest.raises(archipelago.QuestionError, match="too many to lay out"):
+        archipelago.to_table(found, "host")
