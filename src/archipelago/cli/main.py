@@ -163,6 +163,8 @@ def main() -> None:
 def run(words: Namespace) -> int:
     """Call the verb; its exit code, or 2 with the reasons on standard error."""
     try:
+        if words.call is not verbs.rehearse:  # which tells more
+            out.wait(words.call.__name__)
         return int(words.call(words))
     except DocumentError as error:
         messages = error.lines()
@@ -170,6 +172,8 @@ def run(words: Namespace) -> int:
         messages = error.reasons
     except ArchipelagoError as error:
         messages = [str(error)]
+    finally:
+        out.answered()
     for message in messages:
         out.note(message)
     return 2

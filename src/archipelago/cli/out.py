@@ -4,38 +4,89 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable
+from threading import Event, Thread
 from typing import Any
 
 from archipelago.views.table import Table, lines
 
+PATIENCE = 2.0
+"""Seconds after which a terminal is told that work goes on."""
+
+
+class Patience:
+    """Tells a terminal, on standard error, that a verb is still at work, and for how long, until it answers."""
+
+    def __init__(self, verb: str) -> None:
+        self._verb = verb
+        self._over = Event()
+        self._thread = Thread(target=self._tell, daemon=True)
+        if sys.stderr.isatty():
+            self._thread.start()
+
+    def _tell(self) -> None:
+        waited = PATIENCE
+        shown = False
+        while not self._over.wait(PATIENCE if not shown else 0.5):
+            ahead = "." * (int(2 * waited) % 8)
+            print(f"\r{self._verb}: at work for {waited:.1f} s {ahead:<8}", end="", file=sys.stderr, flush=True)
+            shown = True
+            waited += 0.5
+        if shown:
+            print("\r\033[K", end="", file=sys.stderr, flush=True)
+
+    def over(self) -> None:
+        """The answer is there."""
+        self._over.set()
+        if self._thread.is_alive():
+            self._thread.join()
+
+
+_waiting: list[Patience] = []
+
+
+def wait(verb: str) -> None:
+    """From now on the terminal is kept informed, until something is said."""
+    _waiting.append(Patience(verb))
+
+
+def answered() -> None:
+    """The line that keeps the terminal informed goes away."""
+    while _waiting:
+        _waiting.pop().over()
+
 
 def say(text: str = "") -> None:
+    answered()
     print(text)
 
 
 def head(text: str) -> None:
     """The answer: bold in a terminal."""
+    answered()
     print(f"\033[1m{text}\033[0m" if sys.stdout.isatty() else text)
 
 
 def note(text: str) -> None:
     """Something beside the answer, on standard error."""
+    answered()
     print(text, file=sys.stderr)
 
 
 def say_lines(texts: Iterable[str]) -> None:
     for text in texts:
+        answered()
         print(text)
 
 
 def say_tables(tables: Iterable[Table]) -> None:
     for one in tables:
-        print()
+        say()
         say_lines(lines(one))
 
 
 def say_json(value: Any) -> None:
     import json
 
+    answered()
     json.dump(value, sys.stdout, indent=2)
     print()
