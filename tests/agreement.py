@@ -1,6 +1,7 @@
 """Every pair of random networks asked of the simulation and of the arrays: who reaches whom, and what cuts off whom.
 
-python tests/agreement.py FIRST-SEED COUNT      prints each difference, then the figures
+python tests/agreement.py FIRST-SEED COUNT [anything]      prints each difference, then the figures; with `anything`
+also networks with loops, with addresses held twice, and with hosts of several addresses
 """
 
 from __future__ import annotations
@@ -47,7 +48,7 @@ def main() -> None:
     first, count = int(sys.argv[1]), int(sys.argv[2])
     figures: Counter[str] = Counter()
     for seed in range(first, first + count):
-        network = scrambled(Random(seed))
+        network = scrambled(Random(seed), anything="anything" in sys.argv)
         if network is None:
             continue
         family = (None, 4, 6)[seed % 3]

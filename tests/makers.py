@@ -284,9 +284,9 @@ _MAKERS: tuple[Callable[[Network], Iterator[Mistake]], ...] = (
 )
 
 
-def scrambled(random: Random, small: bool = False) -> Network | None:
+def scrambled(random: Random, small: bool = False, anything: bool = False) -> Network | None:
     """A network with up to four mistakes, plausible or wild; None where it would storm or where an address is held
-    twice, which a kernel decides by chance."""
+    twice, which a kernel decides by chance, unless anything goes."""
     network = designed(random.choice((trunked_brief, mixed_brief))(random, small))
     if random.random() < 0.3:
         network = _read(amend(network_text(network), _bundled(network, random)))
@@ -300,13 +300,42 @@ def scrambled(random: Random, small: bool = False) -> Network | None:
             continue
     if random.random() < 0.5:
         network = _read(amend(network_text(network), _advertised(network, random)))
+    for _ in range(random.choice((0, 1, 1, 2)) if anything else 0):
+        network = _read(amend(network_text(network), _odd(network, random)))
     view = picture(network)
     twice = any(len(holders) > 1 for holders in view.holders.values())
-    return None if twice or view.domains.loops else network
+    return network if anything or not (twice or view.domains.loops) else None
 
 
 def _read(text: str) -> Network:
     return network_from(parse(text.encode(), "random"))
+
+
+def _odd(network: Network, random: Random) -> list[Edit]:
+    """What a kernel cannot judge: a cable too many between switches, an address that somebody has already, or (which
+    is no mistake) a host with a second address."""
+    hosts = [host for host in network.hosts.values() if host.addresses]
+    switches = [device.name for device in network.devices.values() if device.kind != "router"]
+    kind = random.choice(("cable", "twice", "second"))
+    if kind == "cable" and len(switches) > 1:
+        a, b = random.sample(switches, 2)
+        ends = [(name, f"p{random.randint(200, 999)}") for name in (a, b)]
+        trunk = random.choice(({"trunk": "all", "untagged": "none"}, {"trunk": "all"}, {}))
+        other = trunk if random.random() < 0.7 else {"access": random.choice([*network.vlans])}
+        edits = [
+            Edit(("devices", name, "ports", port), how) for (name, port), how in zip(ends, (trunk, other), strict=True)
+        ]
+        return [*edits, Edit(("cables", "+"), " ~ ".join(f"{name}/{port}" for name, port in ends))]
+    if not hosts:
+        return []
+    host = random.choice(hosts)
+    own = [*(str(held) for held in host.addresses), *(["auto"] if host.auto else [])]
+    interfaces = [one for device in network.devices.values() for one in device.interfaces.values()]
+    taken = random.choice([held for one in (*interfaces, *hosts) if one is not host for held in one.addresses])
+    if kind == "twice":
+        return [Edit(("hosts", host.name, "address"), str(taken))]
+    free = taken._replace(value=taken.value + random.randint(40, 60))
+    return [Edit(("hosts", host.name, "address"), [*own, str(free)])]
 
 
 def _advertised(network: Network, random: Random) -> list[Edit]:

@@ -1,4 +1,4 @@
-"""The same questions to the simulation and to a real kernel, over random networks.
+"""The same questions to the simulation, to the arrays and to a real kernel, over random networks.
 
 python tests/referee.py FIRST-SEED COUNT      as many random networks, in one kernel; prints the figures
 """
@@ -12,15 +12,16 @@ from random import Random
 
 from archipelago.diagnosis.picture import picture
 from archipelago.exchange.kernel import ask_kernel
+from archipelago.reachability.matrix import matrix
 from archipelago.simulation.reach import first_address, reach
 from makers import scrambled
 
-Difference = tuple[int, str, str, int, bool]
-"""Seed, source, target, family, and what the simulation answered."""
+Difference = tuple[int, str, str, int, bool, bool, bool]
+"""Seed, source, target, family, and what the simulation, the arrays and the kernel answered."""
 
 
 def referee(wanted: Iterable[int], seconds: float = 3000) -> tuple[Counter[str], list[Difference]]:
-    """How many networks and pairs were asked, and every pair that the two answer differently, in both families."""
+    """How many networks and pairs were asked, and every pair that the three answer differently, in both families."""
     seeds, questions, answers = [], [], []
     for seed in wanted:
         network = scrambled(Random(seed), small=True)
@@ -29,27 +30,30 @@ def referee(wanted: Iterable[int], seconds: float = 3000) -> tuple[Counter[str],
         view = picture(network)
         nodes = view.knowledge.nodes
         asked, ours = [], {}
+        arrays = {family: matrix(view, family, causes=False) for family in (4, 6)}
+        place = {name: index for index, name in enumerate(network.hosts)}
         for source in network.hosts:
             for target in network.hosts:
                 for family in (4, 6):
                     address = first_address(nodes[target], family)
                     if source != target and address and first_address(nodes[source], family):
                         asked.append((source, f"{target}/{family}", address))
-                        ours[source, f"{target}/{family}"] = reach(
-                            view, nodes[source], nodes[target], family=family
-                        ).reached
+                        answer = reach(view, nodes[source], nodes[target], family=family)
+                        calculated = arrays[family].reaches(place[source], place[target])
+                        ours[source, f"{target}/{family}"] = answer.reached, calculated
         seeds.append(seed)
         questions.append((network, asked))
         answers.append(ours)
     figures: Counter[str] = Counter(networks=len(seeds))
     differences = []
     for seed, ours, theirs in zip(seeds, answers, ask_kernel(questions, seconds=seconds), strict=True):
-        for (source, target), reached in ours.items():
+        for (source, target), (simulated, calculated) in ours.items():
             figures["pairs"] += 1
-            figures["reached" if reached else "not reached"] += 1
-            if reached != ((source, target) in theirs):
+            figures["reached" if simulated else "not reached"] += 1
+            carried = (source, target) in theirs
+            if not simulated == calculated == carried:
                 name, _, family = target.rpartition("/")
-                differences.append((seed, source, name, int(family), reached))
+                differences.append((seed, source, name, int(family), simulated, calculated, carried))
     return figures, differences
 
 

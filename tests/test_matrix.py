@@ -27,6 +27,13 @@ def test_the_arrays_agree_with_the_simulation(seed, family):
     assert calculated(network, family) == simulated(network, family)
 
 
+@given(seed=st.integers(0, 10**6), family=st.sampled_from([None, 4, 6]))
+@settings(max_examples=40)
+def test_they_agree_where_broadcasts_never_end_and_where_addresses_are_held_twice(seed, family):
+    network = scrambled(Random(seed), anything=True)
+    assert calculated(network, family) == simulated(network, family)
+
+
 def parts_of(network):
     """Every name by which a part can be switched off."""
     yield from (*network.devices, *network.hosts, *(str(cable) for cable in network.cables), *network.vlans)

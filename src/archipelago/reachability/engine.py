@@ -423,8 +423,8 @@ class _Decision:
         found = np.zeros(len(self.columns.piece), dtype=np.bool_)
         fabric = self.fabric
         for host, other, foot in self.family.twice:
-            if not fabric.down[host] and (not fabric.down[other] if other >= 0 else fabric.up[foot]):
-                owner = self.of_state[fabric.bunch[host] * 2 + 1]
+            if not fabric.down[other] if other >= 0 else fabric.up[foot]:
+                owner = self.of_state[fabric.bunch[host] * 2 + (not fabric.down[host])]
                 found |= self.columns.owner == owner
         return found
 
