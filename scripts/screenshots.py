@@ -16,15 +16,16 @@ from matplotlib.figure import Figure
 SHOTS = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 PAGES = {
     "design": ["design", "brief.yaml", "-o", "network.yaml"],
-    "carve": ["carve", "10.44.0.0/21", "tickets:210=45", "crew:220=110", "cameras:230=40", "guests:250=300"],
     "audit": ["audit", "broken.yaml"],
     "reach": ["reach", "network.yaml", "purser", "lamp"],
+    "reach-families": ["reach", "broken.yaml", "purser", "innkeeper"],
     "reach-not": ["reach", "broken.yaml", "purser", "camera-s"],
     "steps": ["reach", "broken.yaml", "purser", "camera-s", "--from-fault"],
     "view": ["view", "network.yaml", "helm", "hall"],
     "view-two": ["view", "broken.yaml", "helm", "skerry"],
     "trace": ["reach", "network.yaml", "purser", "lamp", "--trace"],
-    "matrix": ["matrix", "broken.yaml", "--hosts"],
+    "matrix": ["matrix", "broken.yaml"],
+    "carve": ["carve", "10.44.0.0/21", "2001:db8:44::/48", "tickets:210=45", "crew:220=110", "guests:250=300"],
     "rehearse": ["rehearse", "broken.yaml", "--from", "purser"],
     "mend": ["mend", "broken.yaml", "-o", "mended.yaml"],
 }

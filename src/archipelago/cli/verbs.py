@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from argparse import ArgumentTypeError, Namespace
-from itertools import islice
 
 import archipelago
 from archipelago.cli import out
@@ -174,56 +173,9 @@ def _trace(network: Network, words: Namespace) -> int:
 
 
 def matrix(words: Namespace) -> int:
-    from archipelago.files.disk import write_whole
-    from archipelago.knowledge.devices import know
-    from archipelago.reachability.expect import check
-    from archipelago.reachability.fabric import weave
-    from archipelago.reachability.matrix import matrix as decide
-    from archipelago.reachability.matrix import without
-    from archipelago.views import matrix as shown
+    from archipelago.cli.pairs import matrix as run
 
-    fabric = weave(know(archipelago.read_network(words.network)))
-    if words.without:
-        fabric = without(fabric, words.without)
-    found = decide(fabric, words.family, causes=not words.csv)
-    if words.output:
-        write_whole(words.output, shown.figure(fabric.knowledge, found, words.output))
-    six = decide(fabric, 6, causes=not words.csv) if words.family is None and len(fabric.families) == 2 else None
-    known = {(one.finding.path, one.finding.mend) for one in found.groups}
-    only_six = [one for one in six.groups if (one.finding.path, one.finding.mend) not in known] if six else []
-    expect = fabric.knowledge.network.expect
-    checked = check(fabric.knowledge, words.family, found) if expect else None
-    broken = any(not one.holds for one in checked.verdicts) if checked else False
-    short = checked.unforeseen if checked else found.pairs - found.count
-    if words.csv:
-        out.say_lines(shown.csv_lines(found))
-    elif words.as_json:
-        causes = [shown.group_values(one) for one in found.groups]
-        rows = ({"source": a, "target": b} for a, b, reached in found.rows() if not reached)
-        answer = {"pairs": found.pairs, "reached": found.count, "causes": causes}
-        answer["unreached"] = list(islice(rows, shown.MOST_LISTED)) if found.count < found.pairs else []
-        answer["differing"] = found.differing
-        if six:
-            answer["ipv6"] = {"reached": six.count, "causes": [shown.group_values(one) for one in only_six]}
-        answer["expectations"] = [shown.verdict_values(one) for one in checked.verdicts] if checked else []
-        out.say_json(answer)
-    else:
-        out.head(shown.headline(found))
-        groups = shown.grouped(fabric.knowledge, found)
-        verdicts = checked.verdicts if checked else ()
-        told = [shown.both_families(found) if six else "", shown.promise(verdicts) if verdicts else ""]
-        told.append(shown.parted(groups))
-        out.say_lines(line for line in told if line)
-        cut_six = shown.causes(only_six, "what cuts them off in IPv6 only")
-        tables = (shown.expected(verdicts), shown.causes(found.groups), cut_six, shown.by_vlan(groups))
-        out.say_tables([one for one in tables if one.rows])
-        if words.hosts:
-            out.say()
-            out.say_lines(shown.by_host(groups, found))
-        if words.output:
-            out.say()
-            out.say(f"drawn: {words.output}")
-    return 1 if short or broken else 0
+    return run(words)
 
 
 def view(words: Namespace) -> int:

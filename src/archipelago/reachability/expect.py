@@ -48,9 +48,9 @@ class Verdict:
         if not self.pairs:
             return f"{wanted}: there is no pair of hosts to check"
         if not self.broken:
-            return f"{wanted}: holds for all {self.pairs:,} pairs"
+            return f"{wanted}: holds for {'the one pair' if self.pairs == 1 else f'all {self.pairs:,} pairs'}"
         such = ", ".join(f"{a} to {b}" for a, b in self.such_as[:3])
-        text = f"{wanted}: broken by {self.broken:,} of {self.pairs:,} pairs, such as {such}"
+        text = f"{wanted}: broken by {self.broken:,} of {self.pairs:,} pair{'s' * (self.pairs != 1)}, such as {such}"
         return f"{text}; {self.finding.says} ({self.finding.at}); {self.finding.mend}" if self.finding else text
 
 
@@ -106,7 +106,7 @@ def _finding(number: int, one: Verdict) -> Finding:
             "expectation-idle", "note", wanted.source, path, says, "nothing is checked", "name hosts that exist"
         )
     such = f"{one.such_as[0][0]} to {one.such_as[0][1]}"
-    count = f"{one.broken:,} of {one.pairs:,} pairs"
+    count = f"{one.broken:,} of {one.pairs:,} pair{'s' * (one.pairs != 1)}"
     if one.finding is not None:
         says = f"{wanted.source} must reach {wanted.target}, but {count} do not, such as {such}: {one.finding.says}"
         return Finding("expectation-broken", "error", one.finding.at, path, says, BREAKS, one.finding.mend)
