@@ -124,8 +124,8 @@ class _Explained:
                 self._add(finding, "back" if end.back else "out", pairs, pair)
         for (i, j), (mistake, direction) in self.settled.items():
             if mistake is not None:
-                pairs = int(self.sizes[i] * (self.sizes[j] - (i == j)))
-                self._add(mistake, direction, pairs, self._pair(i, j))
+                for pair, pairs, finding in self._settled(i, j, mistake):
+                    self._add(finding, direction, pairs, pair)
         if left:
             self.found["left",] = Group(_LEFT, "out", left, *example)
         return tuple(sorted(self.found.values(), key=lambda group: -group.pairs))
@@ -147,6 +147,20 @@ class _Explained:
         """Two different hosts of two kinds."""
         source, target = self.members[i], self.members[j]
         return int(source[0]), int(target[-1])
+
+    def _settled(self, i: int, j: int, mistake: Finding) -> Iterator[tuple[tuple[int, int], int, Finding]]:
+        """The pairs that the simulation decided: asked again for each host where the mistake is the host's own."""
+        source, target = self._pair(i, j)
+        pairs = int(self.sizes[i] * (self.sizes[j] - (i == j)))
+        own = [end for end, host in ((0, source), (1, target)) if self._of(mistake, host)]
+        hosts = self.members[(i, j)[own[0]]].tolist() if own and i != j else []
+        if len(hosts) < 2:
+            yield (source, target), pairs, mistake
+        for one in hosts if len(hosts) > 1 else ():
+            pair = (one, target) if own[0] == 0 else (source, one)
+            nodes, names = self.view.knowledge.nodes, self._names(*pair)
+            answer = reach(self.view, nodes[names[0]], nodes[names[1]], probes=1, family=self.answer.family)
+            yield pair, pairs // len(hosts), answer.finding or mistake
 
     # Where ways end
 

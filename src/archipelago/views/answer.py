@@ -40,7 +40,8 @@ def lines(answer: Answer) -> list[str]:
         found += _why_not(answer) + _probes(answer) + _probes(other)[:1]
     else:
         for one in (answer, other):
-            found += _why_not(one, f"IPv{one.family}: ") + _probes(one)
+            found += _why_not(one, f"IPv{one.family}: ")
+        found += _probes(answer) + _probes(other)
     same = [step.device for step in (*answer.out, *answer.back)] == [step.device for step in (*other.out, *other.back)]
     found += _ways(answer)
     if same and other.reached:
