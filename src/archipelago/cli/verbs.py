@@ -168,7 +168,8 @@ def _trace(network: Network, words: Namespace) -> int:
     out.head(f"{words.target} {answer}; {routers} routers told of themselves on the way")
     said = {"reply": "echo reply: the target itself", "no answer": "no answer", **REFUSALS}
     rows = [(one.ttl, one.device or "-", one.address or "-", said[one.answer]) for one in found]
-    out.say_tables([table("", ("TTL", "device", "address", "said"), rows, ("TTL",))])
+    limit = "hop limit" if words.family == 6 or any(":" in str(one.address or "") for one in found) else "TTL"
+    out.say_tables([table("", (limit, "device", "address", "said"), rows, (limit,))])
     return 0 if reached else 1
 
 

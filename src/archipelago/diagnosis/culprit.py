@@ -21,6 +21,7 @@ from archipelago.diagnosis.picture import (
     wanted_vlan,
 )
 from archipelago.knowledge.devices import Nic, Node
+from archipelago.knowledge.routes import Entry
 from archipelago.model.finding import Finding
 from archipelago.model.network import Device, Host, NextHop
 
@@ -134,7 +135,7 @@ def _no_route(view: Picture, node: Node, stop: Stop) -> Finding:
     beyond = host is not None and host.address.length == WIDTHS[version]  # it stands for the outside
     if host is not None and not homes and not beyond:
         return unplaced(view, host.node, host.address)
-    idle = _idle_route(view, node, stop.target, -1)
+    idle = _idle_route(view, node, stop.target, None)
     if idle is not None:
         return idle
     if beyond and host is not None and isinstance(host.node.written, Host):
@@ -156,15 +157,14 @@ def _way_out(view: Picture, node: Node, edge: Node, outside: Node, version: int)
     return next((one.address for one in held if one.length < WIDTHS[version]), None)
 
 
-def _idle_route(view: Picture, node: Node, target: Address, used: int) -> Finding | None:
-    """Why a device does not use a static route that is longer than the one it used, if it has one for the target."""
+def _idle_route(view: Picture, node: Node, target: Address, used: Entry | None) -> Finding | None:
+    """Why a device does not use a static route that comes before the one it used, if it has one for the target."""
+    least = (used.prefix.length, -used.metric) if used is not None else (-1, 0)
     matching = [unused for unused in node.routes.unused if unused.route.to.holds(target)]
-    if not matching:
+    first = max(matching, key=lambda one: (one.route.to.length, -one.route.metric), default=None)
+    if first is None or (first.route.to.length, -first.route.metric) <= least:
         return None
-    unused = max(matching, key=lambda one: one.route.to.length)
-    if unused.route.to.length <= used:
-        return None
-    return dead_route(view, node, unused.route.via, target, unused.reason)
+    return dead_route(view, node, first.route.via, target, first.reason)
 
 
 def dead_route(view: Picture, node: Node, via: NextHop, target: Address, why: str) -> Finding:
@@ -501,7 +501,7 @@ def _circling(view: Picture, stop: Stop) -> Finding:
         if not isinstance(node.written, Device):
             continue
         entry = node.routes.lookup("", stop.target)
-        idle = _idle_route(view, node, stop.target, entry.prefix.length if entry else -1)
+        idle = _idle_route(view, node, stop.target, entry)
         if idle is not None:
             return idle
         if entry is None or entry.route is None or entry.route not in node.written.routes:

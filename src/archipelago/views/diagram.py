@@ -8,10 +8,11 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass, field
 
+from archipelago.addressing.values import is_link_local
 from archipelago.diagnosis.picture import Picture, sits_in
 from archipelago.knowledge.devices import Node
 from archipelago.model.network import Cable, End
-from archipelago.views.table import counted, folded
+from archipelago.views.table import counted
 
 CHARACTER = 5.6
 """Width of a character of the diagram's text."""
@@ -225,18 +226,25 @@ def _panels(view: Picture, branches: dict[str, _Branch]) -> None:
         elif len([one for one in islands[vlan] if one is not None]) > 1:
             numbered = [one for one in islands[vlan] if one is not None]
             heading += f" - island {numbered.index(island) + 1} of {len(numbered)}"
-        texts = [_subnet(view, names)]
+        texts = _subnets(view, names)
         width = max(len(name) for name in names)
         for name in names:
             host = view.network.hosts[name]
             address = str(host.addresses[0].address) if host.addresses else "no address"
-            texts.append(f"{name:<{width}}  {address}" + (" - OFF" if host.off else ""))
+            also = " + auto" if host.auto else ""
+            texts.append(f"{name:<{width}}  {address}{also}" + (" - OFF" if host.off else ""))
         branches[device].panels.append(Box("hosts", heading, _cut(texts, "host"), vlan))
 
 
-def _subnet(view: Picture, names: list[str]) -> str:
-    prefixes = {str(address.prefix) for name in names for address in view.network.hosts[name].addresses[:1]}
-    return folded(prefixes) if len(prefixes) == 1 else f"{len(prefixes)} subnets" if prefixes else "no subnet"
+def _subnets(view: Picture, names: list[str]) -> list[str]:
+    """A line for each family: the one subnet of its hosts, or how many there are."""
+    lines = []
+    for version in (4, 6):
+        held = [one for name in names for one in view.network.hosts[name].addresses if one.version == version]
+        prefixes = sorted({one.prefix for one in held if not is_link_local(one)})
+        if prefixes:
+            lines.append(str(prefixes[0]) if len(prefixes) == 1 else f"{len(prefixes)} IPv{version} subnets")
+    return lines or ["no subnet"]
 
 
 def _rows(branches: list[_Branch]) -> tuple[list[float], float]:

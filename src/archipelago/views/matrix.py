@@ -28,7 +28,7 @@ MOST_ALIKE = 3
 """More causes of one kind at one device than this share a row."""
 MOST_ROWS = 20
 """With more rows of causes than this, all of one kind share one."""
-MOST_NAMES = 4
+MOST_NAMES = 3
 """So many VLANs are named in one cell; the rest are counted."""
 MOST_LISTED = 100_000
 """So many pairs that are cut off are listed one by one in JSON."""
