@@ -69,7 +69,7 @@ def test_two_hundred_vlans_stay_readable():
     assert cut.rows[0][0] == "v150 (150)" and cut.rows[0][2] == "1 of 200" and "and 196 more" in cut.rows[0][3]
     assert max(len(line) for line in lines(cut)) < 160
     second = next(row for row in cut.rows if row[0] == "v160 (160)")
-    assert "2/4" in second[4] and second[3] == "v150 (150)"
+    assert "2/4" in second[4] and second[3] == "v150 (150), v160 (160)"
 
 
 def test_causes_of_one_kind_share_a_row():
