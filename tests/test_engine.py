@@ -11,8 +11,8 @@ from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.knowledge.devices import know
 from archipelago.knowledge.domains import domains
-from archipelago.reachability.engine import islands
 from archipelago.reachability.fabric import weave
+from archipelago.reachability.islands import islands
 from archipelago.reachability.kinds import Decided
 from archipelago.reachability.matrix import matrix
 

@@ -7,10 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
-from archipelago.reachability.fabric import CONNECTED, NOWHERE, Bools, Fabric, Family, Ints, Joints
+from archipelago.reachability.arrays import CONNECTED, NOWHERE, Bools, Fabric, Family, Ints
+from archipelago.reachability.islands import Islands, islands
 
 MOST_ROUTERS = 63
 """A packet with a first TTL of 64 passes so many routers at most (RFC 1812 5.3.1)."""
@@ -19,14 +18,6 @@ AT_A_TIME = 256
 TILE = 512
 """Rows and columns of a piece of a matrix that fits the processor's cache."""
 Codes = NDArray[np.int32]
-
-
-@dataclass(frozen=True, slots=True)
-class Islands:
-    """The broadcast domain of each foot, and of each domain whether a broadcast in it never ends."""
-
-    of: NDArray[np.int32]
-    loops: Bools
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,30 +155,6 @@ class Outcome:
         hearer = np.where(by_entry, self.direct[entry], True) if len(entries.place) else np.ones_like(sender)
         hearer &= ~(sender & (code < meaning.broadcast))
         return sender, hearer
-
-
-def islands(feet: int, joints: Joints) -> Islands:
-    """The broadcast domains: the connected components of the feet that frames pass between both ways.
-
-    A component with more joints than a tree has is a loop; so is a way out of it and back in by one-way joints, and a
-    domain from which frames leak into such a one is lost with it.
-    """
-    a, b = joints.foot[joints.first], joints.target[joints.first]
-    count, of = connected_components(_graph(a, b, feet), directed=False)
-    joined = np.bincount(of[a], minlength=count) if len(a) else np.zeros(count, dtype=np.int64)
-    loops = joined >= np.bincount(of, minlength=count)
-    leaks = ~joints.mutual
-    if leaks.any():
-        source, target = of[joints.foot[leaks]], of[joints.target[leaks]]
-        _, strong = connected_components(_graph(source, target, count), directed=True, connection="strong")
-        loops[source[strong[source] == strong[target]]] = True
-        while (spread := loops[target] & ~loops[source]).any():
-            loops[source[spread]] = True
-    return Islands(of, loops)
-
-
-def _graph(a: NDArray[np.integer], b: NDArray[np.integer], size: int) -> coo_array:
-    return coo_array((np.ones(len(a), dtype=np.int8), (a, b)), shape=(size, size))
 
 
 def decide(fabric: Fabric, version: int, domains: Islands | None = None) -> Outcome:

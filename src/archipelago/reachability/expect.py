@@ -15,7 +15,8 @@ from archipelago.knowledge.outside import with_outside
 from archipelago.model.expectation import OUTSIDE, Expectation
 from archipelago.model.finding import Finding
 from archipelago.model.network import DEFAULT_VLAN, Host
-from archipelago.reachability.fabric import Bools, Ints, weave
+from archipelago.reachability.arrays import Bools, Ints
+from archipelago.reachability.fabric import weave
 from archipelago.reachability.matrix import Matrix, matrix
 from archipelago.simulation.reach import common_families, reach
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from archipelago.reachability.engine import Outcome, decide, islands
-from archipelago.reachability.fabric import Fabric, Ints
+from archipelago.reachability.arrays import Fabric, Ints
+from archipelago.reachability.engine import Outcome, decide
+from archipelago.reachability.islands import islands
 
 
 class Decided:

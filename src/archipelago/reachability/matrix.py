@@ -12,7 +12,8 @@ from archipelago.errors import QuestionError
 from archipelago.knowledge.devices import know
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.network import Network
-from archipelago.reachability.fabric import Bools, Fabric, Ints, weave, weave_again
+from archipelago.reachability.arrays import Bools, Fabric, Ints
+from archipelago.reachability.fabric import weave, weave_again
 from archipelago.reachability.kinds import Decided
 from archipelago.reachability.why import Group, explain, settle
 

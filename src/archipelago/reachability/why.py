@@ -15,8 +15,8 @@ from archipelago.diagnosis.picture import Picture
 from archipelago.knowledge.devices import Node
 from archipelago.model.finding import Finding
 from archipelago.model.network import Path
+from archipelago.reachability.arrays import Ints
 from archipelago.reachability.engine import AT_A_TIME, MOST_ROUTERS, Outcome
-from archipelago.reachability.fabric import Ints
 from archipelago.reachability.kinds import Decided
 from archipelago.simulation.reach import first_address, reach, without_family
 
