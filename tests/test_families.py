@@ -172,3 +172,94 @@ def test_what_is_too_large_is_not_laid_out():
     assert archipelago.to_table(found).shape == (12, 12)
     with pytest.raises(archipelago.QuestionError, match="too many to lay out"):
         archipelago.to_table(found, "host")
+
+
+def said(command, *words):
+    done = command(*words)
+    assert done.returncode == 0, done.stderr
+    return done.stdout
+
+
+def test_views_show_both_families(command, tern_bay, tmp_path):
+    network = tern_bay / "network.yaml"
+    helm = said(command, "view", network, "helm")
+    local = str(know(read_network(network)).nodes["helm"].nics["p1.250"].link_local)
+    assert local.startswith("fe80::") and local in helm and "2001:db8:44:4::1/64" in helm
+    lounge = said(command, "view", network, "lounge-1")
+    assert "advertised" in lounge and local in lounge and "1 interface with addresses, 1 up" in lounge
+    sends = said(command, "view", network, "--host", "lounge-1")
+    assert f"via {local} (default)" in sends and "via 10.44.0.1 (default)" in sends
+    gateways = said(command, "view", network, "--gateways")
+    assert "2001:db8:44::/64" in gateways and "10.44.3.128/26" in gateways
+    side = said(command, "view", tern_bay / "broken.yaml", "helm", "skerry")
+    assert "only helm knows it" in side and "2001:db8:44:4::/64" in side
+    drawn = tmp_path / "diagram.svg"
+    said(command, "draw", network, "-o", drawn)
+    assert "2001:db8:44:4::/64" in drawn.read_text() and "10.44.0.2 + auto" in drawn.read_text()
+
+
+def test_a_trace_counts_hops_in_each_familys_words(command, tern_bay):
+    four = said(command, "reach", tern_bay / "network.yaml", "purser", "lamp", "--trace")
+    six = said(command, "reach", tern_bay / "network.yaml", "purser", "lamp", "--trace", "--family", "6")
+    assert "TTL  device" in four and "hop limit  device" in six and "2001:db8:44:1::1" in six
+    assert [line.split()[1] for line in six.splitlines()[4:]] == [line.split()[1] for line in four.splitlines()[4:]]
+
+
+def test_what_neighbours_learned_in_both_families(command, tern_bay):
+    tables = said(command, "view", tern_bay / "network.yaml", "helm", "--after", "lounge-1,lamp")
+    assert "10.44.0.2" in tables and "06:00:00:00:00:" in tables
+
+
+def test_the_kernels_script_holds_what_hosts_heard(command, tern_bay, tmp_path):
+    script = tmp_path / "bay.sh"
+    said(command, "export", tern_bay / "network.yaml", "--as", "linux", "-o", script)
+    text = script.read_text()
+    local = str(know(read_network(tern_bay / "network.yaml")).nodes["helm"].nics["p1.250"].link_local)
+    assert f"addr add {local}/64 dev p1.250 nodad" in text
+    assert f"route add ::/0 via {local} dev port" in text
+    assert text.count("fe80::") == 7  # one for each subinterface of the port, one way for each host that heard it
+
+
+@pytest.mark.parametrize(
+    ("families", "space", "held"),
+    [
+        ("[ipv4]", "[10.44.0.0/20, 2001:db8:44::/48]", {4}),
+        ("[ipv6]", "[10.44.0.0/20, 2001:db8:44::/48]", {6}),
+        ("[ipv4, ipv6]", "[10.44.0.0/20, 2001:db8:44::/48]", {4, 6}),
+        ("[ipv4, ipv6]", "2001:db8:44::/48", {6}),
+    ],
+)
+def test_a_vlan_of_one_family_beside_one_of_both(tmp_path, families, space, held):
+    file = tmp_path / "brief.yaml"
+    file.write_text(
+        f"""format: archipelago-brief/1
+space: {space}
+vlans: {{tickets: {{id: 110, hosts: 5, families: {families}}}, crew: {{id: 120, hosts: 5}}}}
+devices: {{helm: {{kind: router}}, q: {{kind: switch, ports: 9}}}}
+gateways: [{{for: [tickets, crew], at: helm/p1}}]
+hosts: {{a: {{vlan: tickets, at: q}}, b: {{vlan: crew, at: q}}, c: {{vlan: tickets, at: q, address: auto}}}}
+cables: [helm/p1 ~ q/p9]
+"""
+    )
+    made = archipelago.design(archipelago.read_brief(file)).network
+    assert {one.version for one in made.hosts["a"].addresses} == held
+    assert archipelago.audit(made) == () or held == {4}  # c then asks routers that have nothing to tell
+    found = archipelago.matrix(made)
+    assert found.count == found.pairs == 6 and found.differing == 0
+    answer = archipelago.reach(made, "a", "b")
+    assert answer.family == min(held) and (answer.other_family is not None) == (len(held) == 2)
+
+
+def test_ends_without_a_family_in_common():
+    apart = network(
+        Edit(("hosts", "kiosk-a", "address"), "10.44.0.10/26"),
+        Edit(("hosts", "galley", "address"), "2001:db8:44:220::9/64"),
+    )
+    answer = archipelago.reach(apart, "kiosk-a", "galley")
+    assert (answer.cause, answer.at, answer.reached) == ("no-common-family", "galley", False)
+    back = archipelago.reach(apart, "galley", "kiosk-a")
+    assert (back.cause, back.at) == ("no-common-family", "galley")
+    (group,) = archipelago.matrix(apart).groups
+    assert (group.finding.slug, group.finding.at, group.pairs) == ("no-common-family", "galley", 2)
+    asked = archipelago.reach(apart, "kiosk-a", "galley", family=6)
+    assert asked.at == "kiosk-a" and "IPv6" in asked.says
