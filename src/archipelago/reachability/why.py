@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import product
 from typing import Literal
 
@@ -12,7 +12,7 @@ import numpy as np
 from archipelago.addressing.values import Address, source_for
 from archipelago.diagnosis.culprit import Stop, culprit
 from archipelago.diagnosis.picture import Picture
-from archipelago.knowledge.devices import Node
+from archipelago.knowledge.devices import Knowledge, Node, know
 from archipelago.model.finding import Finding
 from archipelago.model.network import Path
 from archipelago.reachability.arrays import Ints
@@ -56,7 +56,10 @@ def settle(view: Picture, answer: Decided) -> Settled:
     sources, targets = np.nonzero(answer.doubtful)
     answer.between[sources, targets] = False
     settled: Settled = {}
+    if not len(sources):
+        return settled
     members = _members(answer)
+    within = _few(view, answer, members)
     nodes, hosts = view.knowledge.nodes, answer.fabric.hosts
     for i, j in zip(sources[:MOST_ASKED].tolist(), targets[:MOST_ASKED].tolist(), strict=True):
         source, target = int(members[i][0]), int(members[j][0])
@@ -64,11 +67,23 @@ def settle(view: Picture, answer: Decided) -> Settled:
             if len(members[i]) == 1:
                 continue
             target = int(members[i][1])
-        found = reach(view, nodes[hosts[source]], nodes[hosts[target]], probes=1, family=answer.family)
+        found = reach(view, nodes[hosts[source]], nodes[hosts[target]], probes=1, family=answer.family, within=within)
         for decided in (answer.between, answer.every, answer.some):
             decided[i, j] = found.reached
         settled[i, j] = (found.finding, found.direction or "out")
     return settled
+
+
+def _few(view: Picture, answer: Decided, members: list[Ints]) -> Knowledge:
+    """The network with no more than two hosts of each kind and whoever holds a next hop or an address of others: the
+    rest neither answers for them nor keeps anything up that these do not. What they heard from routers is kept."""
+    names, network = answer.fabric.hosts, view.network
+    kept = {names[one] for hosts in members for one in hosts[:2].tolist()}
+    for family in answer.fabric.families.values():
+        kept |= {names[host] for host, _, _ in family.twice}
+        kept |= {names[host] for host in family.holders.host.tolist() if host >= 0}
+    hosts = {name: replace(host, auto=False) for name, host in network.hosts.items() if name in kept}
+    return know(replace(network, hosts=hosts))
 
 
 def _members(answer: Decided) -> list[Ints]:

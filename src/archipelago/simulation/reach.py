@@ -10,7 +10,7 @@ from typing import Any, Literal
 from archipelago.addressing.values import Address, source_for
 from archipelago.diagnosis.culprit import Stop, culprit
 from archipelago.diagnosis.picture import Picture
-from archipelago.knowledge.devices import Node
+from archipelago.knowledge.devices import Knowledge, Node
 from archipelago.model.finding import Edit, Finding
 from archipelago.model.network import Host
 from archipelago.simulation.build import Simulation
@@ -20,6 +20,10 @@ from archipelago.simulation.world import Event, Wire
 
 MOST_PROBES = 600
 """More than any way that the first TTL allows can lose on cold tables."""
+
+
+MOST_CHANGES = 8
+"""So many probes are sent after nobody new was met, while tables still change."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,7 +68,15 @@ class Answer:
     other_family: Answer | None = None
 
 
-def reach(view: Picture, source: Node, target: Node | Address, *, probes: int = 5, family: int | None = None) -> Answer:
+def reach(
+    view: Picture,
+    source: Node,
+    target: Node | Address,
+    *,
+    probes: int = 5,
+    family: int | None = None,
+    within: Knowledge | None = None,
+) -> Answer:
     """Send probes from cold tables until the tables are warm, at least `probes` of them, one a second.
 
     Args:
@@ -73,13 +85,14 @@ def reach(view: Picture, source: Node, target: Node | Address, *, probes: int = 
         target: a host or device (its first address of the family is probed), or an address.
         probes: how many probes at least.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
+        within: a part of the network to simulate, where that is known to answer as the whole does.
     """
     name = str(target) if isinstance(target, Address) else target.name
     version = family or common_family(source, target)
     address = target if isinstance(target, Address) else first_address(target, version) if version else None
     if version is None or address is None or address.version != version or first_address(source, version) is None:
         return _without_family(view, source, name, target, version, family)
-    run = Run(start(view, source), source, address)
+    run = Run(Simulation(within) if within else start(view, source), source, address)
     run.until_settled(probes)
     return run.answer(view, name, version)
 
@@ -212,12 +225,15 @@ class Run:
         self.simulation.world.run(until=self.start + (number + 1) * SECOND)
 
     def until_settled(self, probes: int) -> None:
-        """Probe until one is answered, or one changes no neighbour table: the next would fare the same."""
+        """Probe until one is answered, or one changes no neighbour table: the next would fare the same. Where an
+        address is held by several, tables can change for ever; once nobody new is met, a few more probes are enough."""
         world = self.simulation.world
+        since = 0
         for number in range(MOST_PROBES):
-            learned = world.learned
+            learned, met = world.learned, world.met
             self.probe(number)
-            settled = self.answered(number) or world.learned == learned
+            since = since + 1 if world.met == met else 0
+            settled = self.answered(number) or world.learned == learned or since >= MOST_CHANGES
             if world.storm is not None or (number + 1 >= probes and settled):
                 break
         world.run()

@@ -305,6 +305,7 @@ class Station:
     def _learn(self, interface: Interface, address: Address, mac: int) -> None:
         world = self._world
         if interface.neighbours.get(address) != mac:
+            world.met += address not in interface.neighbours
             interface.neighbours[address] = mac
             world.learned += 1
             world.record((world.now, "learns", self.name, interface.name, None, address, mac))

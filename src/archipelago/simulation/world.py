@@ -46,7 +46,7 @@ class Outlet(Protocol):
 class World:
     """The clock and the record that everything in one simulation shares."""
 
-    __slots__ = ("count", "heap", "learned", "log", "now", "record", "serial", "storm")
+    __slots__ = ("count", "heap", "learned", "log", "met", "now", "record", "serial", "storm")
 
     def __init__(self) -> None:
         self.now = 0
@@ -58,6 +58,8 @@ class World:
         self.storm: Storm | None = None
         self.learned = 0
         """How often a neighbour table changed: when a probe changes none, the next will fare the same."""
+        self.met = 0
+        """How often it did for a neighbour that was not known before."""
 
     def after(
         self, delay: int, call: Callable[[Any, Any, Any], None], a: Any = None, b: Any = None, c: Any = None
