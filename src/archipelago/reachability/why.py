@@ -125,6 +125,7 @@ class _Explained:
         self.members = _members(answer)
         self.sizes = np.array([len(one) for one in self.members])
         self.found: dict[tuple[object, ...], Group] = {}
+        self.own: dict[tuple[str, int, int], Finding] = {}
         self.asked = 0
 
     def groups(self) -> tuple[Group, ...]:
@@ -164,7 +165,8 @@ class _Explained:
         return int(source[0]), int(target[-1])
 
     def _settled(self, i: int, j: int, mistake: Finding) -> Iterator[tuple[tuple[int, int], int, Finding]]:
-        """The pairs that the simulation decided: asked again for each host where the mistake is the host's own."""
+        """The pairs that the simulation decided; where the mistake is the host's own, asked again once for each host,
+        whoever is at the other end."""
         source, target = self._pair(i, j)
         pairs = int(self.sizes[i] * (self.sizes[j] - (i == j)))
         own = [end for end, host in ((0, source), (1, target)) if self._of(mistake, host)]
@@ -173,9 +175,12 @@ class _Explained:
             yield (source, target), pairs, mistake
         for one in hosts if len(hosts) > 1 else ():
             pair = (one, target) if own[0] == 0 else (source, one)
-            nodes, names = self.view.knowledge.nodes, self._names(*pair)
-            answer = reach(self.view, nodes[names[0]], nodes[names[1]], probes=1, family=self.answer.family)
-            yield pair, pairs // len(hosts), answer.finding or mistake
+            key = (mistake.slug, own[0], one)
+            if key not in self.own:
+                nodes, names = self.view.knowledge.nodes, self._names(*pair)
+                answer = reach(self.view, nodes[names[0]], nodes[names[1]], probes=1, family=self.answer.family)
+                self.own[key] = answer.finding or mistake
+            yield pair, pairs // len(hosts), self.own[key]
 
     # Where ways end
 
