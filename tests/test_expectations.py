@@ -74,9 +74,13 @@ def test_the_outside_is_asked_by_reach_too(sound, command, tern_bay):
     text = amend((tern_bay / "network.yaml").read_text(), [Edit(("devices", "helm", "ports", "p4"), {})])
     inner = tern_bay / "inner.yaml"
     inner.write_text(text)
-    for words in (["reach", inner, "lamp", "outside"], ["matrix", inner], ["audit", inner]):
-        done = command(*words)
-        assert done.returncode == 2 and "no port leads outside" in done.stderr
+    asked = command("reach", inner, "lamp", "outside")
+    assert asked.returncode == 2 and "no port leads outside" in asked.stderr
+    for verb in ("matrix", "audit"):
+        done = command(verb, inner)
+        assert done.returncode == 1 and "no port leads outside" in done.stdout
+    (never,) = archipelago.expectations(read_network(inner), [("cameras", "outside", False)])
+    assert never.holds and never.pairs == 3
 
 
 def test_matrix_and_audit_check_and_exit(command, tern_bay, tmp_path):

@@ -171,11 +171,7 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
 
 def audit(network: Network) -> tuple[Finding, ...]:
     """What is wrong or risky in a network, worst first, each with the edits that mend it; what it expects and does not
-    hold is among them.
-
-    Raises:
-        QuestionError: an expectation speaks of the outside, and no port leads there.
-    """
+    hold is among them."""
     from archipelago.audit.registry import run, sort
     from archipelago.diagnosis.picture import picture
 
@@ -200,7 +196,7 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
             the answer's `other_family`.
 
     Raises:
-        QuestionError: an end does not exist.
+        QuestionError: an end does not exist, or no port leads outside.
     """
     from dataclasses import replace
 
@@ -213,9 +209,11 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
     view = picture(network)
     pairs = [(source, target)]
     if OUTSIDE in (source, target) and OUTSIDE not in view.knowledge.nodes:
-        from archipelago.knowledge.outside import with_outside
+        from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 
         wider, outside = with_outside(view.knowledge)
+        if not outside:
+            raise QuestionError(NOTHING_LEADS)
         view = picture(wider)
         pairs = [(one, target) if source == OUTSIDE else (source, one) for one in outside]
     ends = [(find_source(view, one), find_end(view, other)) for one, other in pairs]
@@ -284,7 +282,7 @@ def expectations(
         family: as in `matrix`.
 
     Raises:
-        QuestionError: an end does not exist, or no port leads outside.
+        QuestionError: an end does not exist.
     """
     from dataclasses import replace
 

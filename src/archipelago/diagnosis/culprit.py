@@ -319,7 +319,7 @@ def unplaced(view: Picture, node: Node, held: InterfaceAddress) -> Finding:
     ]
     best = _seat(view, node, vlan)
     if best is None or vlan is None:
-        return faults.unexplained(node.name, f"no routing device serves the subnet {held.prefix} of {node.name}")
+        return faults.gateway_absent(node, held.prefix)
     stray = next(
         (o for o in best[0].nics.values() if o.kind == "subinterface" and not o.speaks and not o.addresses), None
     )

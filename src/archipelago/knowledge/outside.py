@@ -11,6 +11,10 @@ from archipelago.knowledge.devices import Knowledge, Nic, Node
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.network import Device, End, Host, Network, NextHop
 
+NOTHING_LEADS = (
+    "no port leads outside: a routed port with an address does that nothing is plugged into, "
+    "where a route goes to another address of its subnet"
+)
 _FAR = {
     4: tuple(parse_address(text) for text in ("192.0.2.1", "198.51.100.1", "203.0.113.1")),
     6: (parse_address("2001:db8:ffff:ffff::1"), parse_address("100::1")),
@@ -19,13 +23,14 @@ _FAR = {
 
 
 def with_outside(knowledge: Knowledge) -> tuple[Network, tuple[str, ...]]:
-    """The network with a host for the outside at each port that leads there, and the names of these hosts.
+    """The network with a host for the outside at each port that leads there, and the names of these hosts: none
+    where no port does.
 
     Such a host holds the next hop that routes through the port go to, and an address far beyond, which is the one
     probed; it sends everything back to the port. So a way there needs a route to the outside, and a way back.
 
     Raises:
-        QuestionError: no port leads outside.
+        QuestionError: something in the network is called as the outside is.
     """
     network = knowledge.written
     hosts = dict(network.hosts)
@@ -40,11 +45,6 @@ def with_outside(knowledge: Knowledge) -> tuple[Network, tuple[str, ...]]:
                 )
             hosts[name] = host
             added.append(name)
-    if not added:
-        raise QuestionError(
-            "no port leads outside: a routed port with an address does that nothing is plugged into, "
-            "where a route goes to another address of its subnet"
-        )
     return replace(network, hosts=hosts), tuple(added)
 
 

@@ -11,7 +11,7 @@ from archipelago.addressing.values import Address, Prefix, parse_address, parse_
 from archipelago.diagnosis.picture import picture, plugged_vlan
 from archipelago.errors import AddressError, QuestionError
 from archipelago.knowledge.devices import Knowledge, know
-from archipelago.knowledge.outside import with_outside
+from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 from archipelago.model.expectation import OUTSIDE, Expectation
 from archipelago.model.finding import Finding
 from archipelago.model.network import DEFAULT_VLAN, Host
@@ -23,6 +23,17 @@ from archipelago.simulation.reach import common_families, reach
 BREAKS = "what the network's own 'expect' promises"
 MOST_NAMED = 1_000
 """So many of the pairs that break an expectation are named; all are counted."""
+
+
+_NO_EDGE = Finding(
+    "outside-missing",
+    "error",
+    OUTSIDE,
+    (),
+    NOTHING_LEADS,
+    "nothing gets out, and nothing comes in",
+    "give a routed port an address and a route through it",
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +85,7 @@ def check(knowledge: Knowledge, family: int | None = None, found: Matrix | None 
         found: all its pairs, where they are decided already.
 
     Raises:
-        QuestionError: an end does not exist, or no port leads outside.
+        QuestionError: an end does not exist.
     """
     expectations = knowledge.network.expect
     outside: tuple[str, ...] = ()
@@ -92,7 +103,7 @@ def findings(knowledge: Knowledge) -> tuple[Finding, ...]:
     """A finding for each expectation that does not hold.
 
     Raises:
-        QuestionError: an end does not exist, or no port leads outside.
+        QuestionError: an end does not exist.
     """
     verdicts = check(knowledge).verdicts if knowledge.network.expect else ()
     return tuple(_finding(number, one) for number, one in enumerate(verdicts) if not one.holds)
@@ -109,14 +120,14 @@ def _finding(number: int, one: Verdict) -> Finding:
     such = f"{one.such_as[0][0]} to {one.such_as[0][1]}"
     count = f"{one.broken:,} of {one.pairs:,} pair{'s' * (one.pairs != 1)}"
     if one.finding is not None:
-        says = f"{wanted.source} must reach {wanted.target}, but {count} do not, such as {such}: {one.finding.says}"
+        says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {such}: {one.finding.says}"
         return Finding("expectation-broken", "error", one.finding.at, path, says, BREAKS, one.finding.mend)
     if wanted.reached:
-        says = f"{wanted.source} must reach {wanted.target}, but {count} do not, such as {such}"
+        says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {such}"
         return Finding(
             "expectation-broken", "error", wanted.source, path, says, str(wanted), "look at the other findings"
         )
-    says = f"{wanted.source} must not reach {wanted.target}, but {count} do, such as {such}"
+    says = f"{wanted.source} must not reach {wanted.target}; reached: {count}, such as {such}"
     mend = f"keep {wanted.source} from {wanted.target} where both pass, or change what is expected"
     return Finding("expectation-broken", "error", wanted.source, path, says, BREAKS, mend)
 
@@ -211,7 +222,9 @@ def _outside_verdict(ends: _Ends, one: Expectation, sources: Ints, targets: Ints
     reached = across[np.ix_(found.kind[inner], found.kind[outer])].any(axis=1)
     names = [found.hosts[i] for i in inner[reached != one.reached].tolist()]
     pairs = [(name, OUTSIDE) if outwards else (OUTSIDE, name) for name in names]
-    finding = _why(ends, pairs[0], family) if pairs and one.reached else None
+    finding = None
+    if pairs and one.reached:
+        finding = _why(ends, pairs[0], family) if len(outer) else _NO_EDGE
     return Verdict(one, len(inner), len(pairs), tuple(pairs[:MOST_NAMED]), finding)
 
 

@@ -57,6 +57,19 @@ def prefix_unadvertised(view: Picture, host: Host, vlan: int | None, home: Held 
     )
 
 
+def gateway_absent(node: Node, subnet: Prefix) -> Finding:
+    """A host whose subnet no routing device is in, where none is there that could take it on."""
+    return Finding(
+        "gateway-unplaced",
+        "error",
+        node.name,
+        node_path(node),
+        f"no routing device has an address in {subnet}, the subnet of {node.name}",
+        f"{node.name} answers nobody outside its own subnet",
+        f"give a router or layer 3 switch an interface in {subnet}",
+    )
+
+
 def gateway_missing(node: Node, version: int, home: Held | None) -> Finding:
     """A host, or a device that does not route, without a gateway for a family it has an address of."""
     path = node_path(node)
