@@ -116,6 +116,13 @@ def explain(view: Picture, answer: Decided, settled: Settled) -> tuple[Group, ..
     return _Explained(view, answer, settled).groups()
 
 
+def _packed(keys: Ints, kinds: int) -> Ints:
+    """Each line of keys (family, code, back, two kinds or -1) as one number, so that they sort fast."""
+    family, code, back, source, target = keys.T
+    packed: Ints = (((code * 7 + family) * 2 + back) * (kinds + 1) + source + 1) * (kinds + 1) + target + 1
+    return packed
+
+
 class _Explained:
     def __init__(self, view: Picture, answer: Decided, settled: Settled) -> None:
         self.view = view
@@ -129,7 +136,7 @@ class _Explained:
         self.asked = 0
 
     def groups(self) -> tuple[Group, ...]:
-        left, example = 0, ("", "")
+        left, example = self._undecided()
         for end in sorted(self._ends(), key=lambda one: -one.weight):
             if self.asked >= MOST_CAUSES:
                 left += end.weight
@@ -145,6 +152,13 @@ class _Explained:
         if left:
             self.found["left",] = Group(_LEFT, "out", left, *example)
         return tuple(sorted(self.found.values(), key=lambda group: -group.pairs))
+
+    def _undecided(self) -> tuple[int, tuple[str, str]]:
+        """How many pairs the simulation was not asked to decide any more, and one of them."""
+        i, j = np.nonzero(self.answer.doubtful)
+        left = [pair for pair in zip(i.tolist(), j.tolist(), strict=True) if pair not in self.settled]
+        pairs = sum(int(self.sizes[one] * (self.sizes[other] - (one == other))) for one, other in left)
+        return pairs, self._names(*self._pair(*left[0])) if pairs else ("", "")
 
     def _add(self, finding: Finding, direction: str, pairs: int, pair: tuple[int, int]) -> None:
         if pairs:
@@ -195,20 +209,19 @@ class _Explained:
             pairs = self.sizes[low:high, None] * self.sizes[None, :]
             own = np.arange(low, high)
             pairs[own - low, own] -= self.sizes[own]
-            missing = ~self.between[low:high] & (pairs > 0)
-            for one, other in self.settled:
-                if low <= one < high:
-                    missing[one - low, other] = False
+            missing = ~self.between[low:high] & (pairs > 0) & ~self.answer.doubtful[low:high]
             i, j = np.nonzero(missing)
             if len(i):
                 keys = self._keys(low, high, i, j)
-                line, first, inverse = np.unique(keys, axis=0, return_index=True, return_inverse=True)
-                lines.append(line)
+                _, first, inverse = np.unique(_packed(keys, count), return_index=True, return_inverse=True)
+                lines.append(keys[first])
                 weights.append(np.bincount(inverse.reshape(-1), weights=pairs[i, j]).astype(np.int64))
                 examples.append(np.stack((i[first] + low, j[first]), axis=1))
         if not lines:
             return
-        every, first, inverse = np.unique(np.concatenate(lines), axis=0, return_index=True, return_inverse=True)
+        found = np.concatenate(lines)
+        _, first, inverse = np.unique(_packed(found, count), return_index=True, return_inverse=True)
+        every = found[first]
         total = np.bincount(inverse.reshape(-1), weights=np.concatenate(weights)).astype(np.int64)
         shown = np.concatenate(examples)[first]
         for line, weight, example in zip(every.tolist(), total.tolist(), shown.tolist(), strict=True):
