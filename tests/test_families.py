@@ -106,7 +106,7 @@ def test_the_simulated_host_ends_up_with_what_the_arrays_assume(seed):
     for host in found.hosts.values():
         if host.auto and first_address(view.knowledge.nodes[host.name], 6):
             node = view.knowledge.nodes[host.name]
-            simulation = start(view, node)
+            simulation = start(view, node, 6)
             (interface,) = simulation.stations[host.name].interfaces.values()
             assert interface.nic.addresses == next(iter(node.nics.values())).addresses
 

@@ -92,24 +92,28 @@ def reach(
     address = target if isinstance(target, Address) else first_address(target, version) if version else None
     if version is None or address is None or address.version != version or first_address(source, version) is None:
         return _without_family(view, source, name, target, version, family)
-    run = Run(Simulation(within) if within else start(view, source), source, address)
+    run = Run(Simulation(within) if within else start(view, source, version), source, address)
     run.until_settled(probes)
     return run.answer(view, name, version)
 
 
 def simulate(view: Picture, source: Node, target: Node | Address) -> Simulation:
     """A simulation with one question's probes in it, for a look at the tables that they leave behind."""
-    simulation = start(view, source)
     address = target_address(source, target)
+    simulation = start(view, source, address.version if address else 4)
     if address is not None:
         Run(simulation, source, address).until_settled(5)
     return simulation
 
 
-def start(view: Picture, source: Node) -> Simulation:
-    """A simulation from cold tables, once a source with `address: auto` has heard its routers."""
-    simulation = Simulation(view.knowledge, source.name if _auto(source) else "")
-    if _auto(source):
+def start(view: Picture, source: Node, version: int) -> Simulation:
+    """A simulation from cold tables; for a question in IPv6 once a source with `address: auto` has heard its routers.
+    Where broadcasts never end it has heard them before: the storm is for the question itself to run into."""
+    foot = (source.name, next(iter(source.nics), ""))
+    looped = view.domains.of.get(foot) in view.domains.loops
+    hears = version == 6 and _auto(source) and not looped
+    simulation = Simulation(view.knowledge, source.name if hears else "")
+    if hears:
         simulation.stations[source.name].solicit()
         simulation.world.run(until=SECOND)
     return simulation
@@ -283,8 +287,6 @@ class Run:
         """The first place where a probe or its reply asked in a domain whose broadcasts never end."""
         for event in events if self.simulation.world.storm is not None else ():
             looped = view.domains.of.get((event.node, event.interface)) in view.domains.loops
-            if event.kind == "solicits" and looped:
-                return Stop("out", event.node, "storm", self.source, self.address, event.interface)
             if event.kind == "waits" and isinstance(event.thing.body, Echo):
                 packet = event.thing
                 if looped:
