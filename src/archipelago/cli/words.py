@@ -76,8 +76,8 @@ def vlans_named(view: Picture, names: list[str]) -> frozenset[int]:
     """
     found = set()
     for name in names:
-        number = view.network.vlans.get(name) or (int(name) if name.isdigit() else 0)
-        if number != 1 and number not in view.network.vlans.values():
+        number = view.network.vlan_called(name)
+        if number is None:
             raise QuestionError(f"there is no VLAN '{name}'; there are: {', '.join(view.network.vlans)}")
         found.add(number)
     return frozenset(found)

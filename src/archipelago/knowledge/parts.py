@@ -54,10 +54,10 @@ def _off(knowledge: Knowledge, network: Network, part: str) -> tuple[Network, se
         return replace(network, hosts={**network.hosts, part: replace(host, off=True)}), {host.at.device}
     if slash and name in network.devices:
         return _inside_off(knowledge, network, network.devices[name], inner)
-    vlan = network.vlans.get(part) or (int(part) if part.isdigit() else 0)
+    vlan = network.vlan_called(part)
     if vlan == DEFAULT_VLAN:
         raise QuestionError(f"VLAN {vlan} exists on every switch and cannot be switched off")
-    if vlan in network.vlans.values():
+    if vlan is not None:
         return _vlan_off(network, vlan)
     raise QuestionError(f"there is no part '{part}'{_hint(part, [*network.devices, *network.vlans, *network.hosts])}")
 

@@ -192,6 +192,11 @@ class Network:
     source: str = field(default="", compare=False)
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
 
+    def vlan_called(self, word: str) -> int | None:
+        """The id of the VLAN of that name or id: one of the catalogue, or VLAN 1; None where there is none such."""
+        number = self.vlans.get(word) or (int(word) if word.isascii() and word.isdigit() else 0)
+        return number if number == DEFAULT_VLAN or number in self.vlans.values() else None
+
     def line(self, path: Path) -> int:
         """The line of the file where the thing at `path`, or the nearest thing around it, stands; 0 if unknown."""
         for length in range(len(path), 0, -1):

@@ -14,7 +14,7 @@ from archipelago.knowledge.devices import Knowledge, know
 from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 from archipelago.model.expectation import OUTSIDE, Expectation
 from archipelago.model.finding import Finding
-from archipelago.model.network import DEFAULT_VLAN, Host
+from archipelago.model.network import Host
 from archipelago.reachability.arrays import Bools, Ints
 from archipelago.reachability.fabric import weave
 from archipelago.reachability.matrix import Matrix, matrix
@@ -124,9 +124,8 @@ def _finding(number: int, one: Verdict) -> Finding:
         return Finding("expectation-broken", "error", one.finding.at, path, says, BREAKS, one.finding.mend)
     if wanted.reached:
         says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {such}"
-        return Finding(
-            "expectation-broken", "error", wanted.source, path, says, str(wanted), "look at the other findings"
-        )
+        mend = "look at the other findings"
+        return Finding("expectation-broken", "error", wanted.source, path, says, BREAKS, mend)
     says = f"{wanted.source} must not reach {wanted.target}; reached: {count}, such as {such}"
     mend = f"keep {wanted.source} from {wanted.target} where both pass, or change what is expected"
     return Finding("expectation-broken", "error", wanted.source, path, says, BREAKS, mend)
@@ -155,8 +154,8 @@ class _Ends:
             return [self.place[name] for name in self.outside]
         if end in network.hosts:
             return [self.place[end]]
-        vlan = network.vlans.get(end) or (int(end) if end.isdigit() else 0)
-        if vlan == DEFAULT_VLAN or vlan in network.vlans.values():
+        vlan = network.vlan_called(end)
+        if vlan is not None:
             return self._plugged(vlan)
         try:
             block = parse_prefix(end) if "/" in end else _single(parse_address(end))

@@ -26,13 +26,11 @@ class Decided:
         self.version = np.zeros((count, count), dtype=np.int8)
         self.between = np.zeros((count, count), dtype=np.bool_)
         self.doubtful = np.zeros((count, count), dtype=np.bool_)
-        self.every = self.some = self.between
         for version in (6, 4):
             if version in self.outcomes:
                 self._lay(version, self.outcomes[version])
-        if len(self.outcomes) < 2:
-            self.every = self.some = self.between
-        else:
+        self.every = self.some = self.between
+        if len(self.outcomes) > 1:
             self._both()
 
     def _kinds(self, state: Ints, open_: bool) -> None:
@@ -79,8 +77,7 @@ class Decided:
         if len(has) == len(classes) and np.array_equal(own, np.arange(len(outcome.onward))):
             self.between = outcome.reached
             self.version[:] = version
-            if outcome.contested is not None:
-                self.doubtful[:] = outcome.contested
+            self.doubtful[:] = outcome.contested if outcome.contested is not None else False
             return
         both, grid = np.ix_(has, has), np.ix_(own, own)
         self.version[both] = version
