@@ -34,7 +34,7 @@ def start_up() -> None:
         report(
             "archipelago reach on the demo / import typer, pydantic, yaml",
             *in_turns(
-                process(*cli, "reach", network, "kiosk-a", "galley"), process("-c", "import typer, pydantic, yaml"), 9
+                process(*cli, "reach", network, "kiosk-a", "mess"), process("-c", "import typer, pydantic, yaml"), 9
             ),
             "at most 2",
         )
@@ -49,7 +49,7 @@ def chain(switches: int) -> str:
         ports = "p1: {trunk: [crew], untagged: none}, p2: {trunk: [crew], untagged: none}, p3: {access: crew}"
         lines.append(f"    ports: {{{ports}}}")
     lines.append("hosts:")
-    lines.append("  galley: {at: quay-0/p3, address: 10.44.0.2/24}")
+    lines.append("  mess: {at: quay-0/p3, address: 10.44.0.2/24}")
     lines.append(f"  bosun: {{at: quay-{switches - 1}/p3, address: 10.44.0.3/24}}")
     lines.append("cables:")
     lines += [f"  - quay-{number}/p2 ~ quay-{number + 1}/p1" for number in range(switches - 1)]
@@ -59,16 +59,16 @@ def chain(switches: int) -> str:
 def hop() -> None:
     knowledge = know(network_from(parse(chain(200).encode(), "chain")))
     simulation = Simulation(knowledge)
-    world, galley = simulation.world, simulation.stations["galley"]
-    source, target = (knowledge.nodes[name].nics["port"].addresses[0].address for name in ("galley", "bosun"))
-    galley.originate(Packet(source, target, 64, Echo(False, 0)))
+    world, mess = simulation.world, simulation.stations["mess"]
+    source, target = (knowledge.nodes[name].nics["port"].addresses[0].address for name in ("mess", "bosun"))
+    mess.originate(Packet(source, target, 64, Echo(False, 0)))
     world.run()
     probes, hops = 64, 2 * 201
 
     def moved() -> None:
         world.log.clear()
         for number in range(probes):
-            galley.originate(Packet(source, target, 64, Echo(False, number)))
+            mess.originate(Packet(source, target, 64, Echo(False, number)))
         world.run()
 
     ticket = count().__next__

@@ -24,7 +24,7 @@ def brief_text(devices: int, vlans: int, hosts: int) -> str:
         vlan = number % vlans
         quay = min(switches - 1, vlan // share * below + number // vlans % below)
         lines.append(f"  host-{number}: {{vlan: vlan-{vlan}, at: quay-{quay}}}")
-    lines += ["outside: {at: isle-0/out, address: 203.0.113.2/30, via: 203.0.113.1}", "cables:"]
+    lines += ["outside: {at: isle-0/out, address: 203.0.113.2/30, next-hop: 203.0.113.1}", "cables:"]
     lines += [f"  - isle-{(number - 1) // 2}/down-{number} ~ isle-{number}/up" for number in range(1, routing)]
     lines += [
         f"  - isle-{min(number // below, routing - 1)}/q{number} ~ quay-{number}/p240" for number in range(switches)

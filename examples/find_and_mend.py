@@ -10,7 +10,7 @@ format: archipelago-network/1
 title: Tern Bay, slipway      # written by hand
 vlans: {crew: 120, cameras: 140}
 devices:
-  tiller:
+  pier-office:
     kind: router
     ports:
       p1: {}
@@ -27,7 +27,7 @@ hosts:
   winch:  {at: slip/p1, address: 10.44.20.2/25, gateway: 10.44.20.1}
   lookout: {at: slip/p2, address: 10.44.20.130/26, gateway: 10.44.20.129}
 cables:
-  - tiller/p1 ~ slip/p12
+  - pier-office/p1 ~ slip/p12
 """
 
 broken = archipelago.amend(NETWORK, [Edit(("hosts", "lookout", "gateway"), REMOVE)])

@@ -25,7 +25,7 @@ hosts:
   room-{1..12}: {vlan: gulls-rest, at: gull, address: auto}
   watch:        {vlan: lookout, at: stack}
 cables: [bay/p24 ~ gull/p24, gull/p23 ~ stack/p23, stack/p24 ~ bay/p23]
-outside: {at: bay/p22, address: 203.0.113.2/30, via: 203.0.113.1}
+outside: {at: bay/p22, address: 203.0.113.2/30, next-hop: 203.0.113.1}
 expect:
   - {from: ferry-pier, to: gulls-rest, reached: yes}
   - {from: lookout, to: outside, reached: yes}

@@ -12,20 +12,20 @@ vlans:
   tickets: {id: 110, hosts: 30}
   crew:    {id: 120, hosts: 60}
 devices:
-  tiller: {kind: router, ports: 4}
+  pier-office: {kind: router, ports: 4}
   mast:   {kind: l3switch, ports: 24}
 gateways:
-  - {for: [tickets, crew], at: tiller/p1}
-outside: {at: tiller/p4, address: 203.0.113.2/30, via: 203.0.113.1}
+  - {for: [tickets, crew], at: pier-office/p1}
+outside: {at: pier-office/p4, address: 203.0.113.2/30, next-hop: 203.0.113.1}
 hosts:
   window: {vlan: tickets, at: mast}
   mess:   {vlan: crew, at: mast}
 cables:
-  - tiller/p1 ~ mast/p24
+  - pier-office/p1 ~ mast/p24
 """
 
 Path("before.yaml").write_text(BEFORE)
-Path("after.yaml").write_text(BEFORE.replace("at: tiller/p1}", "at: mast}"))
+Path("after.yaml").write_text(BEFORE.replace("at: pier-office/p1}", "at: mast}"))
 
 before = archipelago.design(archipelago.read_brief("before.yaml")).network
 plan = archipelago.design(archipelago.read_brief("after.yaml"), keep=before)

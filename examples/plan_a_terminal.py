@@ -13,17 +13,17 @@ vlans:
   crew:    {id: 120, hosts: 60}
   radio:   {id: 130, hosts: 6}
 devices:
-  tiller: {kind: router, ports: 2}
+  pier-office: {kind: router, ports: 2}
   pier-1: {kind: switch, ports: 12}
   pier-2: {kind: switch, ports: 12}
 gateways:
-  - {for: [tickets, crew, radio], at: tiller/p1}
+  - {for: [tickets, crew, radio], at: pier-office/p1}
 hosts:
   window-1: {vlan: tickets, at: pier-1}
   mess:     {vlan: crew, at: pier-1}
   mast:     {vlan: radio, at: pier-2}
 cables:
-  - tiller/p1 ~ pier-1/p12
+  - pier-office/p1 ~ pier-1/p12
   - pier-1/p11 ~ pier-2/p12
 """
 

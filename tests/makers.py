@@ -10,7 +10,7 @@ from archipelago.addressing.values import InterfaceAddress, parse_prefix
 from archipelago.diagnosis.picture import picture
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.model.brief import Brief, DeviceNeed, GatewayPlace, Habits, HostNeed, Outside, VlanNeed
+from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.network import Cable, End, Host, Network, NextHop, Port, Subinterface, VlanInterface
 
@@ -24,8 +24,8 @@ def trunked_brief(random: Random, small: bool = False) -> Brief:
         name: VlanNeed(name, 110 + 10 * index + random.randint(0, 9), random.choice((0, 3, 20, 60)))
         for index, name in enumerate(random.sample(NAMES, random.randint(1, 2 if small else 5)))
     }
-    devices = {"helm": DeviceNeed("helm", "router")} | {name: DeviceNeed(name, "switch") for name in switches}
-    cables = [Cable(End("helm", "p1"), End(switches[0], "p24"))]
+    devices = {"landing": DeviceNeed("landing", "router")} | {name: DeviceNeed(name, "switch") for name in switches}
+    cables = [Cable(End("landing", "p1"), End(switches[0], "p24"))]
     for index, name in enumerate(switches[1:], 1):
         cables.append(Cable(End(random.choice(switches[:index]), f"p{30 + index}"), End(name, "p24")))
     hosts = {}
@@ -37,10 +37,12 @@ def trunked_brief(random: Random, small: bool = False) -> Brief:
         "random",
         (parse_prefix("10.44.0.0/16"), *([parse_prefix("2001:db8:44::/48")] if random.random() < 0.3 else [])),
         (),
-        Habits(subnets=random.choice(("by-size", "by-vlan-id")), subinterface=random.choice(("by-vlan-id", "counted"))),
+        Conventions(
+            subnets=random.choice(("by-size", "by-vlan-id")), subinterface=random.choice(("by-vlan-id", "counted"))
+        ),
         vlans,
         devices,
-        (GatewayPlace(tuple(vlan.id for vlan in vlans.values()), "helm", "p1"),),
+        (GatewayPlace(tuple(vlan.id for vlan in vlans.values()), "landing", "p1"),),
         hosts,
         tuple(cables),
     )
@@ -49,8 +51,8 @@ def trunked_brief(random: Random, small: bool = False) -> Brief:
 def mixed_brief(random: Random, small: bool = False) -> Brief:
     """Gateways anywhere: subinterfaces, VLAN interfaces on several switches, whole router ports, an outside."""
     cores = [f"isle-{number}" for number in range(1, random.randint(1, 2 if small else 4) + 1)]
-    devices = {name: DeviceNeed(name, "l3switch") for name in cores} | {"helm": DeviceNeed("helm", "router")}
-    cables = [Cable(End("helm", "p1"), End(cores[0], "p48"))]
+    devices = {name: DeviceNeed(name, "l3switch") for name in cores} | {"landing": DeviceNeed("landing", "router")}
+    cables = [Cable(End("landing", "p1"), End(cores[0], "p48"))]
     for index, name in enumerate(cores[1:], 1):
         cables.append(Cable(End(random.choice(cores[:index]), f"p{40 + index}"), End(name, "p48")))
     if len(cores) > 2 and random.random() < 0.5:
@@ -59,9 +61,9 @@ def mixed_brief(random: Random, small: bool = False) -> Brief:
     reach_of = {name: [name] for name in cores}
     if random.random() < 0.7:
         devices["quay-1"] = DeviceNeed("quay-1", "switch")
-        cables.append(Cable(End("helm", "p2"), End("quay-1", "p24")))
-        places.append(("helm", "p2"))
-        reach_of["helm"] = ["quay-1"]
+        cables.append(Cable(End("landing", "p2"), End("quay-1", "p24")))
+        places.append(("landing", "p2"))
+        reach_of["landing"] = ["quay-1"]
     if random.random() < 0.5:
         devices["quay-2"] = DeviceNeed("quay-2", "switch")
         core = random.choice(cores)
@@ -78,12 +80,12 @@ def mixed_brief(random: Random, small: bool = False) -> Brief:
     outside = None
     if random.random() < 0.5:
         held = InterfaceAddress(4, (203 << 24) + (113 << 8) + 2, 30)
-        outside = Outside(End("helm", "p9"), (held,), (NextHop(held.address._replace(value=held.value - 1)),))
+        outside = Outside(End("landing", "p9"), (held,), (NextHop(held.address._replace(value=held.value - 1)),))
     return Brief(
         "random",
         (parse_prefix("10.44.0.0/16"), *([parse_prefix("2001:db8:44::/48")] if random.random() < 0.3 else [])),
         (),
-        Habits(transit=random.choice((30, 31)), loopbacks=random.random() < 0.3),
+        Conventions(transit=random.choice((30, 31)), loopbacks=random.random() < 0.3),
         vlans,
         devices,
         tuple(gateways),
@@ -157,7 +159,7 @@ def _interface_off(network: Network) -> Iterator[Mistake]:
             for one in device.interfaces.values():
                 if one.addresses and isinstance(one, (Subinterface, VlanInterface)):
                     path = ("devices", device.name, "interfaces", one.name, "off")
-                    yield f"{device.name}/{one.name} off", (Edit(path, "true"),), {"switched-off"}
+                    yield f"{device.name}/{one.name} off", (Edit(path, "true"),), {"admin-down"}
 
 
 def _port_off(network: Network) -> Iterator[Mistake]:
@@ -166,12 +168,12 @@ def _port_off(network: Network) -> Iterator[Mistake]:
     for end in ends:
         port = network.devices[end.device].ports.get(end.port)
         if port is None or not port.off:
-            yield f"{end} off", (Edit(("devices", end.device, "ports", end.port, "off"), "true"),), {"switched-off"}
+            yield f"{end} off", (Edit(("devices", end.device, "ports", end.port, "off"), "true"),), {"admin-down"}
 
 
 def _device_off(network: Network) -> Iterator[Mistake]:
     for name in network.devices:
-        yield f"{name} off", (Edit(("devices", name, "off"), "true"),), {"switched-off"}
+        yield f"{name} off", (Edit(("devices", name, "off"), "true"),), {"admin-down"}
 
 
 def _uncabled(network: Network) -> Iterator[Mistake]:
@@ -182,7 +184,7 @@ def _uncabled(network: Network) -> Iterator[Mistake]:
 def _cable_off(network: Network) -> Iterator[Mistake]:
     for index, cable in enumerate(network.cables):
         value = {"ends": str(cable), "off": "true"}
-        yield f"{cable} off", (Edit(("cables", index), value),), {"switched-off"}
+        yield f"{cable} off", (Edit(("cables", index), value),), {"admin-down"}
 
 
 def _trunks(network: Network) -> Iterator[tuple[str, str, tuple[int, ...]]]:
@@ -237,7 +239,7 @@ def _subinterface_gone(network: Network) -> Iterator[Mistake]:
         for one in device.interfaces.values():
             if isinstance(one, Subinterface) and len(device.interfaces) > 1 and _peopled(network, one):
                 path = ("devices", device.name, "interfaces", one.name)
-                yield f"no {device.name}/{one.name}", (Edit(path, REMOVE),), {"gateway-unplaced"}
+                yield f"no {device.name}/{one.name}", (Edit(path, REMOVE),), {"no-gateway-in-vlan"}
 
 
 def _peopled(network: Network, one: Subinterface) -> bool:
@@ -261,7 +263,7 @@ def _wrong_mask(network: Network) -> Iterator[Mistake]:
             new = held._replace(length=length)
             ends = (new.prefix.value, new.prefix.last)
             if 8 <= length <= 30 and length != held.length and held.value not in ends:
-                yield f"{host.name} with {new}", (_address(host, new),), {"mask-differs"}
+                yield f"{host.name} with {new}", (_address(host, new),), {"mask-mismatch"}
 
 
 _MAKERS: tuple[Callable[[Network], Iterator[Mistake]], ...] = (
@@ -406,12 +408,12 @@ def _wild(network: Network, random: Random) -> Iterator[Edit]:
             yield Edit((*path, "routing"), random.choice(([], ["ipv6"], ["ipv4"])))
         for index in range(len(device.routes)):
             yield Edit((*path, "routes", index), REMOVE)
-            yield Edit((*path, "routes", index, "via"), random.choice(addresses))
+            yield Edit((*path, "routes", index, "next-hop"), random.choice(addresses))
         target = random.choice(("0.0.0.0/0", "10.44.0.0/16", "10.44.0.0/24", f"{random.choice(addresses)}/32"))
         if device.kind != "switch" and ":" not in target:
             via = random.choice([one for one in addresses if ":" not in one])
             metric = str(random.choice((1, 1, 5)))
-            yield Edit((*path, "routes", "+"), {"to": target, "via": via, "metric": metric})
+            yield Edit((*path, "routes", "+"), {"destination": target, "next-hop": via, "metric": metric})
     for host in hosts:
         yield _gateway(host, random.choice([one for one in addresses if ":" not in one]))
         other = random.choice(hosts)

@@ -13,7 +13,7 @@ SOUND = """\
 format: archipelago-network/1
 vlans: {tickets: 210, crew: 220, cameras: 230, store: 240}
 devices:
-  helm:
+  landing:
     kind: router
     ports:
       p1: {}
@@ -22,8 +22,8 @@ devices:
       p1.210: {parent: p1, tag: tickets, address: 10.44.0.1/24}
       p1.220: {parent: p1, tag: crew, address: 10.44.1.1/24}
     routes:
-      - {to: 10.44.2.0/24, via: 10.44.15.1}
-      - {to: 10.44.3.0/24, via: 10.44.15.1}
+      - {destination: 10.44.2.0/24, next-hop: 10.44.15.1}
+      - {destination: 10.44.3.0/24, next-hop: 10.44.15.1}
   core:
     kind: l3switch
     routing: [ipv4]
@@ -36,7 +36,7 @@ devices:
       cameras-gw: {vlan: cameras, address: 10.44.2.1/24}
       store-gw: {vlan: store, address: 10.44.3.1/24}
     routes:
-      - {to: 10.44.0.0/23, via: 10.44.15.0}
+      - {destination: 10.44.0.0/23, next-hop: 10.44.15.0}
   shed:
     kind: switch
     ports:
@@ -56,14 +56,14 @@ devices:
 hosts:
   kiosk: {at: quay/p1, address: 10.44.0.2/24, gateway: 10.44.0.1}
   desk: {at: quay/p2, address: 10.44.0.3/24, gateway: 10.44.0.1}
-  galley: {at: quay/p3, address: 10.44.1.2/24, gateway: 10.44.1.1}
+  mess: {at: quay/p3, address: 10.44.1.2/24, gateway: 10.44.1.1}
   eye: {at: core/p1, address: 10.44.2.2/24, gateway: 10.44.2.1}
   lens: {at: shed/p1, address: 10.44.2.3/24, gateway: 10.44.2.1}
   rack: {at: core/p2, address: 10.44.3.2/24, gateway: 10.44.3.1}
   shelf: {at: shed/p2, address: 10.44.3.3/24, gateway: 10.44.3.1}
 cables:
-  - helm/p1 ~ quay/p9
-  - helm/p2 ~ core/p9
+  - landing/p1 ~ quay/p9
+  - landing/p2 ~ core/p9
   - core/p8 ~ shed/p9
 """
 
@@ -76,19 +76,19 @@ D = "devices "
 CATALOGUE = {
     "routing-off": [at(D + "core routing", [])],
     "route-missing": [at(D + "core routes", [])],
-    "route-dead": [at(D + "helm routes 0 via", "10.44.99.9")],
-    "route-dead itself": [at(D + "helm routes 0 via", "10.44.15.0")],
-    "route-dead host": [at(D + "helm routes 0 via", "10.44.0.2")],
-    "route-hidden": [at(D + "helm routes +", {"to": "10.44.1.0/24", "via": "10.44.15.1"})],
-    "subnet-captured": [at(D + "core routes +", {"to": "10.44.3.0/25", "via": "10.44.15.0"})],
-    "tag-wrong": [at(D + "helm interfaces p1.210 tag", "cameras")],
-    "tag-missing": [at(D + "helm interfaces p1.210 tag", REMOVE)],
-    "tag-repeated": [at(D + "helm interfaces p1.220 tag", "tickets")],
-    "gateway-unplaced": [at(D + "helm interfaces p1.210", REMOVE)],
+    "next-hop-unusable": [at(D + "landing routes 0 next-hop", "10.44.99.9")],
+    "next-hop-unusable itself": [at(D + "landing routes 0 next-hop", "10.44.15.0")],
+    "next-hop-unusable host": [at(D + "landing routes 0 next-hop", "10.44.0.2")],
+    "route-never-used": [at(D + "landing routes +", {"destination": "10.44.1.0/24", "next-hop": "10.44.15.1"})],
+    "more-specific-route": [at(D + "core routes +", {"destination": "10.44.3.0/25", "next-hop": "10.44.15.0"})],
+    "tag-wrong": [at(D + "landing interfaces p1.210 tag", "cameras")],
+    "tag-missing": [at(D + "landing interfaces p1.210 tag", REMOVE)],
+    "tag-repeated": [at(D + "landing interfaces p1.220 tag", "tickets")],
+    "no-gateway-in-vlan": [at(D + "landing interfaces p1.210", REMOVE)],
     "gateway-missing": [at(D + "quay gateway", REMOVE)],
     "gateway-wrong": [at(D + "quay gateway", "10.44.0.1")],
     "gateway-wrong other vlan": [at("hosts kiosk gateway", "10.44.1.1")],
-    "mask-differs": [at("hosts kiosk address", "10.44.0.2/25")],
+    "mask-mismatch": [at("hosts kiosk address", "10.44.0.2/25")],
     "vlan-wrong": [at(D + "quay ports p1 access", "crew")],
     "vlan-absent": [at(D + "quay vlans", ["tickets"])],
     "vlan-not-carried": [at(D + "quay ports p9 trunk", ["tickets"])],
@@ -97,30 +97,30 @@ CATALOGUE = {
         at(D + "quay ports p9 untagged", REMOVE),
         at(D + "quay ports p9 access", "crew"),
     ],
-    "trunk-excess": [at(D + "shed ports p9 trunk +", "crew"), at(D + "core ports p8 trunk +", "crew")],
+    "vlan-not-needed-on-trunk": [at(D + "shed ports p9 trunk +", "crew"), at(D + "core ports p8 trunk +", "crew")],
     "vlan-unused": [at("vlans mail", "250")],
     "untagged-default": [at(D + "shed ports p9 untagged", REMOVE)],
     "untagged-leaks": [at(D + "quay ports p9 untagged", "cameras")],
-    "untagged-differs": [
+    "untagged-vlan-mismatch": [
         at(D + "core ports p8", {"trunk": ["cameras", "store"], "untagged": "store"}),
         at(D + "shed ports p9", {"trunk": ["cameras", "store"], "untagged": "cameras"}),
     ],
     "hosts-untagged": [at(D + "shed ports p9 untagged", "store"), at(D + "core ports p8 untagged", "store")],
     "vlan-one": [at(D + "quay ports p5", {}), at("hosts stray", {"at": "quay/p5", "address": "10.44.77.2/24"})],
-    "switched-off": [at(D + "core interfaces store-gw off", "true")],
-    "switched-off port": [at(D + "quay ports p3 off", "true")],
+    "admin-down": [at(D + "core interfaces store-gw off", "true")],
+    "admin-down port": [at(D + "quay ports p3 off", "true")],
     "not-cabled": [at("cables 1", REMOVE)],
     "switching-loop": [
         at(D + "core ports p7", {"trunk": ["cameras"], "untagged": "none"}),
         at(D + "shed ports p7", {"trunk": ["cameras"], "untagged": "none"}),
         at("cables +", "core/p7 ~ shed/p7"),
     ],
-    "address-repeated": [at("hosts desk address", "10.44.0.2/24")],
+    "duplicate-address": [at("hosts desk address", "10.44.0.2/24")],
     "address-missing": [at("hosts desk address", REMOVE), at("hosts desk gateway", REMOVE)],
     "address-unusable": [at("hosts desk address", "10.44.0.255/24")],
-    "subnet-overlap": [at(D + "helm interfaces old", {"parent": "p1", "tag": "store", "address": "10.44.3.9/24"})],
+    "subnet-overlap": [at(D + "landing interfaces old", {"parent": "p1", "tag": "store", "address": "10.44.3.9/24"})],
     "link-subnets-differ": [at(D + "core ports p9 address", "10.44.16.1/31"), at(D + "core routes", [])],
-    "link-mask-differs": [at(D + "core ports p9 address", "10.44.15.1/30")],
+    "link-mask-mismatch": [at(D + "core ports p9 address", "10.44.15.1/30")],
     "members-differ": [
         at(D + "core ports p8", REMOVE),
         at(D + "core interfaces up", {"members": ["p8", "p7"], "trunk": ["cameras", "store"], "untagged": "none"}),
@@ -137,12 +137,12 @@ CATALOGUE = {
 }  # fmt: skip
 COMPANIONS = {
     "untagged-leaks": {"hosts-untagged"},
-    "link-subnets-differ": {"route-missing", "route-dead"},
-    "link-mask-differs": {"route-dead", "address-unusable"},
-    "untagged-differs": {"hosts-untagged"},
-    "subnet-overlap": {"route-hidden"},
-    "pair-differs": {"route-missing", "route-hidden"},
-    "route-dead": {"route-missing"},
+    "link-subnets-differ": {"route-missing", "next-hop-unusable"},
+    "link-mask-mismatch": {"next-hop-unusable", "address-unusable"},
+    "untagged-vlan-mismatch": {"hosts-untagged"},
+    "subnet-overlap": {"route-never-used"},
+    "pair-differs": {"route-missing", "route-never-used"},
+    "next-hop-unusable": {"route-missing"},
     "tag-wrong": {"vlan-not-carried"},
     "not-cabled": {"route-missing"},
 }
@@ -200,19 +200,28 @@ devices:
     routing: [ipv4]
     ports: {p1: {access: a}, p2: {address: 10.44.9.0/31}, p3: {address: 10.44.9.2/31}}
     interfaces: {a-gw: {vlan: a, address: 10.44.1.1/24}}
-    routes: [{to: 10.44.2.0/24, via: 10.44.9.1}, {to: 10.44.3.0/24, via: 10.44.9.1}, {to: 10.44.9.4/31, via: 10.44.9.1}]
+    routes:
+      - {destination: 10.44.2.0/24, next-hop: 10.44.9.1}
+      - {destination: 10.44.3.0/24, next-hop: 10.44.9.1}
+      - {destination: 10.44.9.4/31, next-hop: 10.44.9.1}
   two:
     kind: l3switch
     routing: [ipv4]
     ports: {p1: {access: b}, p2: {address: 10.44.9.1/31}, p3: {address: 10.44.9.4/31}}
     interfaces: {b-gw: {vlan: b, address: 10.44.2.1/24}}
-    routes: [{to: 10.44.1.0/24, via: 10.44.9.0}, {to: 10.44.3.0/24, via: 10.44.9.0}, {to: 10.44.9.2/31, via: 10.44.9.0}]
+    routes:
+      - {destination: 10.44.1.0/24, next-hop: 10.44.9.0}
+      - {destination: 10.44.3.0/24, next-hop: 10.44.9.0}
+      - {destination: 10.44.9.2/31, next-hop: 10.44.9.0}
   three:
     kind: l3switch
     routing: [ipv4]
     ports: {p1: {access: c}, p2: {address: 10.44.9.3/31}, p3: {address: 10.44.9.5/31}}
     interfaces: {c-gw: {vlan: c, address: 10.44.3.1/24}}
-    routes: [{to: 10.44.1.0/24, via: 10.44.9.2}, {to: 10.44.2.0/24, via: 10.44.9.4}, {to: 10.44.9.0/31, via: 10.44.9.2}]
+    routes:
+      - {destination: 10.44.1.0/24, next-hop: 10.44.9.2}
+      - {destination: 10.44.2.0/24, next-hop: 10.44.9.4}
+      - {destination: 10.44.9.0/31, next-hop: 10.44.9.2}
 hosts:
   ha: {at: one/p1, address: 10.44.1.2/24, gateway: 10.44.1.1}
   hb: {at: two/p1, address: 10.44.2.2/24, gateway: 10.44.2.1}

@@ -74,10 +74,10 @@ def test_in_a_brief_the_switches_take_turns():
             b"""format: archipelago-brief/1
 space: 10.44.0.0/16
 vlans: {crew: {id: 220, hosts: 30}}
-devices: {helm: {kind: router}, quay-1: {kind: switch, ports: 24}, quay-2: {kind: switch, ports: 24}}
-gateways: [{for: crew, at: helm/p1}]
+devices: {landing: {kind: router}, quay-1: {kind: switch, ports: 24}, quay-2: {kind: switch, ports: 24}}
+gateways: [{for: crew, at: landing/p1}]
 hosts: {"crew-{1..30}": {vlan: crew, at: "quay-{1..2}"}}
-cables: [helm/p1 ~ quay-1/p24, quay-1/p23 ~ quay-2/p24]
+cables: [landing/p1 ~ quay-1/p24, quay-1/p23 ~ quay-2/p24]
 """,
             "brief",
         )

@@ -9,27 +9,29 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from archipelago import AddressError, CarveError, carve
-from archipelago.addressing.carve import GatewayHabit, Need, addresses_needed
+from archipelago.addressing.carve import GatewayConvention, Need, addresses_needed
 from archipelago.addressing.carve import carve as carve_needs
 from archipelago.addressing.free import aligned, gaps
 from archipelago.addressing.values import Address, Prefix, parse_address, parse_interface_address, parse_prefix
 
-HABITS = st.sampled_from([GatewayHabit("first", 1), GatewayHabit("last", -1), GatewayHabit("+2", 2)])
+HABITS = st.sampled_from([GatewayConvention("first", 1), GatewayConvention("last", -1), GatewayConvention("+2", 2)])
 
 
 @given(
     hosts=st.lists(st.integers(0, 300), min_size=1, max_size=30),
     headroom=st.sampled_from([Fraction(0), Fraction(1, 4), Fraction(1)]),
-    habit=HABITS,
+    convention=HABITS,
     by_vlan_id=st.booleans(),
     pins=st.sets(st.integers(0, 60), max_size=4),
 )
-def test_subnets_hold_what_is_asked_and_never_overlap(hosts, headroom, habit, by_vlan_id, pins):
+def test_subnets_hold_what_is_asked_and_never_overlap(hosts, headroom, convention, by_vlan_id, pins):
     spaces = [parse_prefix("10.44.0.0/16"), parse_prefix("198.51.100.0/24")]
     reserved = [parse_prefix("10.44.128.0/20")]
     needs = [Need(f"vlan-{i}", count, 110 + i) for i, count in enumerate(hosts)]
     needs += [Need(f"pin-{i}", 5, 2000 + i, pinned=(parse_prefix(f"10.44.{i}.0/26"),)) for i in sorted(pins)]
-    carving = carve_needs(spaces, needs, reserved=reserved, headroom=headroom, gateway=habit, by_vlan_id=by_vlan_id)
+    carving = carve_needs(
+        spaces, needs, reserved=reserved, headroom=headroom, gateway=convention, by_vlan_id=by_vlan_id
+    )
     assert [one.name for one in carving.allotments] == [need.name for need in needs]
     blocks = [one.prefix for one in carving.allotments]
     for index, block in enumerate(blocks):
@@ -83,10 +85,11 @@ def test_contradictions_are_reported_together():
 
 
 @pytest.mark.parametrize(
-    ("habit", "gateway"), [("first", "10.44.0.1"), ("last", "10.44.0.62"), ("+5", "10.44.0.5"), ("-3", "10.44.0.60")]
+    ("convention", "gateway"),
+    [("first", "10.44.0.1"), ("last", "10.44.0.62"), ("+5", "10.44.0.5"), ("-3", "10.44.0.60")],
 )
-def test_gateway_habits(habit, gateway):
-    row = carve("10.44.0.0/24", {"tickets": 45}, gateway=habit).allotments[0]
+def test_gateway_conventions(convention, gateway):
+    row = carve("10.44.0.0/24", {"tickets": 45}, gateway=convention).allotments[0]
     assert (str(row.prefix), str(row.gateway), str(row.broadcast)) == ("10.44.0.0/26", gateway, "10.44.0.63")
     assert (row.usable, row.hosts, row.needed, row.spare) == (62, 45, 58, 4)
 

@@ -18,7 +18,7 @@ def test_the_tour_tells_its_story(tern_bay):
     assert [line for line in tour.splitlines() if line[:2] in {f"{n}." for n in range(1, 11)}][9:]
     for name in ("brief.yaml", "network.yaml", "broken.yaml", "mended.yaml", "network.svg"):
         assert (tern_bay / name).stat().st_size
-    assert "no findings" in tour and "12 errors" in tour and "NOT REACHED" in tour
+    assert "no findings" in tour and "13 errors" in tour and "NOT REACHED" in tour
     assert tour.rstrip().splitlines()[-1].startswith("Everything is in")
 
 
@@ -31,8 +31,8 @@ def test_version_and_help(command):
 
 def test_exit_codes_say_yes_no_and_wrong(command, tern_bay):
     network, broken = tern_bay / "network.yaml", tern_bay / "broken.yaml"
-    assert command("reach", network, "kiosk-a", "galley").returncode == 0
-    assert command("reach", broken, "kiosk-a", "galley").returncode == 1
+    assert command("reach", network, "kiosk-a", "mess").returncode == 0
+    assert command("reach", broken, "kiosk-a", "mess").returncode == 1
     assert command("audit", network).returncode == 0
     assert command("audit", broken).returncode == 1
 
@@ -40,10 +40,10 @@ def test_exit_codes_say_yes_no_and_wrong(command, tern_bay):
 @pytest.mark.parametrize(
     "words",
     [
-        ["reach", "network.yaml", "kiosk-a", "gally"],
-        ["reach", "network.yaml", "kiosk-a", "galley", "--family", "5"],
-        ["reach", "network.yaml", "kiosk-a", "galley", "--probes", "0"],
-        ["reach", "network.yaml", "kiosk-a", "galley", "--device", "nobody"],
+        ["reach", "network.yaml", "kiosk-a", "mes"],
+        ["reach", "network.yaml", "kiosk-a", "mess", "--family", "5"],
+        ["reach", "network.yaml", "kiosk-a", "mess", "--probes", "0"],
+        ["reach", "network.yaml", "kiosk-a", "mess", "--device", "nobody"],
         ["audit", "brief.yaml"],
         ["audit", "none.yaml"],
         ["audit", "."],
@@ -79,7 +79,7 @@ def test_reach_json_has_the_promised_keys(command, tern_bay):
         False, "gateway-missing", "out", "kiosk-a")  # fmt: skip
     assert found["mend"] and (found["probes_sent"], found["probes_answered"]) == (5, 0)
     assert isinstance(found["out"], list) and isinstance(found["back"], list)
-    good = json.loads(command("reach", tern_bay / "network.yaml", "kiosk-a", "galley", "--json").stdout)
+    good = json.loads(command("reach", tern_bay / "network.yaml", "kiosk-a", "mess", "--json").stdout)
     assert good["reached"] is True and good["cause"] is None and len(good["out"]) == 6
 
 
@@ -101,7 +101,7 @@ def test_audit_names_file_line_and_mend(command, tern_bay):
     done = command("audit", "broken.yaml", cwd=tern_bay)
     lines = (tern_bay / "broken.yaml").read_text().splitlines()
     found = json.loads(command("audit", "broken.yaml", "--json", cwd=tern_bay).stdout)
-    assert found["errors"] == 12
+    assert found["errors"] == 13
     for finding in found["findings"]:
         assert f"broken.yaml:{finding['line']}" in done.stdout
         shown = ["reached: yes"] if finding["path"][0] == "expect" else [str(part) for part in finding["path"][-2:]]
@@ -116,7 +116,7 @@ def test_mend_keeps_comments_and_heals(command, tern_bay, tmp_path):
     for pair in (
         ("kiosk-a", "recorder"),
         ("purser", "camera-s"),
-        ("galley", "purser"),
+        ("mess", "purser"),
         ("bosun", "barrier"),
         ("purser", "lamp"),
     ):
@@ -151,18 +151,18 @@ def test_view_shows_filters_and_tables(command, tern_bay):
     crew = json.loads(command("view", network, "hall", "--vlan", "crew", "--json").stdout)
     assert {row["VLAN"] for row in crew["VLANs"]} == {"220"} and {row["device"] for row in crew["VLANs"]} == {"hall"}
     assert "p24" in command("view", network, "--port", "p24").stdout
-    learned = command("view", network, "helm", "hall", "--after", "kiosk-a,galley").stdout
+    learned = command("view", network, "landing", "hall", "--after", "kiosk-a,mess").stdout
     assert "ARP and neighbour tables" in learned and "MAC tables" in learned
     assert "10.44.3.129" in command("view", network, "kiosk-a").stdout
 
 
 def test_points_of_view(command, tern_bay):
     broken = tern_bay / "broken.yaml"
-    both = command("view", broken, "helm", "skerry").stdout
-    assert "only helm knows it" in both and "subnets, as both see them" in both
+    both = command("view", broken, "landing", "skerry").stdout
+    assert "only landing knows it" in both and "subnets, as both see them" in both
     assert "no way: no IPv4 gateway" in command("view", broken, "--host", "kiosk-a").stdout
     tables = json.loads(command("view", tern_bay / "network.yaml", "--gateways", "--json").stdout)
-    assert {row["at"] for row in tables["gateways"]} >= {"helm/p1.210", "holm/holm-inn-gw"}
+    assert {row["at"] for row in tables["gateways"]} >= {"landing/p1.210", "holm/holm-inn-gw"}
     assert all(row["how"] == "static" or row["how"] == "gateway" for row in tables["static routes"])
 
 
@@ -170,12 +170,12 @@ def test_trace_and_broadcast(command, tern_bay):
     network = tern_bay / "network.yaml"
     traced = json.loads(command("reach", network, "purser", "lamp", "--trace", "--json").stdout)
     assert [(one["ttl"], one["device"], one["answer"]) for one in traced["trace"]] == [
-        (1, "helm", "ttl-expired"),
+        (1, "landing", "ttl-expired"),
         (2, "skerry", "ttl-expired"),
         (3, "lamp", "reply"),
     ]
     heard = json.loads(command("reach", network, "kiosk-a", "--broadcast", "--json").stdout)
-    assert {one["name"] for one in heard["heard"]} == {"kiosk-b", "counter", "helm"} and heard["hosts"] == 2
+    assert {one["name"] for one in heard["heard"]} == {"kiosk-b", "counter", "landing"} and heard["hosts"] == 2
     counter = next(one for one in heard["heard"] if one["name"] == "counter")
     assert counter["through"] == ["hall p1 to p23", "quay-1 p12 to p1"]
     assert command("reach", tern_bay / "broken.yaml", "purser", "lamp", "--trace").returncode == 1

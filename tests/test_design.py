@@ -21,16 +21,16 @@ vlans:
   tickets: {id: 210, hosts: 45}
   crew: {id: 220, hosts: 110, subnet: 10.44.8.0/24}
 devices:
-  helm: {kind: router, ports: 4}
+  landing: {kind: router, ports: 4}
   quay-1: {kind: switch, ports: 24, manage: crew}
   quay-2: {kind: switch, ports: 24}
 gateways:
-  - {for: [tickets, crew], at: helm/p1}
+  - {for: [tickets, crew], at: landing/p1}
 hosts:
   kiosk-a: {vlan: tickets, at: quay-1/p1}
-  galley: {vlan: crew, at: quay-2, address: 10.44.8.40/24}
+  mess: {vlan: crew, at: quay-2, address: 10.44.8.40/24}
 cables:
-  - helm/p1 ~ quay-1/p24
+  - landing/p1 ~ quay-1/p24
   - quay-1/p23 ~ quay-2/p24
 """
 
@@ -41,14 +41,14 @@ def brief(text: str = BRIEF):
 
 def test_the_small_brief():
     network = design(brief()).network
-    helm, quay = network.devices["helm"], network.devices["quay-1"]
-    assert {name: str(one.addresses[0]) for name, one in helm.interfaces.items()} == {
+    landing, quay = network.devices["landing"], network.devices["quay-1"]
+    assert {name: str(one.addresses[0]) for name, one in landing.interfaces.items()} == {
         "p1.210": "10.44.9.1/26",
         "p1.220": "10.44.8.1/24",
     }
     assert quay.ports["p24"].trunk == (210, 220) and quay.ports["p24"].untagged == "none"
     assert quay.ports["p23"].trunk == (220,)  # nobody behind it is in tickets
-    assert network.hosts["galley"].at.port == "p1" and str(network.hosts["galley"].addresses[0]) == "10.44.8.40/24"
+    assert network.hosts["mess"].at.port == "p1" and str(network.hosts["mess"].addresses[0]) == "10.44.8.40/24"
     assert str(quay.gateway[0]) == "10.44.8.1"
 
 
@@ -95,14 +95,14 @@ def _seat(first):
 @pytest.mark.parametrize(
     ("old", "new", "told"),
     [
-        ("  - helm/p1 ~ quay-1/p24\n", "", "add a cable"),
+        ("  - landing/p1 ~ quay-1/p24\n", "", "add a cable"),
         ("  - quay-1/p23 ~ quay-2/p24\n", "", "no way over switches from quay-2"),
         ("[tickets, crew]", "[tickets]", "has no gateway"),
         ("address: 10.44.8.40/24", "address: 10.44.9.40/24", "subnet of 'crew' is 10.44.8.0/24"),
         ("address: 10.44.8.40/24", "address: 10.44.8.1/24", "the gateway of 'crew'"),
         ("subnet: 10.44.8.0/24", "subnet: 10.44.8.0/26", "short"),
         ("hosts: 45", "hosts: 9000", "the largest free block"),
-        ("kiosk-a: {vlan: tickets, at: quay-1/p1}", "kiosk-a: {vlan: tickets, at: helm/p2}", "a router's port"),
+        ("kiosk-a: {vlan: tickets, at: quay-1/p1}", "kiosk-a: {vlan: tickets, at: landing/p2}", "a router's port"),
     ],
 )
 def test_what_cannot_be_built_names_its_remedy(old, new, told):
@@ -114,8 +114,8 @@ def test_what_cannot_be_built_names_its_remedy(old, new, told):
 @pytest.mark.parametrize(
     ("old", "new", "told"),
     [
-        ("at: helm/p1}", "at: helm}", "name the port"),
-        ("at: helm/p1}", "at: quay-1}", "layer 2 switch"),
+        ("at: landing/p1}", "at: landing}", "name the port"),
+        ("at: landing/p1}", "at: quay-1}", "layer 2 switch"),
         ("quay-1/p1}", "quay-1/p24}", "used twice"),
         ("quay-1/p1}", "quay-1/p99}", "no port 'p99'"),
         ("id: 220", "id: 210", "VLAN id 210"),
@@ -135,14 +135,14 @@ space: 10.44.0.0/16
 vlans: {a: {id: 110, hosts: 5}, b: {id: 120, hosts: 5}, c: {id: 130, hosts: 5}}
 devices: {one: {kind: l3switch}, two: {kind: l3switch}, three: {kind: l3switch}}
 gateways: [{for: a, at: one}, {for: b, at: two}, {for: c, at: three}]
-outside: {at: one/p9, address: 203.0.113.2/30, via: 203.0.113.1}
+outside: {at: one/p9, address: 203.0.113.2/30, next-hop: 203.0.113.1}
 hosts: {ha: {vlan: a, at: one}, hb: {vlan: b, at: two}, hc: {vlan: c, at: three}}
 cables: [one/p1 ~ two/p1, two/p2 ~ three/p2, three/p3 ~ one/p3]
 """
     made = design(brief(text))
     assert made.requests == ("ask the owner of 203.0.113.1 for a route to 10.44.0.0/16 via 203.0.113.2",)
     two = made.network.devices["two"]
-    assert [str(route.to) for route in two.routes if route.metric > 1]  # a second way round the ring
+    assert [str(route.destination) for route in two.routes if route.metric > 1]  # a second way round the ring
     for index in range(3):
         cables = list(made.network.cables)
         cables[index] = replace(cables[index], off=True)

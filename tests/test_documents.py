@@ -19,7 +19,7 @@ format: archipelago-network/1
 title: Tern Bay   # the terminal
 vlans: {tickets: 210, crew: 220, on: 230}
 devices:
-  helm:
+  landing:
     kind: router
     ports:
       p1: {speed: 1G}
@@ -28,7 +28,7 @@ devices:
       p1.210: {parent: p1, tag: tickets, address: 10.44.0.1/26}
       p1.220: {parent: p1, tag: crew, address: [10.44.1.1/25, 2001:db8:44:220::1/64]}
     routes:
-      - {to: 0.0.0.0/0, via: 203.0.113.1}
+      - {destination: 0.0.0.0/0, next-hop: 203.0.113.1}
   core:
     kind: l3switch
     routing: [ipv4]
@@ -49,7 +49,7 @@ devices:
 hosts:
   kiosk-a: {at: quay-1/p1, address: 10.44.0.10/26, gateway: 10.44.0.1}
 cables:
-  - helm/p1 ~ quay-1/p24
+  - landing/p1 ~ quay-1/p24
   - {ends: core/p2 ~ quay-1/p23, off: true}
 """
 
@@ -85,8 +85,8 @@ def test_any_designed_network_reads_back_equal(random, kind):
         ("tag: crew", "tag: crw", 12, "did you mean 'crew'"),
         ("10.44.0.1/26", "10.44.0.1", 11, "prefix length"),
         ("10.44.0.1/26", "10.44.0.300/26", 11, "not an address"),
-        ("- helm/p1 ~", "- helmm/p1 ~", 35, "did you mean 'helm'"),
-        ("helm/p1 ~ quay-1/p24", "helm/p1 - quay-1/p24", 35, "DEVICE/PORT ~ DEVICE/PORT"),
+        ("- landing/p1 ~", "- landingg/p1 ~", 35, "did you mean 'landing'"),
+        ("landing/p1 ~ quay-1/p24", "landing/p1 - quay-1/p24", 35, "DEVICE/PORT ~ DEVICE/PORT"),
         ("parent: p1, tag: tickets", "parent: p9, tag: tickets", 11, "no port or aggregate 'p9'"),
         ("tickets: 210", "tickets: 4095", 3, "1 to 4094"),
         ("crew: 220", "crew: 210", 3, "VLAN id 210"),
@@ -94,9 +94,9 @@ def test_any_designed_network_reads_back_equal(random, kind):
         ("    routing: [ipv4]\n", "", 15, "lacks the key 'routing'"),
         ("speed: 1G", "speed: fast", 8, "1G"),
         ("at: quay-1/p1,", "at: quay-1/p24,", 33, "used twice"),
-        ("via: 203.0.113.1", "via: fe80::1", 14, "family"),
+        ("next-hop: 203.0.113.1", "next-hop: fe80::1", 14, "family"),
         ("p1: {speed: 1G}", "p1: {access: crew}", 8, "router's port"),
-        ("kiosk-a:", "helm:", 33, "a device too"),
+        ("kiosk-a:", "landing:", 33, "a device too"),
         ("{members: [p4, p5],", "{members: [p4, p5], tag: crew,", 24, "'tag' does not go with 'members'"),
         ("{vlan: crew,", "{vlan: crew, parent: p3,", 23, "has parent and vlan"),
         ("format: archipelago-network/1", "format: other/9", 1, "archipelago-network/1"),
@@ -110,7 +110,11 @@ def test_each_problem_has_its_line_and_remedy(old, new, line, told):
 
 
 def test_all_problems_of_a_file_are_told_together():
-    bad = GOOD.replace("tag: crew", "tag: crw").replace("kind: switch", "kind: swich").replace("helm/p1 ~", "hlm/p1 ~")
+    bad = (
+        GOOD.replace("tag: crew", "tag: crw")
+        .replace("kind: switch", "kind: swich")
+        .replace("landing/p1 ~", "lnding/p1 ~")
+    )
     found = problems(bad.replace("speed: 1G", "sped: 1G"))
     assert len(found) == 4 and found == sorted(found, key=lambda text: int(text.split(":")[1]))
 
@@ -164,13 +168,13 @@ def test_writing_is_whole_or_not_at_all(tmp_path):
         (Edit(("devices", "core", "ports", "p2", "trunk", "+"), "tickets"), '"on"]', '"on", tickets]'),
         (Edit(("devices", "quay-1", "vlans", "+"), "crew"), "", "vlans: [crew]"),
         (
-            Edit(("devices", "helm", "routes", "+"), {"to": "10.44.9.0/24", "via": "10.44.1.9"}),
+            Edit(("devices", "landing", "routes", "+"), {"destination": "10.44.9.0/24", "next-hop": "10.44.1.9"}),
             "",
-            "- {to: 10.44.9.0/24",
+            "- {destination: 10.44.9.0/24",
         ),
         (Edit(("hosts", "kiosk-a", "gateway"), REMOVE), ", gateway: 10.44.0.1}", "/26}"),
-        (Edit(("cables", 0), REMOVE), "  - helm/p1 ~ quay-1/p24\n", ""),
-        (Edit(("devices", "helm", "interfaces", "p1.210"), REMOVE), "p1.210", ""),
+        (Edit(("cables", 0), REMOVE), "  - landing/p1 ~ quay-1/p24\n", ""),
+        (Edit(("devices", "landing", "interfaces", "p1.210"), REMOVE), "p1.210", ""),
     ],
 )
 def test_edits_touch_only_what_they_name(edit, gone, come):

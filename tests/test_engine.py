@@ -37,9 +37,9 @@ def chain(routers, last_routes=True):
         lines.append(f"  r{n}:\n    kind: router\n    ports: {{a: {{address: {near}}}, b: {{address: {far}}}}}")
         lines.append("    routes:")
         if n:
-            lines.append(f"      - {{to: 192.168.0.0/24, via: 10.0.{n - 1}.1}}")
+            lines.append(f"      - {{destination: 192.168.0.0/24, next-hop: 10.0.{n - 1}.1}}")
         if n < routers - 1:
-            lines.append(f"      - {{to: 192.168.1.0/24, via: 10.0.{n}.2}}")
+            lines.append(f"      - {{destination: 192.168.1.0/24, next-hop: 10.0.{n}.2}}")
         if routers == 1:
             lines[-1] = "    routes: []"
     lines.append("hosts:\n  near: {at: r0/a, address: 192.168.0.9/24, gateway: 192.168.0.1}")
@@ -61,15 +61,15 @@ RING = """devices:
   a:
     kind: router
     ports: {h: {address: 10.1.0.1/24}, x: {address: 10.9.0.1/31}, y: {address: 10.9.0.4/31}}
-    routes: [{to: 10.2.0.0/24, via: 10.9.0.0}, {to: 10.3.0.0/24, via: 10.9.0.0}]
+    routes: [{destination: 10.2.0.0/24, next-hop: 10.9.0.0}, {destination: 10.3.0.0/24, next-hop: 10.9.0.0}]
   b:
     kind: router
     ports: {h: {address: 10.2.0.1/24}, x: {address: 10.9.0.0/31}, y: {address: 10.9.0.2/31}}
-    routes: [{to: 10.1.0.0/24, via: 10.9.0.1}, {to: 10.3.0.0/24, via: 10.9.0.1}]
+    routes: [{destination: 10.1.0.0/24, next-hop: 10.9.0.1}, {destination: 10.3.0.0/24, next-hop: 10.9.0.1}]
   c:
     kind: router
     ports: {h: {address: 10.3.0.1/24}, x: {address: 10.9.0.3/31}, y: {address: 10.9.0.5/31}}
-    routes: [{to: 10.1.0.0/24, via: 10.9.0.4}, {to: 10.2.0.0/24, via: 10.9.0.2}]
+    routes: [{destination: 10.1.0.0/24, next-hop: 10.9.0.4}, {destination: 10.2.0.0/24, next-hop: 10.9.0.2}]
 hosts:
   ha: {at: a/h, address: 10.1.0.9/24, gateway: 10.1.0.1}
   hb: {at: b/h, address: 10.2.0.9/24, gateway: 10.2.0.1}
@@ -82,13 +82,19 @@ def test_a_circle_is_told_from_a_dead_end():
     reached, causes = agreed(network(RING))
     assert reached == {("ha", "hb"), ("hb", "ha")}
     assert {slug for slug, _ in causes} == {"routing-loop"}  # a and b send what is for c to each other
-    dead = RING.replace("{to: 10.3.0.0/24, via: 10.9.0.1}", "{to: 10.8.0.0/24, via: 10.9.0.1}")
+    dead = RING.replace(
+        "{destination: 10.3.0.0/24, next-hop: 10.9.0.1}", "{destination: 10.8.0.0/24, next-hop: 10.9.0.1}"
+    )
     _, causes = agreed(network(dead))
     assert ("route-missing", "b") in causes and "routing-loop" not in {slug for slug, _ in causes}
 
 
 def test_a_way_out_without_a_way_back_is_no_way():
-    made = network(RING.replace("{to: 10.1.0.0/24, via: 10.9.0.4}, ", "").replace("via: 10.9.0.0}]", "via: 10.9.0.5}]"))
+    made = network(
+        RING.replace("{destination: 10.1.0.0/24, next-hop: 10.9.0.4}, ", "").replace(
+            "next-hop: 10.9.0.0}]", "next-hop: 10.9.0.5}]"
+        )
+    )
     (group,) = [group for group in archipelago.matrix(made).groups if group.finding.at == "c"]
     assert (group.finding.slug, group.pairs) == ("route-missing", 2)  # there and, for the same want, back
     answer = archipelago.reach(made, "ha", "hc")
@@ -99,17 +105,26 @@ def test_a_way_out_without_a_way_back_is_no_way():
 @pytest.mark.parametrize(
     ("routes", "through"),
     [
-        ("{to: 10.2.0.0/24, via: 10.9.0.0}, {to: 10.2.0.0/16, via: 10.9.0.5}", "b"),  # the longer prefix
-        ("{to: 10.2.0.0/24, via: 10.9.0.0, metric: 5}, {to: 10.2.0.0/24, via: 10.9.0.5}", "c"),  # the lower metric
-        ("{to: 10.2.0.0/24, via: 10.9.0.0}, {to: 10.2.0.0/24, via: 10.9.0.5}", "b"),  # the first written
-        ("{to: 0.0.0.0/0, via: 10.9.0.5}, {to: 10.0.0.0/8, via: 10.9.0.0}", "b"),
+        (
+            "{destination: 10.2.0.0/24, next-hop: 10.9.0.0}, {destination: 10.2.0.0/16, next-hop: 10.9.0.5}",
+            "b",
+        ),  # the longer prefix
+        (
+            "{destination: 10.2.0.0/24, next-hop: 10.9.0.0, metric: 5}, {destination: 10.2.0.0/24, next-hop: 10.9.0.5}",
+            "c",
+        ),  # the lower metric
+        (
+            "{destination: 10.2.0.0/24, next-hop: 10.9.0.0}, {destination: 10.2.0.0/24, next-hop: 10.9.0.5}",
+            "b",
+        ),  # the first written
+        ("{destination: 0.0.0.0/0, next-hop: 10.9.0.5}, {destination: 10.0.0.0/8, next-hop: 10.9.0.0}", "b"),
     ],
 )
 def test_which_route_a_packet_takes(routes, through):
     made = network(
-        RING.replace("{to: 10.2.0.0/24, via: 10.9.0.0}, {to: 10.3.0.0/24, via: 10.9.0.0}", routes).replace(
-            "{to: 10.3.0.0/24, via: 10.9.0.1}", "{to: 10.3.0.0/24, via: 10.9.0.3}"
-        )
+        RING.replace(
+            "{destination: 10.2.0.0/24, next-hop: 10.9.0.0}, {destination: 10.3.0.0/24, next-hop: 10.9.0.0}", routes
+        ).replace("{destination: 10.3.0.0/24, next-hop: 10.9.0.1}", "{destination: 10.3.0.0/24, next-hop: 10.9.0.3}")
     )
     agreed(made)
     way = [step.device for step in archipelago.reach(made, "ha", "hb").out]
@@ -121,7 +136,7 @@ def test_which_route_a_packet_takes(routes, through):
 def test_tables_apart_do_not_see_each_other():
     text = """vlans: {red: 210, blue: 220}
 devices:
-  helm:
+  landing:
     kind: router
     interfaces:
       p1.210: {parent: p1, tag: red, address: 10.1.0.1/24, vrf: inner}
@@ -131,7 +146,7 @@ hosts:
   r1: {at: q/p1, address: 10.1.0.9/24, gateway: 10.1.0.1}
   b1: {at: q/p2, address: 10.2.0.9/24, gateway: 10.2.0.1}
   r2: {at: q/p3, address: 10.1.0.8/24, gateway: 10.1.0.1}
-cables: [helm/p1 ~ q/up]
+cables: [landing/p1 ~ q/up]
 """
     reached, _ = agreed(network(text))
     assert reached == {("r1", "r2"), ("r2", "r1")}
@@ -140,13 +155,13 @@ cables: [helm/p1 ~ q/up]
 
 LAN = """vlans: {crew: 220}
 devices:
-  helm: {kind: router, ports: {p1: {address: [10.1.0.1/24, 10.2.0.1/24]}}}
+  landing: {kind: router, ports: {p1: {address: [10.1.0.1/24, 10.2.0.1/24]}}}
   q: {kind: switch, ports: {p1: {access: crew}, p2: {access: crew}, p3: {access: crew}, up: {access: crew}}}
 hosts:
   one: {at: q/p1, address: 10.1.0.9/24, gateway: 10.1.0.1}
   two: {at: q/p2, address: [10.2.0.9/24, 10.1.0.8/24], gateway: 10.2.0.1}
   odd: {at: q/p3, address: 10.1.0.7/24}
-cables: [helm/p1 ~ q/up]
+cables: [landing/p1 ~ q/up]
 """
 
 
@@ -182,8 +197,8 @@ def test_hosts_that_fare_alike_are_one_class():
         f"  h{n}: {{at: q{n % 3}/p{n}, address: 10.1.0.{n + 9}/24, gateway: 10.1.0.1}}\n" for n in range(90)
     )
     switches = "".join(f"  q{n}: {{kind: switch}}\n" for n in range(3))
-    text = "devices:\n  helm: {kind: router, ports: {p1: {address: 10.1.0.1/24}}}\n" + switches
-    made = network(text + "hosts:\n" + hosts + "cables: [helm/p1 ~ q0/up, q0/a ~ q1/a, q1/b ~ q2/b]\n")
+    text = "devices:\n  landing: {kind: router, ports: {p1: {address: 10.1.0.1/24}}}\n" + switches
+    made = network(text + "hosts:\n" + hosts + "cables: [landing/p1 ~ q0/up, q0/a ~ q1/a, q1/b ~ q2/b]\n")
     fabric = weave(know(made))
     assert len(fabric.likeness) == 3  # a bunch for each switch
     found = matrix(made)

@@ -68,10 +68,10 @@ def test_the_outside_is_asked_by_reach_too(sound, command, tern_bay):
     answer = archipelago.reach(sound, "lamp", "outside")
     assert answer.reached and answer.other_family.reached and [step.device for step in answer.out][-1] == "outside"
     assert archipelago.reach(sound, "outside", "lamp").reached
-    text = amend((tern_bay / "network.yaml").read_text(), [Edit(("devices", "helm", "ports", "p4", "off"), "true")])
+    text = amend((tern_bay / "network.yaml").read_text(), [Edit(("devices", "landing", "ports", "p4", "off"), "true")])
     shut = network_from(parse(text.encode(), "shut"))
-    assert archipelago.reach(shut, "lamp", "outside").cause == "switched-off"
-    text = amend((tern_bay / "network.yaml").read_text(), [Edit(("devices", "helm", "ports", "p4"), {})])
+    assert archipelago.reach(shut, "lamp", "outside").cause == "admin-down"
+    text = amend((tern_bay / "network.yaml").read_text(), [Edit(("devices", "landing", "ports", "p4"), {})])
     inner = tern_bay / "inner.yaml"
     inner.write_text(text)
     asked = command("reach", inner, "lamp", "outside")
@@ -95,7 +95,7 @@ def test_matrix_and_audit_check_and_exit(command, tern_bay, tmp_path):
     assert audit.returncode == 1 and "expectation-broken at guests" in audit.stdout and "apart.yaml:" in audit.stdout
     # cut off as it should be: the answer is yes
     apart.write_text(
-        amend(text, [Edit(("devices", "helm", "interfaces", "p1.240", "off"), "true")]).replace(
+        amend(text, [Edit(("devices", "landing", "interfaces", "p1.240", "off"), "true")]).replace(
             "expect:\n", "expect:\n  - {from: yard, to: 10.44.0.0/20, reached: no}\n"
         )
     )
@@ -105,7 +105,7 @@ def test_matrix_and_audit_check_and_exit(command, tern_bay, tmp_path):
 
 def test_pairs_that_should_be_cut_off_do_not_count(command, tmp_path):
     file = tmp_path / "two.yaml"
-    hosts = "hosts:\n  kiosk-a: {at: q/p1, address: 10.44.0.2/26}\n  galley: {at: q/p2, address: 10.44.0.3/26}\n"
+    hosts = "hosts:\n  kiosk-a: {at: q/p1, address: 10.44.0.2/26}\n  mess: {at: q/p2, address: 10.44.0.3/26}\n"
     start = "format: archipelago-network/1\nvlans: {tickets: 210, crew: 220}\ndevices:\n  q:\n    kind: switch\n"
     ports = "    ports: {p1: {access: tickets}, p2: {access: crew}}\n"
     file.write_text(start + ports + hosts)

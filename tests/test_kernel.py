@@ -59,7 +59,7 @@ def test_rehearse_shows_both_answers(command, tern_bay):
     found = json.loads(done.stdout)
     assert found["agree"] == found["pairs"] == 34 and found["differ"] == []
     assert 0 < found["reached"] < 34
-    text = command("rehearse", tern_bay / "network.yaml", "--from", "kiosk-a", "--to", "galley")
+    text = command("rehearse", tern_bay / "network.yaml", "--from", "kiosk-a", "--to", "mess")
     assert text.returncode == 0 and text.stdout.startswith("1 of 1 pair agree")
 
 
@@ -92,7 +92,7 @@ def test_export_is_readable_shell(command, tern_bay, tmp_path):
     assert subprocess.run(["sh", "-n", target], check=False).returncode == 0
     assert subprocess.run(["sh", target], check=False, capture_output=True).returncode == 2  # says how it is called
     text = target.read_text()
-    assert "# router helm" in text and "arp_ignore" in text
+    assert "# router landing" in text and "arp_ignore" in text
     assert re.findall(r"netns del \S+", text) == ['netns del "$name"']  # only what it wrote down itself
 
 

@@ -131,9 +131,9 @@ def hop(routes, target: str):
 
 def test_longest_prefix_then_connected_then_metric_then_first_written():
     routes = table(
-        "{to: 0.0.0.0/0, via: 10.44.8.9, metric: 5}, {to: 0.0.0.0/0, via: 10.44.9.9}, "
-        "{to: 10.44.0.0/16, via: 10.44.8.2}, {to: 10.44.0.0/16, via: 10.44.8.3}, "
-        "{to: 10.44.9.0/24, via: 10.44.8.4}, {to: 10.44.9.128/25, via: 10.44.8.5}"
+        "{destination: 0.0.0.0/0, next-hop: 10.44.8.9, metric: 5}, {destination: 0.0.0.0/0, next-hop: 10.44.9.9}, "
+        "{destination: 10.44.0.0/16, next-hop: 10.44.8.2}, {destination: 10.44.0.0/16, next-hop: 10.44.8.3}, "
+        "{destination: 10.44.9.0/24, next-hop: 10.44.8.4}, {destination: 10.44.9.128/25, next-hop: 10.44.8.5}"
     )
     assert hop(routes, "198.51.100.1") == "10.44.9.9"  # the lower metric
     assert hop(routes, "10.44.77.1") == "10.44.8.2"  # the first written
@@ -145,9 +145,12 @@ def test_longest_prefix_then_connected_then_metric_then_first_written():
 @pytest.mark.parametrize(
     ("route", "why"),
     [
-        ("{to: 10.50.0.0/16, via: 10.60.0.1}", "on no connected subnet"),
-        ("{to: 10.50.0.0/16, via: 10.44.8.1}", "the device itself"),
-        ("{to: 10.60.0.0/16, via: 10.44.8.2}, {to: 10.50.0.0/16, via: 10.60.0.1}", "on no connected subnet"),
+        ("{destination: 10.50.0.0/16, next-hop: 10.60.0.1}", "on no connected subnet"),
+        ("{destination: 10.50.0.0/16, next-hop: 10.44.8.1}", "the device itself"),
+        (
+            "{destination: 10.60.0.0/16, next-hop: 10.44.8.2}, {destination: 10.50.0.0/16, next-hop: 10.60.0.1}",
+            "on no connected subnet",
+        ),
     ],
 )
 def test_a_next_hop_must_be_on_a_connected_subnet_and_not_the_device(route, why):
@@ -156,7 +159,7 @@ def test_a_next_hop_must_be_on_a_connected_subnet_and_not_the_device(route, why)
 
 def test_a_route_goes_with_its_interface():
     routes = table(
-        "{to: 10.50.0.0/16, via: 10.44.9.2}",
+        "{destination: 10.50.0.0/16, next-hop: 10.44.9.2}",
         ports="p1: {address: 10.44.8.1/24}, p2: {address: 10.44.9.1/24, off: true}",
     )
     assert hop(routes, "10.50.0.1") is None and len(routes.unused) == 1
@@ -200,7 +203,7 @@ def test_a_gateway_serves_only_the_families_that_are_not_routed():
 def test_tables_are_apart_by_vrf():
     made = known(
         "  r: {kind: router, ports: {p1: {address: 10.44.8.1/24, vrf: red}, p2: {address: 10.44.8.1/24}}, "
-        "routes: [{to: 10.50.0.0/16, via: 10.44.8.2, vrf: red}]}\n  s: {kind: switch}",
+        "routes: [{destination: 10.50.0.0/16, next-hop: 10.44.8.2, vrf: red}]}\n  s: {kind: switch}",
         cables="[r/p1 ~ s/p1, r/p2 ~ s/p2]",
     )
     routes = made.nodes["r"].routes
@@ -209,7 +212,7 @@ def test_tables_are_apart_by_vrf():
 
 def test_a_link_local_next_hop_names_its_interface():
     ports = "p1: {address: '2001:db8::1/64'}, p2: {address: '2001:db8:1::1/64'}"
-    routes = table("{to: '2001:db8:9::/64', via: 'fe80::1%p2'}", ports=ports)
+    routes = table("{destination: '2001:db8:9::/64', next-hop: 'fe80::1%p2'}", ports=ports)
     entry = routes.lookup("", parse_address("2001:db8:9::5"))
     assert entry is not None and (entry.interface, str(entry.next_hop)) == ("p2", "fe80::1")
 

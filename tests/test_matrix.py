@@ -71,12 +71,12 @@ def test_matrix_for_people_and_for_programs(command, tern_bay, tmp_path):
 
 def test_matrix_without_parts(command, tern_bay):
     network = tern_bay / "network.yaml"
-    alone = command("matrix", network, "--without", "helm/p2", "--csv")
+    alone = command("matrix", network, "--without", "landing/p2", "--csv")
     assert alone.returncode == 0  # the ring of routed links holds
-    cut = json.loads(command("matrix", network, "--without", "helm", "--json").stdout)
+    cut = json.loads(command("matrix", network, "--without", "landing", "--json").stdout)
     assert 0 < cut["reached"] < cut["pairs"]
     assert command("matrix", network, "--without", "nothing").returncode == 2
-    assert command("matrix", network, "--without", "helm/nothing").returncode == 2
+    assert command("matrix", network, "--without", "landing/nothing").returncode == 2
 
 
 @pytest.mark.parametrize("ending", ["svg", "png"])

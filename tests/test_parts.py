@@ -7,7 +7,7 @@ import json
 import pytest
 
 import archipelago
-from archipelago import QuestionError
+from archipelago import QueryError
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.knowledge.devices import know, know_again
@@ -23,16 +23,16 @@ def bay(tern_bay):
 @pytest.mark.parametrize(
     ("part", "touched", "cut"),
     [
-        ("skerry", {"skerry", "helm", "holm"}, {"skerry-gate", "lamp"}),
+        ("skerry", {"skerry", "landing", "holm"}, {"skerry-gate", "lamp"}),
         ("lamp", {"skerry"}, {"lamp"}),
-        ("quay-1/p12", {"quay-1", "hall"}, {"counter", "galley", "camera-n", "lounge-2"}),
-        ("helm/p1.240", {"helm"}, {"barrier", "crane", "yard-desk"}),
-        ("hall/p23 ~ quay-1/p12", {"quay-1", "hall"}, {"counter", "galley", "camera-n", "lounge-2"}),
-        ("quay-1/p12 ~ hall/p23", {"quay-1", "hall"}, {"counter", "galley", "camera-n", "lounge-2"}),
-        ("helm/p2 ~ holm/p12", {"helm", "holm"}, set()),  # the ring of routed links holds
-        ("yard", {"helm", "hall", "quay-1", "quay-2", "holm", "skerry"}, {"barrier", "crane", "yard-desk"}),
-        ("240", {"helm", "hall", "quay-1", "quay-2", "holm", "skerry"}, {"barrier", "crane", "yard-desk"}),
-        ("helm/p4", {"helm"}, set()),  # the way outside
+        ("quay-1/p12", {"quay-1", "hall"}, {"counter", "mess", "camera-n", "lounge-2"}),
+        ("landing/p1.240", {"landing"}, {"barrier", "crane", "yard-desk"}),
+        ("hall/p23 ~ quay-1/p12", {"quay-1", "hall"}, {"counter", "mess", "camera-n", "lounge-2"}),
+        ("quay-1/p12 ~ hall/p23", {"quay-1", "hall"}, {"counter", "mess", "camera-n", "lounge-2"}),
+        ("landing/p2 ~ holm/p12", {"landing", "holm"}, set()),  # the ring of routed links holds
+        ("yard", {"landing", "hall", "quay-1", "quay-2", "holm", "skerry"}, {"barrier", "crane", "yard-desk"}),
+        ("240", {"landing", "hall", "quay-1", "quay-2", "holm", "skerry"}, {"barrier", "crane", "yard-desk"}),
+        ("landing/p4", {"landing"}, set()),  # the way outside
     ],
 )
 def test_what_each_part_cuts_off(bay, part, touched, cut):
@@ -47,25 +47,25 @@ def test_what_each_part_cuts_off(bay, part, touched, cut):
 
 
 def test_several_parts_and_none(bay):
-    both = ["helm/p2 ~ holm/p12", "holm/p11"]
+    both = ["landing/p2 ~ holm/p12", "holm/p11"]
     ((_, found),) = archipelago.what_if(bay, [both])
     assert archipelago.matrix(bay, without=both).count == found.count < found.pairs
     assert archipelago.matrix(bay, without=[]).count == found.pairs
-    assert {group.finding.slug for group in archipelago.matrix(bay, without=both).groups} == {"switched-off"}
+    assert {group.finding.slug for group in archipelago.matrix(bay, without=both).groups} == {"admin-down"}
 
 
 @pytest.mark.parametrize(
     ("part", "message"),
     [
         ("skery", "did you mean 'skerry'?"),
-        ("helm/p1.2400", "did you mean 'p1.240'?"),
-        ("helm/p2 ~ holm/p11", "did you mean 'helm/p2 ~ holm/p12'?"),
+        ("landing/p1.2400", "did you mean 'p1.240'?"),
+        ("landing/p2 ~ holm/p11", "did you mean 'landing/p2 ~ holm/p12'?"),
         ("1", "VLAN 1 exists on every switch"),
         ("nobody/p1", "there is no part 'nobody/p1'"),
     ],
 )
 def test_parts_that_are_not_there(bay, command, tern_bay, part, message):
-    with pytest.raises(QuestionError) as raised:
+    with pytest.raises(QueryError) as raised:
         switched_off(know(bay), [part])
     assert message in str(raised.value)
     done = command("matrix", tern_bay / "network.yaml", "--without", part)
@@ -78,7 +78,7 @@ def test_only_what_is_touched_is_derived_again(bay):
     after = know_again(before, network, touched)
     for name, node in after.devices.items():
         assert (node is before.devices[name]) == (name not in touched)
-    assert after.devices["skerry"].off and not after.devices["helm"].nics["p3"].up
+    assert after.devices["skerry"].off and not after.devices["landing"].nics["p3"].up
     fresh = know(network)
     for name in network.devices:
         assert after.devices[name].nics == fresh.devices[name].nics
@@ -88,11 +88,11 @@ def test_only_what_is_touched_is_derived_again(bay):
 def edge(ports, routes):
     text = f"""format: archipelago-network/1
 devices:
-  helm:
+  landing:
     kind: router
     ports: {{p1: {{address: 10.44.0.1/24}}, {ports}}}
     routes: [{routes}]
-hosts: {{kiosk-a: {{at: helm/p1, address: 10.44.0.9/24, gateway: 10.44.0.1}}}}
+hosts: {{kiosk-a: {{at: landing/p1, address: 10.44.0.9/24, gateway: 10.44.0.1}}}}
 """
     return network_from(parse(text.encode(), "edge"))
 
@@ -100,13 +100,13 @@ hosts: {{kiosk-a: {{at: helm/p1, address: 10.44.0.9/24, gateway: 10.44.0.1}}}}
 @pytest.mark.parametrize(
     ("ports", "routes", "beyond"),
     [
-        ("p2: {address: 203.0.113.2/30}", "{to: 0.0.0.0/0, via: 203.0.113.1}", ["203.0.113.1/30"]),
+        ("p2: {address: 203.0.113.2/30}", "{destination: 0.0.0.0/0, next-hop: 203.0.113.1}", ["203.0.113.1/30"]),
         ("p2: {address: 203.0.113.2/30}", "", ["203.0.113.1/30"]),  # a subnet of two has one other end
         ("p2: {address: 203.0.113.0/31}", "", ["203.0.113.1/31"]),
-        ("p2: {address: 203.0.113.9/28}", "{to: 0.0.0.0/0, via: 203.0.113.5}", ["203.0.113.5/28"]),
+        ("p2: {address: 203.0.113.9/28}", "{destination: 0.0.0.0/0, next-hop: 203.0.113.5}", ["203.0.113.5/28"]),
         (
             "p2: {address: [203.0.113.2/30, 2001:db8:ffff::2/64]}",
-            "{to: 0.0.0.0/0, via: 203.0.113.1}",
+            "{destination: 0.0.0.0/0, next-hop: 203.0.113.1}",
             ["203.0.113.1/30", "2001:db8:ffff::1/64"],
         ),
     ],
@@ -114,7 +114,7 @@ hosts: {{kiosk-a: {{at: helm/p1, address: 10.44.0.9/24, gateway: 10.44.0.1}}}}
 def test_who_stands_for_the_outside(ports, routes, beyond):
     network, names = with_outside(know(edge(ports, routes)))
     host = network.hosts["outside"]
-    assert names == ("outside",) and str(host.at) == "helm/p2"
+    assert names == ("outside",) and str(host.at) == "landing/p2"
     assert [str(held) for held in host.addresses if held.length not in (32, 128)] == beyond
     found = archipelago.reach(edge(ports, routes), "kiosk-a", "outside")
     assert found.reached == ("0.0.0.0/0" in routes)
@@ -124,7 +124,10 @@ def test_who_stands_for_the_outside(ports, routes, beyond):
 
 def test_two_ways_outside():
     two = "p2: {address: 203.0.113.2/30}, p3: {address: 198.51.100.2/30}"
-    made = edge(two, "{to: 0.0.0.0/0, via: 203.0.113.1, metric: 9}, {to: 0.0.0.0/0, via: 198.51.100.1}")
+    made = edge(
+        two,
+        "{destination: 0.0.0.0/0, next-hop: 203.0.113.1, metric: 9}, {destination: 0.0.0.0/0, next-hop: 198.51.100.1}",
+    )
     _, names = with_outside(know(made))
     assert names == ("outside", "outside-2")
     assert archipelago.reach(made, "kiosk-a", "outside").out[-1].device == "outside-2"
@@ -135,12 +138,14 @@ def test_two_ways_outside():
     ("ports", "why"), [("p2: {}", "no port leads outside"), ("p2: {address: 203.0.113.9/28}", "no port leads outside")]
 )
 def test_where_nothing_leads_outside(ports, why):
-    with pytest.raises(QuestionError, match=why):
+    with pytest.raises(QueryError, match=why):
         archipelago.reach(edge(ports, ""), "kiosk-a", "outside")
 
 
 def test_far_away_is_nowhere_that_the_network_knows():
-    made = edge("p2: {address: 203.0.113.2/30}, p3: {address: 192.0.2.9/24}", "{to: 0.0.0.0/0, via: 203.0.113.1}")
+    made = edge(
+        "p2: {address: 203.0.113.2/30}, p3: {address: 192.0.2.9/24}", "{destination: 0.0.0.0/0, next-hop: 203.0.113.1}"
+    )
     network, _ = with_outside(know(made))
     assert str(network.hosts["outside"].addresses[0]) == "198.51.100.1/32"
 
@@ -154,4 +159,4 @@ def test_matrix_without_parts_tells_the_promises_that_break(command, tern_bay):
         ("cameras", True),
         ("holm-pier", False),
     }
-    assert told["expectations"][-1]["cause"] == "switched-off" and told["expectations"][-1]["at"] == "holm"
+    assert told["expectations"][-1]["cause"] == "admin-down" and told["expectations"][-1]["at"] == "holm"

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 # then keep the names. Both packages are empty: this loads nothing.
 from archipelago import audit as _audit_room
 from archipelago import design as _design_room
-from archipelago.errors import AddressError, ArchipelagoError, CarveError, DesignError, DocumentError, QuestionError
+from archipelago.errors import AddressError, ArchipelagoError, CarveError, DesignError, DocumentError, QueryError
 
 del _audit_room, _design_room
 
@@ -39,7 +39,7 @@ __all__ = [
     "CarveError",
     "DesignError",
     "DocumentError",
-    "QuestionError",
+    "QueryError",
     "amend",
     "assert_expected",
     "audit",
@@ -131,7 +131,7 @@ def carve(
         AddressError: a text is not a prefix.
         CarveError: what is asked contradicts itself or does not fit, and what would.
     """
-    from archipelago.addressing.carve import Need, gateway_habit
+    from archipelago.addressing.carve import Need, gateway_convention
     from archipelago.addressing.carve import carve as carve_needs
     from archipelago.addressing.values import parse_prefix
 
@@ -149,7 +149,7 @@ def carve(
         ],
         reserved=[parse_prefix(one) for one in reserved],
         headroom=headroom,
-        gateway=gateway_habit(gateway),
+        gateway=gateway_convention(gateway),
         by_vlan_id=by_vlan_id,
     )
 
@@ -196,7 +196,7 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
             the answer's `other_family`.
 
     Raises:
-        QuestionError: an end does not exist, or no port leads outside.
+        QueryError: an end does not exist, or no port leads outside.
     """
     from dataclasses import replace
 
@@ -213,7 +213,7 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
 
         wider, outside = with_outside(view.knowledge)
         if not outside:
-            raise QuestionError(NOTHING_LEADS)
+            raise QueryError(NOTHING_LEADS)
         view = picture(wider)
         pairs = [(one, target) if source == OUTSIDE else (source, one) for one in outside]
     ends = [(find_source(view, one), find_end(view, other)) for one, other in pairs]
@@ -241,7 +241,7 @@ def matrix(network: Network, family: int | None = None, *, without: Sequence[str
         causes: also say why what is not reached is not, grouped by mistake.
 
     Raises:
-        QuestionError: there is no such part.
+        QueryError: there is no such part.
     """
     from archipelago.knowledge.devices import know
     from archipelago.reachability.fabric import weave
@@ -263,7 +263,7 @@ def what_if(
         family: as in `matrix`.
 
     Raises:
-        QuestionError: there is no such part.
+        QueryError: there is no such part.
     """
     from archipelago.reachability.matrix import what_if as decide
 
@@ -282,7 +282,7 @@ def expectations(
         family: as in `matrix`.
 
     Raises:
-        QuestionError: an end does not exist.
+        QueryError: an end does not exist.
     """
     from dataclasses import replace
 
@@ -319,7 +319,7 @@ def draw(network: Network, path: str | PathLike[str]) -> None:
     """Draw the diagram of a network into an SVG or PNG file, by the ending of its name.
 
     Raises:
-        QuestionError: the name ends in neither .svg nor .png.
+        QueryError: the name ends in neither .svg nor .png.
         DocumentError: the place cannot be written to.
     """
     from archipelago.files.disk import write_whole
@@ -344,7 +344,7 @@ def to_table(result: Any, by: str = "class") -> pandas.DataFrame:
             source, destination, reached).
 
     Raises:
-        QuestionError: a matrix has too many hosts to be laid out host by host.
+        QueryError: a matrix has too many hosts to be laid out host by host.
     """
     from archipelago.views.plain import frame
 

@@ -29,7 +29,7 @@ class DesignError(ArchipelagoError):
         self.reasons = reasons
 
 
-class QuestionError(ArchipelagoError):
+class QueryError(ArchipelagoError):
     """A question names something that the network does not have."""
 
 

@@ -1,6 +1,6 @@
 """Subnets for named needs out of given spaces: the smallest that hold what is asked, never overlapping.
 
-Pinned subnets come first, then those whose VLAN id can be made readable (where that is the habit), then the rest:
+Pinned subnets come first, then those whose VLAN id can be made readable (where that is the convention), then the rest:
 largest first, each out of the smallest free block that holds it, so that large blocks stay whole.
 """
 
@@ -20,7 +20,7 @@ from archipelago.errors import CarveError
 
 
 @dataclass(frozen=True, slots=True)
-class GatewayHabit:
+class GatewayConvention:
     """Where in its subnet a gateway's address sits: `offset` counts from the subnet's first address when it is
     positive, back from its last (the broadcast address in IPv4) when it is negative. `text` is how it was written."""
 
@@ -30,20 +30,20 @@ class GatewayHabit:
 
 Label = TypeVar("Label")
 
-FIRST = GatewayHabit("first", 1)
+FIRST = GatewayConvention("first", 1)
 
 
-def gateway_habit(text: str) -> GatewayHabit:
-    """A habit from its text: `first`, `last`, `+N` or `-N`.
+def gateway_convention(text: str) -> GatewayConvention:
+    """A convention from its text: `first`, `last`, `+N` or `-N`.
 
     Raises:
         CarveError: the text is none of them.
     """
     if text in ("first", "last"):
-        return GatewayHabit(text, 1 if text == "first" else -1)
+        return GatewayConvention(text, 1 if text == "first" else -1)
     if re.fullmatch(r"[+-][1-9]\d{0,8}", text, re.ASCII):
-        return GatewayHabit(text, int(text))
-    raise CarveError([f"'{text}' is not a gateway habit; accepted: first, last, +N or -N such as +1 or -2"])
+        return GatewayConvention(text, int(text))
+    raise CarveError([f"'{text}' is not a gateway convention; accepted: first, last, +N or -N such as +1 or -2"])
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,7 +107,7 @@ def carve(
     *,
     reserved: Sequence[Prefix] = (),
     headroom: Fraction | float = Fraction(1, 4),
-    gateway: GatewayHabit = FIRST,
+    gateway: GatewayConvention = FIRST,
     by_vlan_id: bool = False,
     leases: Fraction | float = Fraction(1, 2),
 ) -> Carving:
@@ -281,7 +281,7 @@ def _allotment(
     prefix: Prefix,
     reason: str,
     headroom: Fraction | float,
-    habit: GatewayHabit,
+    convention: GatewayConvention,
     leases: Fraction | float,
     reasons: list[str],
 ) -> Allotment:
@@ -297,9 +297,9 @@ def _allotment(
         )
     gateway = None
     if need.gateways:
-        gateway = next((a for a in need.gateway if a.version == version), None) or _by_habit(prefix, habit)
+        gateway = next((a for a in need.gateway if a.version == version), None) or _by_convention(prefix, convention)
         if not first <= gateway.value <= last:
-            asked = f"gateway {gateway}" if gateway in need.gateway else f"habit 'gateway: {habit.text}'"
+            asked = f"gateway {gateway}" if gateway in need.gateway else f"convention 'gateway: {convention.text}'"
             reasons.append(
                 f"'{need.name}': {asked} falls outside the usable addresses of {prefix}, "
                 f"{Address(version, first)} to {Address(version, last)}"
@@ -323,11 +323,11 @@ def _allotment(
     )
 
 
-def _by_habit(prefix: Prefix, habit: GatewayHabit) -> Address:
-    if habit.offset >= 0:
+def _by_convention(prefix: Prefix, convention: GatewayConvention) -> Address:
+    if convention.offset >= 0:
         start = prefix.value if prefix.reserved_ends() or prefix.version == 6 else prefix.value - 1
-        return Address(prefix.version, start + habit.offset)
-    return Address(prefix.version, prefix.usable()[1] + 1 + habit.offset)
+        return Address(prefix.version, start + convention.offset)
+    return Address(prefix.version, prefix.usable()[1] + 1 + convention.offset)
 
 
 def _ranges(

@@ -58,7 +58,7 @@ def _torn(view: Picture, host: Host, homes: list[Held]) -> Finding:
     """A host whose addresses belong to different VLANs: one port cannot be in both, so a person decides."""
     names = " and ".join(dict.fromkeys(view.vlan_name(home.nic.vlan) for home in homes))
     return Finding(
-        "addresses-torn",
+        "addresses-in-two-vlans",
         "error",
         host.name,
         ("hosts", host.name, "address"),
@@ -91,7 +91,7 @@ def unusable_gateway(view: Picture) -> Iterator[Finding]:
         home = view.home_of(node, address)
         gateways = [hop for hop in node.written.gateway if hop.address.version == address.version]
         if not gateways:
-            routed = any(route.to.version == address.version for route in getattr(node.written, "routes", ()))
+            routed = any(route.destination.version == address.version for route in getattr(node.written, "routes", ()))
             if home is not None and not routed:
                 yield faults.gateway_missing(node, address.version, home)
             continue

@@ -47,8 +47,8 @@ def dead_routes(view: Picture) -> Iterator[Finding]:
         if not isinstance(written, Device):
             continue
         for unused in node.routes.unused:
-            if unused.route in written.routes and not _beyond(node, unused.route.via.address):
-                yield dead_route(view, node, unused.route.via, _sample(unused.route.to), unused.reason)
+            if unused.route in written.routes and not _beyond(node, unused.route.next_hop.address):
+                yield dead_route(view, node, unused.route.next_hop, _sample(unused.route.destination), unused.reason)
         for table in node.routes.tables.values():
             for entry in table.entries():
                 if entry.route is None or entry.route not in written.routes or entry.next_hop is None:
@@ -176,9 +176,11 @@ def hidden_routes(view: Picture) -> Iterator[Finding]:
         if not isinstance(written, Device):
             continue
         for route in node.routes.beaten:
-            table = node.routes.tables[route.vrf or "", route.to.version]
-            winner = next(entry for entry in table.entries() if entry.prefix == route.to)
-            backup = winner.route is not None and winner.metric < route.metric and winner.next_hop != route.via.address
+            table = node.routes.tables[route.vrf or "", route.destination.version]
+            winner = next(entry for entry in table.entries() if entry.prefix == route.destination)
+            backup = (
+                winner.route is not None and winner.metric < route.metric and winner.next_hop != route.next_hop.address
+            )
             if backup or route not in written.routes:
                 continue
             path = ("devices", node.name, "routes", written.routes.index(route))
@@ -186,13 +188,13 @@ def hidden_routes(view: Picture) -> Iterator[Finding]:
                 f"is connected on {winner.interface}" if winner.route is None else f"via {winner.next_hop} comes first"
             )
             yield Finding(
-                "route-hidden",
+                "route-never-used",
                 "note",
                 node.name,
                 path,
-                f"the route to {route.to} via {route.via} on {node.name} is never used: {route.to} {why}",
+                f"the route to {route.destination} via {route.next_hop} on {node.name} is never used: its subnet {why}",
                 "nothing; it misleads whoever reads it",
-                f"remove the route to {route.to} via {route.via} from {node.name}",
+                f"remove the route to {route.destination} via {route.next_hop} from {node.name}",
                 (Edit(path, REMOVE),),
             )
 
@@ -212,7 +214,7 @@ def captured_subnets(view: Picture) -> Iterator[Finding]:
                 if wider is not None:
                     path = ("devices", node.name, "routes", written.routes.index(entry.route))
                     yield Finding(
-                        "subnet-captured",
+                        "more-specific-route",
                         "error",
                         node.name,
                         path,

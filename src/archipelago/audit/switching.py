@@ -239,7 +239,7 @@ def excess(view: Picture) -> Iterator[Finding]:
             if vlan not in spare and not (vlan == one.untagged and trunk == "all")
         ]
         yield Finding(
-            "trunk-excess",
+            "vlan-not-needed-on-trunk",
             "note",
             node.name,
             path,

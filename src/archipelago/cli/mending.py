@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import archipelago
 from archipelago.cli import out
-from archipelago.errors import DocumentError, QuestionError
+from archipelago.errors import DocumentError, QueryError
 from archipelago.files.disk import read_bytes, write_whole
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
@@ -56,7 +56,7 @@ def mend(path: str, output: str, only: list[str], as_json: bool) -> int:
     for choice in only:
         if not any(_meant(one, [choice]) for one in found):
             listed = ", ".join(sorted({f"{one.slug}@{one.at}" for one in found})) or "none"
-            raise QuestionError(f"no finding is '{choice}'; give a kind, a device or KIND@DEVICE of: {listed}")
+            raise QueryError(f"no finding is '{choice}'; give a kind, a device or KIND@DEVICE of: {listed}")
     mended = apply_mends(before, output, only)
     text, network, made, found = mended.text, mended.network, mended.made, mended.left
     write_whole(output, text)

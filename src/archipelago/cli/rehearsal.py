@@ -8,7 +8,7 @@ from typing import Any
 
 from archipelago.cli import out
 from archipelago.diagnosis.picture import Picture, picture
-from archipelago.errors import QuestionError
+from archipelago.errors import QueryError
 from archipelago.exchange.kernel import ask_kernel, kernel_here
 from archipelago.model.network import Network
 from archipelago.simulation.reach import Answer, common_family, first_address, reach
@@ -19,13 +19,13 @@ def rehearse(network: Network, sources: list[str], targets: list[str], seconds: 
     """Ask the simulation and a real kernel the same pairs. Returns 0 when they agree on all, else 1.
 
     Raises:
-        QuestionError: a host does not exist, or the network cannot be built because it would storm.
+        QueryError: a host does not exist, or the network cannot be built because it would storm.
         KernelError: there is no kernel to use, or it did not finish in time.
     """
     view = picture(network)
     if view.domains.loops:
         cables = ", ".join(str(cable) for cable in next(iter(view.domains.loops.values())).cables)
-        raise QuestionError(f"this network would storm in a kernel: switching runs in a circle over {cables}")
+        raise QueryError(f"this network would storm in a kernel: switching runs in a circle over {cables}")
     pairs = _pairs(network, sources, targets)
     where = kernel_here()
     out.note(
@@ -66,7 +66,7 @@ def rehearse(network: Network, sources: list[str], targets: list[str], seconds: 
 def _pairs(network: Network, sources: list[str], targets: list[str]) -> list[tuple[str, str]]:
     for name in (*sources, *targets):
         if name not in network.hosts:
-            raise QuestionError(f"there is no host '{name}'; there are: {', '.join(list(network.hosts)[:12])}")
+            raise QueryError(f"there is no host '{name}'; there are: {', '.join(list(network.hosts)[:12])}")
     return [(a, b) for a in sources or network.hosts for b in targets or network.hosts if a != b]
 
 

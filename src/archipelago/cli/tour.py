@@ -19,8 +19,10 @@ from archipelago.views.table import chosen, table
 def mistakes(network: Network) -> list[tuple[str, list[Edit]]]:
     """Six mistakes that people really make, as edits of the designed network; the last is in IPv6 only."""
     skerry = network.devices["skerry"]
-    held = network.devices["helm"].interfaces["p1.220"].addresses[0]
-    forgotten = [index for index, one in enumerate(skerry.routes) if one.to.length == 0 or one.to.holds(held)]
+    held = network.devices["landing"].interfaces["p1.220"].addresses[0]
+    forgotten = [
+        index for index, one in enumerate(skerry.routes) if one.destination.length == 0 or one.destination.holds(held)
+    ]
     return [
         ("kiosk-a was set up without a gateway", [Edit(("hosts", "kiosk-a", "gateway"), REMOVE)]),
         (
@@ -28,12 +30,12 @@ def mistakes(network: Network) -> list[tuple[str, list[Edit]]]:
             [Edit(("devices", "hall", "ports", "p22", "trunk"), ["crew", "yard"])],
         ),
         (
-            "galley was plugged into a port of the wrong VLAN",
+            "mess was plugged into a port of the wrong VLAN",
             [Edit(("devices", "quay-1", "ports", "p2", "access"), "tickets")],
         ),
         (
             "the subinterface of the yard was switched off for a test",
-            [Edit(("devices", "helm", "interfaces", "p1.240", "off"), "true")],
+            [Edit(("devices", "landing", "interfaces", "p1.240", "off"), "true")],
         ),
         (
             "skerry knows the way out, but nobody gave it a way back to the terminal",
@@ -81,9 +83,9 @@ def tour(directory: Path) -> None:
     _step(
         5,
         "Reach across VLANs: over the trunk to the router and back down it",
-        f"archipelago reach {network_path} kiosk-a galley",
+        f"archipelago reach {network_path} kiosk-a mess",
     )
-    _ask(network, "kiosk-a", "galley")
+    _ask(network, "kiosk-a", "mess")
 
     _step(6, "Reach an island: over a routed link, out and back", f"archipelago reach {network_path} purser lamp")
     _ask(network, "purser", "lamp")
@@ -106,7 +108,7 @@ def tour(directory: Path) -> None:
     for source, target in (
         ("kiosk-a", "recorder"),
         ("purser", "camera-s"),
-        ("galley", "purser"),
+        ("mess", "purser"),
         ("bosun", "barrier"),
         ("purser", "lamp"),
         ("purser", "innkeeper"),

@@ -6,7 +6,7 @@ from argparse import ArgumentTypeError, Namespace
 
 import archipelago
 from archipelago.cli import out
-from archipelago.errors import QuestionError
+from archipelago.errors import QueryError
 from archipelago.model.network import Network
 
 
@@ -98,11 +98,11 @@ def reach(words: Namespace) -> int:
     if words.broadcast:
         return _broadcast(network, words)
     if words.target is None:
-        raise QuestionError("name two ends: FROM and TO (or --broadcast FROM)")
+        raise QueryError("name two ends: FROM and TO (or --broadcast FROM)")
     if words.trace:
         return _trace(network, words)
     if words.device is not None and words.device not in network.devices and words.device not in network.hosts:
-        raise QuestionError(f"there is no device or host '{words.device}' to show the steps of")
+        raise QueryError(f"there is no device or host '{words.device}' to show the steps of")
     found = archipelago.reach(network, words.source, words.target, probes=words.probes, family=words.family)
     chosen = (words.device, words.protocol, words.from_fault)
     steps = words.steps or any(chosen)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from archipelago.diagnosis.picture import Picture
-from archipelago.errors import QuestionError
+from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Node
 from archipelago.simulation.build import Simulation
 
@@ -16,7 +16,7 @@ def carve_words(words: list[str], pins: list[str], headroom: str) -> CarveWords:
     """Spaces, needs, ids, pins and headroom from what `carve` was given.
 
     Raises:
-        QuestionError: with everything that is not understood.
+        QueryError: with everything that is not understood.
     """
     wrong: list[str] = []
     spaces: list[str] = []
@@ -51,7 +51,7 @@ def carve_words(words: list[str], pins: list[str], headroom: str) -> CarveWords:
     if share is None:
         wrong.append(f"'{headroom}' is not a share; write it like 25%")
     if wrong:
-        raise QuestionError("\n".join(wrong))
+        raise QueryError("\n".join(wrong))
     return spaces, needs, ids, pinned, float(share[1]) / 100 if share else 0.0
 
 
@@ -59,12 +59,12 @@ def nodes_named(view: Picture, names: list[str]) -> list[Node]:
     """The devices (or hosts) of those names; all devices where none is named.
 
     Raises:
-        QuestionError: there is none such.
+        QueryError: there is none such.
     """
     nodes = view.knowledge.nodes
     for name in names:
         if name not in nodes:
-            raise QuestionError(f"there is no device '{name}'; there are: {', '.join(view.network.devices)}")
+            raise QueryError(f"there is no device '{name}'; there are: {', '.join(view.network.devices)}")
     return [nodes[name] for name in (names or view.network.devices)]
 
 
@@ -72,13 +72,13 @@ def vlans_named(view: Picture, names: list[str]) -> frozenset[int]:
     """VLAN ids from names or ids.
 
     Raises:
-        QuestionError: there is none such.
+        QueryError: there is none such.
     """
     found = set()
     for name in names:
         number = view.network.vlan_called(name)
         if number is None:
-            raise QuestionError(f"there is no VLAN '{name}'; there are: {', '.join(view.network.vlans)}")
+            raise QueryError(f"there is no VLAN '{name}'; there are: {', '.join(view.network.vlans)}")
         found.add(number)
     return frozenset(found)
 
@@ -87,12 +87,12 @@ def after_words(view: Picture, words: str) -> Simulation:
     """A simulation with the probes of `FROM,TO` in it.
 
     Raises:
-        QuestionError: the words are not two ends.
+        QueryError: the words are not two ends.
     """
     from archipelago.simulation.ends import find_end, find_source
     from archipelago.simulation.reach import simulate
 
     source, comma, target = words.partition(",")
     if not comma:
-        raise QuestionError(f"'{words}' is not FROM,TO; name two ends, such as kiosk-a,galley")
+        raise QueryError(f"'{words}' is not FROM,TO; name two ends, such as kiosk-a,mess")
     return simulate(view, find_source(view, source), find_end(view, target))

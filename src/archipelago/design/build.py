@@ -32,7 +32,7 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
     _stop(draft)
     joined = links.transits(draft, wiring)
     draft.add_vlans({transit.name: transit.vlan for transit in joined})
-    loopbacks = links.routing_devices(draft) if brief.habits.loopbacks else []
+    loopbacks = links.routing_devices(draft) if brief.conventions.loopbacks else []
     subnets.allot(draft, wiring, {transit.name: transit.vlan for transit in joined}, loopbacks)
     _stop(draft)
     gateways.place(draft, wiring)

@@ -8,7 +8,7 @@ from archipelago.model.network import End, Interface, Port, Subinterface, VlanIn
 
 
 def place(draft: Draft, wiring: Wiring) -> None:
-    """One interface for each VLAN, named and numbered by habit; names in the old network stay."""
+    """One interface for each VLAN, named and numbered by convention; names in the old network stay."""
     counters: dict[str, int] = {}
     for vlan, gateway in wiring.serving.items():
         name = draft.name_of(vlan)
@@ -28,15 +28,17 @@ def place(draft: Draft, wiring: Wiring) -> None:
         label = _old_name(draft, device, vlan) or ""
         if not label:
             counters[device] = counters.get(device, 0) + 1
-            while draft.brief.habits.subinterface == "counted" and f"{end.port}.{counters[device]}" in _old_names(
+            while draft.brief.conventions.subinterface == "counted" and f"{end.port}.{counters[device]}" in _old_names(
                 draft, device
             ):
                 counters[device] += 1
-            number = vlan if draft.brief.habits.subinterface == "by-vlan-id" else counters[device]
+            number = vlan if draft.brief.conventions.subinterface == "by-vlan-id" else counters[device]
             label = _free(draft, device, f"{end.port}.{number}")
         draft.interfaces[device][label] = Subinterface(label, end.port, vlan, False, addresses)
         draft.decide(
-            f"{device}/{label}", f"subinterface of {name}, tag {vlan}", f"numbered {draft.brief.habits.subinterface}"
+            f"{device}/{label}",
+            f"subinterface of {name}, tag {vlan}",
+            f"numbered {draft.brief.conventions.subinterface}",
         )
 
 

@@ -155,7 +155,7 @@ def leave(draft: Draft) -> None:
         )
         return
     draft.set_port(end, Port(end.port, addresses=outside.addresses))
-    for hop in outside.via:
+    for hop in outside.next_hop:
         if not any(held.prefix.holds(hop.address) for held in outside.addresses):
             draft.reasons.append(f"the outside's next hop {hop} is in no subnet of {end}; write an 'address' beside it")
         for held in outside.addresses:
@@ -163,4 +163,6 @@ def leave(draft: Draft) -> None:
                 for space in draft.brief.space:
                     if space.version == held.version:
                         draft.requests.append(f"ask the owner of {hop} for a route to {space} via {held.address}")
-    draft.decide("outside", f"at {end}, next hop {', '.join(str(hop) for hop in outside.via)}", "written in the brief")
+    draft.decide(
+        "outside", f"at {end}, next hop {', '.join(str(hop) for hop in outside.next_hop)}", "written in the brief"
+    )

@@ -59,7 +59,7 @@ def route(draft: Draft, meetings: list[Meeting], homes: dict[Prefix, list[str]])
                     draft.routes[name].append(Route(prefix, NextHop(second), BACKUP_METRIC))
             total += len(merged)
     if outside is not None:
-        for hop in outside.via:
+        for hop in outside.next_hop:
             draft.routes[outside.at.device].append(Route(Prefix(hop.address.version, 0, 0), hop))
     if total:
         draft.decide("routes", f"{total} on {len(devices)} routing devices", "the shortest way, summarised where exact")
@@ -69,7 +69,7 @@ def _default(
     draft: Draft, name: str, near: dict[str, list[Meeting]], distance: dict[str, dict[str, int]], version: int
 ) -> Way | None:
     outside = draft.brief.outside
-    if outside is None or outside.at.device == name or not any(h.address.version == version for h in outside.via):
+    if outside is None or outside.at.device == name or not any(h.address.version == version for h in outside.next_hop):
         return None
     return _way(name, outside.at.device, near, distance, version)
 

@@ -12,7 +12,7 @@ from archipelago.model.network import Network, Port, Subinterface, VlanInterface
 
 def allot(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list[str]) -> None:
     """Carve all subnets at once; what the old network holds is pinned."""
-    brief, habits = draft.brief, draft.brief.habits
+    brief, conventions = draft.brief, draft.brief.conventions
     counts: dict[int, int] = {}
     for host in brief.hosts.values():
         counts[host.vlan] = counts.get(host.vlan, 0) + 1
@@ -37,7 +37,7 @@ def allot(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list
                 versions=vlan.families,
             )
         )
-    small = {4: habits.transit, 6: 127}
+    small = {4: conventions.transit, 6: 127}
     for cable in wiring.routed:
         name = link_name(cable)
         needs.append(Need(name, 2, None, 0, pinned=_kept_link(draft, cable.a.device, cable.a.port), lengths=small))
@@ -58,10 +58,10 @@ def allot(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list
             brief.space,
             needs,
             reserved=reserved,
-            headroom=habits.headroom,
-            gateway=habits.gateway,
-            by_vlan_id=habits.subnets == "by-vlan-id",
-            leases=habits.leases,
+            headroom=conventions.headroom,
+            gateway=conventions.gateway,
+            by_vlan_id=conventions.subnets == "by-vlan-id",
+            leases=conventions.leases,
         )
     except CarveError as error:
         draft.reasons.extend(error.reasons)

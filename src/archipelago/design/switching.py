@@ -34,7 +34,7 @@ def carry(draft: Draft, wiring: Wiring) -> None:
             elif whole is not None:
                 draft.set_port(end, Port(end.port, access=whole))
             else:
-                draft.set_port(end, Port(end.port, trunk=tuple(vlans), untagged=draft.brief.habits.untagged))
+                draft.set_port(end, Port(end.port, trunk=tuple(vlans), untagged=draft.brief.conventions.untagged))
         if cable in wiring.spare:
             draft.decide(str(cable), "kept off", "it would close a circle; spanning tree is not relied on")
         elif whole is None:

@@ -160,11 +160,11 @@ def _way_out(view: Picture, node: Node, edge: Node, outside: Node, version: int)
 def _idle_route(view: Picture, node: Node, target: Address, used: Entry | None) -> Finding | None:
     """Why a device does not use a static route that comes before the one it used, if it has one for the target."""
     least = (used.prefix.length, -used.metric) if used is not None else (-1, 0)
-    matching = [unused for unused in node.routes.unused if unused.route.to.holds(target)]
-    first = max(matching, key=lambda one: (one.route.to.length, -one.route.metric), default=None)
-    if first is None or (first.route.to.length, -first.route.metric) <= least:
+    matching = [unused for unused in node.routes.unused if unused.route.destination.holds(target)]
+    first = max(matching, key=lambda one: (one.route.destination.length, -one.route.metric), default=None)
+    if first is None or (first.route.destination.length, -first.route.metric) <= least:
         return None
-    return dead_route(view, node, first.route.via, target, first.reason)
+    return dead_route(view, node, first.route.next_hop, target, first.reason)
 
 
 def dead_route(view: Picture, node: Node, via: NextHop, target: Address, why: str) -> Finding:
@@ -176,7 +176,7 @@ def dead_route(view: Picture, node: Node, via: NextHop, target: Address, why: st
     device = node.written
     assert isinstance(device, Device)
     for index, route in enumerate(device.routes):
-        if route.via == via and route.to.holds(target):
+        if route.next_hop == via and route.destination.holds(target):
             home = next((held for held in view.homes(target) if held.nic.up), None)
             hop = next_hop(view, node, home.node, target.version) if home else None
             return faults.route_dead(node, route, index, why, hop)
@@ -301,7 +301,7 @@ def _nobody_holds(
         return unplaced(view, node, own.address)
     if hop != stop.target and isinstance(node.written, Device):
         for index, route in enumerate(node.written.routes):
-            if route.via.address == hop and route.to.holds(stop.target):
+            if route.next_hop.address == hop and route.destination.holds(stop.target):
                 target = next((held for held in view.homes(stop.target) if held.nic.up), None)
                 via = next_hop(view, node, target.node, hop.version) if target else None
                 return faults.route_dead(node, route, index, "nobody holds that next hop", via)
@@ -476,8 +476,8 @@ def _not_routing(view: Picture, node: Node, stop: Stop) -> Finding:
             return faults.gateway_wrong(sender, hop, home, f"is {node.name}, which does not route")
     if isinstance(sender.written, Device):
         for index, route in enumerate(sender.written.routes):
-            if route.to.holds(stop.target) and any(
-                held.node is node for held in view.holders.get(route.via.address, ())
+            if route.destination.holds(stop.target) and any(
+                held.node is node for held in view.holders.get(route.next_hop.address, ())
             ):
                 home = next(iter(view.homes(stop.target)), None)
                 via = next_hop(view, sender, home.node, version) if home else None

@@ -87,7 +87,7 @@ def picture(network: Network, knowledge: Knowledge | None = None) -> Picture:
     holders: dict[Address, list[Held]] = {}
     fellows: dict[Prefix, list[Held]] = {}
     hops = {hop.address for node in knowledge.nodes.values() for hop in node.written.gateway}
-    hops |= {route.via.address for device in network.devices.values() for route in device.routes}
+    hops |= {route.next_hop.address for device in network.devices.values() for route in device.routes}
     gateways: dict[int, dict[int, dict[int, list[Held]]]] = {}
     for held in every_address(knowledge):
         holders.setdefault(held.address.address, []).append(held)

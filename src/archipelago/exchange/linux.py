@@ -1,7 +1,7 @@
 """A network as a shell script of the operating system's own commands: a namespace for each device and host.
 
 The kernel's own switching, routing and address resolution then carry it: VLAN-aware bridges, 802.1Q interfaces,
-bonds and routes. Where the kernel's habits differ from the standards that we follow, a setting says so beside it.
+bonds and routes. Where the kernel's conventions differ from the standards that we follow, a setting says so beside it.
 """
 
 from __future__ import annotations
@@ -311,19 +311,19 @@ class _Space:
         gateways = [hop for hop in node.written.gateway if hop.address.version not in node.forwards]
         static = self.device.routes if self.device else ()
         for route in [*static, *(Route(Prefix(hop.address.version, 0, 0), hop) for hop in gateways)]:
-            six = route.to.version == 6
-            via = f"via {route.via.address}"
-            if route.via.interface is not None:
-                via += f" dev {self.names.get(route.via.interface, 'none')}"
-            elif is_link_local(route.via.address):
+            six = route.destination.version == 6
+            via = f"via {route.next_hop.address}"
+            if route.next_hop.interface is not None:
+                via += f" dev {self.names.get(route.next_hop.interface, 'none')}"
+            elif is_link_local(route.next_hop.address):
                 via += f" dev {self.names[next(iter(node.nics))]}"
             if route.vrf and route.vrf not in self.vrfs:
                 continue  # no interface is in that table
-            if node.routes.holds(route.vrf or "", route.via.address):
-                yield f"# not added: the next hop of {route.to}, {route.via.address}, is the device itself"
+            if node.routes.holds(route.vrf or "", route.next_hop.address):
+                yield f"# not added: {route.destination}: its next hop {route.next_hop.address} is the device itself"
                 continue  # the kernel would take such a route and lose every packet
             table = f" vrf {self.vrf_names[route.vrf]}" if route.vrf else ""
-            yield f"route add {route.to} {via} metric {route.metric + 1000 * six}{table}"
+            yield f"route add {route.destination} {via} metric {route.metric + 1000 * six}{table}"
 
     def _switched_off(self, nic: Nic) -> bool:
         interface = self.device.interfaces.get(nic.name) if self.device else None

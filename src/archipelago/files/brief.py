@@ -12,7 +12,7 @@ from archipelago.files.check import Checker
 from archipelago.files.network import catalogue, plugs
 from archipelago.files.shape import Each, Field, Section, Several
 from archipelago.files.tree import Tree
-from archipelago.model.brief import Brief, DeviceNeed, GatewayPlace, Habits, HostNeed, Outside, VlanNeed
+from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
 from archipelago.model.network import End, Path
 
 FORMAT = "archipelago-brief/1"
@@ -25,15 +25,15 @@ def _ports(value: Any) -> Any:
     return [f"p{number}" for number in range(1, fields.whole(0, 4096, "a count of ports")(value) + 1)]
 
 
-HABITS = Section(
+CONVENTIONS = Section(
     {
-        "gateway": Field(fields.gateway_habit, Habits().gateway),
-        "headroom": Field(fields.share, Habits().headroom),
-        "subnets": Field(fields.choice("by-size", "by-vlan-id"), Habits().subnets),
-        "subinterface": Field(fields.choice("by-vlan-id", "counted"), Habits().subinterface),
-        "transit": Field(fields.transit, Habits().transit),
-        "leases": Field(fields.share, Habits().leases),
-        "loopbacks": Field(fields.flag, Habits().loopbacks),
+        "gateway": Field(fields.gateway_convention, Conventions().gateway),
+        "headroom": Field(fields.share, Conventions().headroom),
+        "subnets": Field(fields.choice("by-size", "by-vlan-id"), Conventions().subnets),
+        "subinterface": Field(fields.choice("by-vlan-id", "counted"), Conventions().subinterface),
+        "transit": Field(fields.transit, Conventions().transit),
+        "leases": Field(fields.share, Conventions().leases),
+        "loopbacks": Field(fields.flag, Conventions().loopbacks),
         "untagged": Field(fields.text, "none"),
     }
 )
@@ -71,7 +71,7 @@ OUTSIDE = Section(
     {
         "at": Field(fields.end, required=True),
         "address": Field(Several(fields.an_interface_address), required=True),
-        "via": Field(Several(fields.a_next_hop), required=True),
+        "next-hop": Field(Several(fields.a_next_hop), required=True),
     }
 )
 
@@ -81,7 +81,7 @@ BRIEF = Section(
         "title": Field(fields.text, ""),
         "space": Field(Several(fields.a_prefix), required=True),
         "reserved": Field(Several(fields.a_prefix), ()),
-        "habits": Field(HABITS),
+        "conventions": Field(CONVENTIONS),
         "vlans": Field(Each(VLAN, fields.name), {}),
         "devices": Field(Each(DEVICE, fields.name), {}),
         "gateways": Field(Each(GATEWAY), ()),
@@ -167,21 +167,23 @@ def brief_from(tree: Tree) -> Brief:
     outside = None
     if section.outside is not None:
         uses.append((("outside", "at"), section.outside.at))
-        outside = Outside(section.outside.at, tuple(section.outside.address), tuple(section.outside.via))
+        outside = Outside(section.outside.at, tuple(section.outside.address), tuple(section.outside.next_hop))
     for path, end in uses:
         if end.device in devices:
             _port(check, path, end, devices)
     plugs(check, uses, devices)
-    habits = Habits(**vars(section.habits)) if section.habits else Habits()
-    if habits.untagged != "none":
-        habits = replace(habits, untagged=check.vlan(("habits", "untagged"), str(habits.untagged), ids))
+    conventions = Conventions(**vars(section.conventions)) if section.conventions else Conventions()
+    if conventions.untagged != "none":
+        conventions = replace(
+            conventions, untagged=check.vlan(("conventions", "untagged"), str(conventions.untagged), ids)
+        )
     expect = check.expectations(section.expect, ids, hosts)
     check.finish()
     return Brief(
         section.title,
         tuple(section.space),
         tuple(section.reserved),
-        habits,
+        conventions,
         vlans,
         needs,
         tuple(gateways),

@@ -18,7 +18,7 @@ _BLOCKS = {
     ("cables",): 1,
     ("vlans",): 1,
     ("gateways",): 1,
-    ("habits",): 1,
+    ("conventions",): 1,
     ("expect",): 1,
 }
 

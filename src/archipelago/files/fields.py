@@ -9,8 +9,8 @@ import re
 from fractions import Fraction
 from typing import Any
 
-from archipelago.addressing.carve import GatewayHabit
-from archipelago.addressing.carve import gateway_habit as _gateway_habit
+from archipelago.addressing.carve import GatewayConvention
+from archipelago.addressing.carve import gateway_convention as _gateway_convention
 from archipelago.addressing.values import parse_address
 from archipelago.addressing.values import parse_interface_address as _interface_address
 from archipelago.addressing.values import parse_prefix as _prefix
@@ -67,9 +67,9 @@ def share(value: Any) -> Fraction:
     raise Wrong(f"{shown(value)} is not a share; write it like 25%")
 
 
-def gateway_habit(value: Any) -> GatewayHabit:
+def gateway_convention(value: Any) -> GatewayConvention:
     try:
-        return _gateway_habit(text(value))
+        return _gateway_convention(text(value))
     except CarveError as error:
         raise Wrong(str(error)) from None
 

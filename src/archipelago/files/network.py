@@ -63,8 +63,8 @@ INTERFACE = Section(
 
 ROUTE = Section(
     {
-        "to": Field(fields.a_prefix, required=True),
-        "via": Field(fields.a_next_hop, required=True),
+        "destination": Field(fields.a_prefix, required=True),
+        "next-hop": Field(fields.a_next_hop, required=True),
         "metric": Field(fields.metric, 1),
         "vrf": Field(fields.name),
     }
@@ -217,10 +217,12 @@ class _NetworkReader:
         self._relations(path, interfaces, ports)
         routes = []
         for where, route in section.routes:
-            self._next_hop((*where, "via"), route.via, {*known, *interfaces})
-            if route.to.version != route.via.address.version:
-                check.add((*where, "via"), f"next hop {route.via} is not of the family of {route.to}")
-            routes.append(Route(route.to, route.via, route.metric, route.vrf))
+            self._next_hop((*where, "next-hop"), route.next_hop, {*known, *interfaces})
+            if route.destination.version != route.next_hop.address.version:
+                check.add(
+                    (*where, "next-hop"), f"next hop {route.next_hop} is not of the family of {route.destination}"
+                )
+            routes.append(Route(route.destination, route.next_hop, route.metric, route.vrf))
         for hop in section.gateway:
             self._next_hop((*path, "gateway"), hop, {*known, *interfaces})
         routing = None if section.routing is None else tuple(sorted(set(section.routing)))

@@ -62,7 +62,10 @@ def _device_document(device: Device, vlan: Any) -> dict[str, Any]:
     interfaces = {name: _interface_document(interface, vlan) for name, interface in device.interfaces.items()}
     routes = [
         _filled(
-            to=str(route.to), via=str(route.via), metric=str(route.metric) if route.metric != 1 else None, vrf=route.vrf
+            destination=str(route.destination),
+            next_hop=str(route.next_hop),
+            metric=str(route.metric) if route.metric != 1 else None,
+            vrf=route.vrf,
         )
         for route in device.routes
     ]
@@ -101,9 +104,9 @@ def _values(values: Iterable[Any]) -> Any:
 
 
 def _filled(**entries: Any) -> dict[str, Any]:
-    """The entries that say something, flags as text."""
+    """The entries that say something, flags as text; `next_hop` stands for the key `next-hop`."""
     return {
-        key: "true" if value is True else value
+        key.replace("_", "-"): "true" if value is True else value
         for key, value in entries.items()
         if value is not None and value is not False and value not in ("", [], {})
     }

@@ -113,7 +113,7 @@ def _section(shape: Section, value: Any, path: Path, problems: Problems) -> Any:
             whole = False
         else:
             found[key] = field.default
-    return SimpleNamespace(**found) if whole else BAD
+    return SimpleNamespace(**{key.replace("-", "_"): one for key, one in found.items()}) if whole else BAD
 
 
 def _mapping(shape: Each, value: Any, path: Path, problems: Problems) -> dict[str, Any]:

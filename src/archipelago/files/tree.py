@@ -5,6 +5,7 @@ Works on libyaml's stream of events, not on its tree, so that depth and size are
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -20,6 +21,10 @@ DEEPEST = 24
 """The deepest nesting read, in levels."""
 MOST = 1_000_000
 """The most values that aliases may stand for."""
+
+TOO_DEEP = f"values are nested more than {DEEPEST} levels deep; no document needs that"
+_FLOW = re.compile(r"""(?P<quiet>"(?:\\.|[^"\\])*"|'[^']*'|(?:^|\s)\#[^\n]*)|(?P<opens>[\[{])|[\]}]""", re.VERBOSE)
+"""What brackets are counted by: those in quotes and comments are text."""
 
 _Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
@@ -86,6 +91,9 @@ def _events(text: str, source: str) -> Iterator[Any]:
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         line, column = (mark.line + 1, mark.column + 1) if mark else (0, 0)
+        deep = _too_deep(text[: mark.index]) if mark else None
+        if deep is not None:
+            raise DocumentError(source, [Problem(*deep, TOO_DEEP)]) from None
         row = text.split("\n")[line - 1] if 0 < line <= text.count("\n") + 1 else ""
         indent = row[: len(row) - len(row.lstrip())]
         if "\t" in indent:
@@ -96,6 +104,19 @@ def _events(text: str, source: str) -> Iterator[Any]:
         raise DocumentError(source, [Problem(line, column, message)]) from None
     except yaml.YAMLError as error:
         raise DocumentError(source, [Problem(0, 0, f"this is not YAML: {error}")]) from None
+
+
+def _too_deep(text: str) -> tuple[int, int] | None:
+    """The line and column where the brackets of a text first nest too deep. The library looks far ahead for the end of
+    what may be a key, and gives up on deep nesting before our own reader has seen any of it."""
+    depth = 0
+    for found in _FLOW.finditer(text):
+        if not found["quiet"]:
+            depth += 1 if found["opens"] else -1
+        if depth > DEEPEST:
+            line = text.count("\n", 0, found.start()) + 1
+            return line, found.start() - text.rfind("\n", 0, found.start())
+    return None
 
 
 class _Reader:
@@ -139,7 +160,7 @@ class _Reader:
         if kind is yaml.ScalarEvent:
             value = event.value if event.value or event.style else None
         elif len(path) >= DEEPEST:
-            self._fail(event, f"values are nested more than {DEEPEST} levels deep; no document needs that")
+            self._fail(event, TOO_DEEP)
         elif kind is yaml.SequenceStartEvent:
             value = []
             while not isinstance(event_in := self._next(), yaml.SequenceEndEvent):

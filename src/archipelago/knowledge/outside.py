@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local, parse_address
-from archipelago.errors import QuestionError
+from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Knowledge, Nic, Node
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.network import Device, End, Host, Network, NextHop
@@ -30,7 +30,7 @@ def with_outside(knowledge: Knowledge) -> tuple[Network, tuple[str, ...]]:
     probed; it sends everything back to the port. So a way there needs a route to the outside, and a way back.
 
     Raises:
-        QuestionError: something in the network is called as the outside is.
+        QueryError: something in the network is called as the outside is.
     """
     network = knowledge.written
     hosts = dict(network.hosts)
@@ -40,9 +40,7 @@ def with_outside(knowledge: Knowledge) -> tuple[Network, tuple[str, ...]]:
         host = _beyond(knowledge, name, node, nic, len(added))
         if host is not None:
             if name in hosts or name in network.devices:
-                raise QuestionError(
-                    f"'{name}' stands for what is beyond the network; give the one called so another name"
-                )
+                raise QueryError(f"'{name}' stands for what is beyond the network; give the one called so another name")
             hosts[name] = host
             added.append(name)
     return replace(network, hosts=hosts), tuple(added)
@@ -78,8 +76,8 @@ def _beyond(knowledge: Knowledge, name: str, node: Node, nic: Nic, number: int) 
 def _hop(device: Device, held: InterfaceAddress) -> Address | None:
     """Who is beyond a port with that address: the next hop of a route, or the other address of a subnet of two."""
     for route in device.routes:
-        if held.prefix.holds(route.via.address) and route.via.address != held.address:
-            return route.via.address
+        if held.prefix.holds(route.next_hop.address) and route.next_hop.address != held.address:
+            return route.next_hop.address
     first, last = held.prefix.usable()
     return _lowest(held) if last - first == 1 else None
 
@@ -100,7 +98,11 @@ def _far(knowledge: Knowledge, version: int, number: int) -> Address:
         if held.version == version
     }
     for device in knowledge.network.devices.values():
-        own |= {route.to for route in device.routes if route.to.version == version and route.to.length}
+        own |= {
+            route.destination
+            for route in device.routes
+            if route.destination.version == version and route.destination.length
+        }
     free = [one for one in _FAR[version] if not any(prefix.holds(one) for prefix in own)]
     chosen = (free or _FAR[version])[0]
     return chosen._replace(value=chosen.value + number)

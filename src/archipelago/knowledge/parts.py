@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 from difflib import get_close_matches
 
-from archipelago.errors import QuestionError
+from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Knowledge
 from archipelago.model.network import (
     DEFAULT_VLAN,
@@ -31,7 +31,7 @@ def switched_off(knowledge: Knowledge, parts: Iterable[str]) -> tuple[Network, f
             or id: it then exists nowhere, and its interfaces are off.
 
     Raises:
-        QuestionError: there is no such part.
+        QueryError: there is no such part.
     """
     network = knowledge.written
     touched: set[str] = set()
@@ -56,10 +56,10 @@ def _off(knowledge: Knowledge, network: Network, part: str) -> tuple[Network, se
         return _inside_off(knowledge, network, network.devices[name], inner)
     vlan = network.vlan_called(part)
     if vlan == DEFAULT_VLAN:
-        raise QuestionError(f"VLAN {vlan} exists on every switch and cannot be switched off")
+        raise QueryError(f"VLAN {vlan} exists on every switch and cannot be switched off")
     if vlan is not None:
         return _vlan_off(network, vlan)
-    raise QuestionError(f"there is no part '{part}'{_hint(part, [*network.devices, *network.vlans, *network.hosts])}")
+    raise QueryError(f"there is no part '{part}'{_hint(part, [*network.devices, *network.vlans, *network.hosts])}")
 
 
 def _hint(part: str, known: list[str]) -> str:
@@ -88,7 +88,7 @@ def _inside_off(knowledge: Knowledge, network: Network, device: Device, name: st
         off = replace(device, ports={**device.ports, name: replace(device.ports.get(name) or Port(name), off=True)})
     else:
         close = get_close_matches(name, [*device.interfaces, *knowledge.ports[device.name]], n=1)
-        raise QuestionError(
+        raise QueryError(
             f"'{device.name}' has no port or interface '{name}'" + (f"; did you mean '{close[0]}'?" if close else "")
         )
     near = {far for port in ports for far in _facing(knowledge, End(device.name, port))}
@@ -102,7 +102,7 @@ def _cable_off(network: Network, part: str) -> tuple[Network, set[str]]:
             cables = (*network.cables[:index], Cable(cable.a, cable.b, True), *network.cables[index + 1 :])
             return replace(network, cables=cables), {cable.a.device, cable.b.device}
     close = get_close_matches(part, [str(cable) for cable in network.cables], n=1)
-    raise QuestionError(f"there is no cable '{part}'" + (f"; did you mean '{close[0]}'?" if close else ""))
+    raise QueryError(f"there is no cable '{part}'" + (f"; did you mean '{close[0]}'?" if close else ""))
 
 
 def _vlan_off(network: Network, vlan: int) -> tuple[Network, set[str]]:

@@ -102,14 +102,16 @@ def device_routes(nics: Iterable[Nic], static: Iterable[Route], gateways: Iterab
     by_name = {nic.name: nic for nic in up}
     wanted = [*static, *(Route(Prefix(hop.address.version, 0, 0), hop) for hop in gateways)]
     for route in sorted(wanted, key=lambda route: route.metric):
-        key = (route.vrf or "", route.to.version)
+        key = (route.vrf or "", route.destination.version)
         interface, reason = _towards(route, key, connected.get(key), held, by_name)
         if reason:
             unused.append(Unused(route, reason))
-        elif route.to in found.setdefault(key, {}):
+        elif route.destination in found.setdefault(key, {}):
             beaten.append(route)
         else:
-            found[key][route.to] = Entry(route.to, interface, route.via.address, route.metric, route)
+            found[key][route.destination] = Entry(
+                route.destination, interface, route.next_hop.address, route.metric, route
+            )
     tables = {key: table(entries, broadcasts.get(key, ())) for key, entries in found.items()}
     return DeviceRoutes(tables, held, tuple(unused), tuple(beaten))
 
@@ -122,7 +124,7 @@ def _towards(
     up: Mapping[str, Nic],
 ) -> tuple[str, str]:
     """The interface that a static route leaves by, or why it cannot be used."""
-    hop = route.via
+    hop = route.next_hop
     if (*key, hop.address.value) in held:
         return "", f"next hop {hop} is the device itself"
     if hop.interface is not None:

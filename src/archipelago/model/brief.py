@@ -7,18 +7,18 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Literal
 
-from archipelago.addressing.carve import FIRST, GatewayHabit
+from archipelago.addressing.carve import FIRST, GatewayConvention
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.model.expectation import Expectation
 from archipelago.model.network import Cable, End, Kind, Mark, NextHop, Path
 
 
 @dataclass(frozen=True, slots=True)
-class Habits:
+class Conventions:
     """The house conventions. `headroom` and `leases` are shares; `transit` is prefix lengths by family;
     `untagged` is the VLAN id that trunks carry untagged, or "none"."""
 
-    gateway: GatewayHabit = FIRST
+    gateway: GatewayConvention = FIRST
     headroom: Fraction = Fraction(1, 4)
     subnets: Literal["by-size", "by-vlan-id"] = "by-size"
     subinterface: Literal["by-vlan-id", "counted"] = "by-vlan-id"
@@ -83,7 +83,7 @@ class Outside:
 
     at: End
     addresses: tuple[InterfaceAddress, ...]
-    via: tuple[NextHop, ...]
+    next_hop: tuple[NextHop, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +93,7 @@ class Brief:
     title: str = ""
     space: tuple[Prefix, ...] = ()
     reserved: tuple[Prefix, ...] = ()
-    habits: Habits = field(default_factory=Habits)
+    conventions: Conventions = field(default_factory=Conventions)
     vlans: Mapping[str, VlanNeed] = field(default_factory=dict)
     devices: Mapping[str, DeviceNeed] = field(default_factory=dict)
     gateways: tuple[GatewayPlace, ...] = ()

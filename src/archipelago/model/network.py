@@ -128,8 +128,8 @@ Interface = Subinterface | VlanInterface | Aggregate | Loopback
 class Route:
     """A static route; a lower metric is preferred."""
 
-    to: Prefix
-    via: NextHop
+    destination: Prefix
+    next_hop: NextHop
     metric: int = 1
     vrf: str | None = None
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from archipelago.addressing.values import Address, Prefix, parse_address, parse_prefix
 from archipelago.diagnosis.picture import picture, plugged_vlan
-from archipelago.errors import AddressError, QuestionError
+from archipelago.errors import AddressError, QueryError
 from archipelago.knowledge.devices import Knowledge, know
 from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 from archipelago.model.expectation import OUTSIDE, Expectation
@@ -85,7 +85,7 @@ def check(knowledge: Knowledge, family: int | None = None, found: Matrix | None 
         found: all its pairs, where they are decided already.
 
     Raises:
-        QuestionError: an end does not exist.
+        QueryError: an end does not exist.
     """
     expectations = knowledge.network.expect
     outside: tuple[str, ...] = ()
@@ -103,7 +103,7 @@ def findings(knowledge: Knowledge) -> tuple[Finding, ...]:
     """A finding for each expectation that does not hold.
 
     Raises:
-        QuestionError: an end does not exist.
+        QueryError: an end does not exist.
     """
     verdicts = check(knowledge).verdicts if knowledge.network.expect else ()
     return tuple(_finding(number, one) for number, one in enumerate(verdicts) if not one.holds)
@@ -160,7 +160,7 @@ class _Ends:
         try:
             block = parse_prefix(end) if "/" in end else _single(parse_address(end))
         except AddressError:
-            raise QuestionError(
+            raise QueryError(
                 f"'{end}' is no end to expect anything of: write a VLAN, a host, a subnet, an address or '{OUTSIDE}'"
             ) from None
         own = (host for host in network.hosts.values() if host.name not in self.outside)

@@ -44,8 +44,8 @@ def cut_space(knowledge: Knowledge, version: int, repeated: Iterable[int]) -> tu
         prefixes.update(one.prefix for one in held)
         singles.update(one.value for one in held)
     for device in knowledge.network.devices.values():
-        routes = [route for route in device.routes if route.to.version == version]
-        prefixes.update(route.to for route in routes)
+        routes = [route for route in device.routes if route.destination.version == version]
+        prefixes.update(route.destination for route in routes)
     for host in knowledge.network.hosts.values():
         prefixes.update(one.prefix for one in host.addresses if one.version == version)
     singles.update(every_hop(knowledge, version))
@@ -63,7 +63,7 @@ def every_hop(knowledge: Knowledge, version: int) -> Iterator[int]:
     """Every address that somebody uses, or could use, as a next hop."""
     network = knowledge.network
     for device in network.devices.values():
-        for hop in (*(route.via for route in device.routes), *device.gateway):
+        for hop in (*(route.next_hop for route in device.routes), *device.gateway):
             if hop.address.version == version:
                 yield hop.address.value
     for host in network.hosts.values():

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from archipelago.diagnosis.picture import Picture, picture
-from archipelago.errors import QuestionError
+from archipelago.errors import QueryError
 from archipelago.knowledge.devices import know
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.network import Network
@@ -66,10 +66,10 @@ class Matrix:
         """Who of some reaches whom of others, host by host; a host and itself say nothing.
 
         Raises:
-            QuestionError: that would be too many pairs to lay out.
+            QueryError: that would be too many pairs to lay out.
         """
         if len(sources) * len(targets) > MOST_HOSTS**2:
-            raise QuestionError(
+            raise QueryError(
                 f"{len(sources):,} times {len(targets):,} hosts are too many to lay out pair by pair; "
                 f"at most {MOST_HOSTS:,} hosts are; ask by class, by VLAN or for a part"
             )
@@ -115,7 +115,7 @@ def what_if(
     once for all.
 
     Raises:
-        QuestionError: there is no such part.
+        QueryError: there is no such part.
     """
     fabric = weave(know(network))
     for part in parts:
@@ -126,7 +126,7 @@ def without(fabric: Fabric, parts: Sequence[str]) -> Fabric:
     """The network in arrays with parts switched off.
 
     Raises:
-        QuestionError: there is no such part.
+        QueryError: there is no such part.
     """
     network, touched = switched_off(fabric.knowledge, parts)
     return weave_again(fabric, network, touched)

@@ -7,7 +7,7 @@ from difflib import get_close_matches
 
 from archipelago.addressing.values import Address, parse_address
 from archipelago.diagnosis.picture import Picture
-from archipelago.errors import AddressError, QuestionError
+from archipelago.errors import AddressError, QueryError
 from archipelago.knowledge.devices import Node
 
 
@@ -15,13 +15,13 @@ def find_source(view: Picture, name: str) -> Node:
     """A host or device, or one of its interfaces (DEVICE/INTERFACE), to send from.
 
     Raises:
-        QuestionError: there is none such.
+        QueryError: there is none such.
     """
     end = find_end(view, name)
     if isinstance(end, Address):
         holders = view.holders.get(end, ())
         if not holders:
-            raise QuestionError(f"nobody holds {end}; a probe starts at a host or device")
+            raise QueryError(f"nobody holds {end}; a probe starts at a host or device")
         return _speaking_from(holders[0].node, holders[0].nic.name)
     return end
 
@@ -30,7 +30,7 @@ def find_end(view: Picture, name: str) -> Node | Address:
     """A host, a device, one of its interfaces (DEVICE/INTERFACE), or an address.
 
     Raises:
-        QuestionError: there is none such.
+        QueryError: there is none such.
     """
     nodes = view.knowledge.nodes
     if name in nodes:
@@ -41,7 +41,7 @@ def find_end(view: Picture, name: str) -> Node | Address:
         if interface in node.nics:
             return _speaking_from(node, interface)
         known = ", ".join(node.nics) or "none"
-        raise QuestionError(f"'{device}' has no interface '{interface}'; it has: {known}")
+        raise QueryError(f"'{device}' has no interface '{interface}'; it has: {known}")
     try:
         return parse_address(name)
     except AddressError:
@@ -50,7 +50,7 @@ def find_end(view: Picture, name: str) -> Node | Address:
     hint = f"; did you mean '{close[0]}'?" if close else ""
     listed = list(view.network.hosts) or list(nodes)
     shown = ", ".join(listed[:12]) + (f" and {len(listed) - 12} more" if len(listed) > 12 else "")
-    raise QuestionError(
+    raise QueryError(
         f"there is no host, device or address '{name}'{hint} Hosts: {shown}".replace("' Hosts", "'; hosts")
     )
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from archipelago.addressing.values import Address, is_link_local
 from archipelago.diagnosis.picture import Picture
-from archipelago.errors import QuestionError
+from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Node
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import BROADCAST, FIRST_TTL, Echo, Frame, Packet, Refusal, Resolution
@@ -32,11 +32,11 @@ def trace(view: Picture, source: Node, target: Node | Address, family: int | Non
     """Probe with a TTL of 1, 2, 3 and so on over warm tables, until the target answers or nobody does any more.
 
     Raises:
-        QuestionError: the two ends have no address family in common.
+        QueryError: the two ends have no address family in common.
     """
     address = target_address(source, target, family)
     if address is None:
-        raise QuestionError(f"{source.name} has no address of the family of its target")
+        raise QueryError(f"{source.name} has no address of the family of its target")
     simulation = Simulation(view.knowledge)
     run = Run(simulation, source, address)
     run.until_settled(5)
@@ -95,22 +95,20 @@ def broadcast(view: Picture, source: Node) -> tuple[Heard, ...]:
     """Who hears a broadcast frame of a host or device.
 
     Raises:
-        QuestionError: the source has no interface that is up, or the broadcast never ends (a switching loop).
+        QueryError: the source has no interface that is up, or the broadcast never ends (a switching loop).
     """
     simulation = Simulation(view.knowledge)
     station = simulation.stations[source.name]
     interface = next((one for one in station.interfaces.values() if one.put is not None), None)
     if interface is None or interface.put is None:
-        raise QuestionError(f"{source.name} has no interface that is up to send a broadcast from")
+        raise QueryError(f"{source.name} has no interface that is up to send a broadcast from")
     own = next((held.address for held in interface.nic.addresses if not is_link_local(held)), Address(4, 0))
     serial = simulation.world.serial()
     interface.put(Frame(interface.mac, BROADCAST, Resolution(True, own, interface.mac, own), serial))
     simulation.world.run()
     storm = simulation.world.storm
     if storm is not None:
-        raise QuestionError(
-            f"the broadcast never ends: switching runs in a circle at {storm.node} in VLAN {storm.vlan}"
-        )
+        raise QueryError(f"the broadcast never ends: switching runs in a circle at {storm.node} in VLAN {storm.vlan}")
     events = [Event._make(one) for one in simulation.world.log]
     passed = {event.node: event for event in events if event.kind == "switches"}
     found = []

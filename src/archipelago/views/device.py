@@ -150,9 +150,9 @@ def routes(nodes: list[Node], ports: frozenset[str] = frozenset()) -> Table:
                     "connected"
                     if entry.route is None
                     else "advertised"
-                    if _is_advertised(node, entry.route.via)
+                    if _is_advertised(node, entry.route.next_hop)
                     else "gateway"
-                    if _is_gateway(node, entry.route.via)
+                    if _is_gateway(node, entry.route.next_hop)
                     else "static"
                 )
                 metric = entry.metric if entry.route is not None and how == "static" else ""
@@ -164,8 +164,8 @@ def routes(nodes: list[Node], ports: frozenset[str] = frozenset()) -> Table:
                 (
                     node.name,
                     unused.route.vrf,
-                    unused.route.to,
-                    unused.route.via,
+                    unused.route.destination,
+                    unused.route.next_hop,
                     "",
                     "static",
                     unused.route.metric,
@@ -174,7 +174,16 @@ def routes(nodes: list[Node], ports: frozenset[str] = frozenset()) -> Table:
             )
         for route in node.routes.beaten:
             rows.append(
-                (node.name, route.vrf, route.to, route.via, "", "static", route.metric, "waits: a better one is in use")
+                (
+                    node.name,
+                    route.vrf,
+                    route.destination,
+                    route.next_hop,
+                    "",
+                    "static",
+                    route.metric,
+                    "waits: a better one is in use",
+                )
             )
     columns = ("device", "vrf", "to", "via", "leaves by", "how", "metric", "state")
     return table("routes", columns, rows, ("metric",))
@@ -264,7 +273,7 @@ def way_to(node: Node, prefix: Prefix, vrf: str = "") -> str:
 def host_view(view: Picture, node: Node) -> Table:
     """How one host would send to each subnet, and why not."""
     rows = []
-    why = "; ".join(f"gateway {one.route.via}: {one.reason}" for one in node.routes.unused)
+    why = "; ".join(f"gateway {one.route.next_hop}: {one.reason}" for one in node.routes.unused)
     down = next((nic.down for nic in node.nics.values() if nic.down), "")
     for prefix, held in subnets(view):
         way = way_to(node, prefix)

@@ -6,7 +6,7 @@ from io import BytesIO
 from typing import Any
 
 from archipelago.diagnosis.picture import picture
-from archipelago.errors import QuestionError
+from archipelago.errors import QueryError
 from archipelago.model.network import Network
 from archipelago.views.diagram import LINE, SPINE, Box, Line, Sheet, lay_out
 
@@ -29,11 +29,11 @@ def picture_of(network: Network, name: str) -> bytes:
     """Draw a network; the ending of `name` (.svg or .png) says as what.
 
     Raises:
-        QuestionError: another ending.
+        QueryError: another ending.
     """
     kind = name.rpartition(".")[2].lower()
     if kind not in ("svg", "png"):
-        raise QuestionError(f"'{name}' ends in neither .svg nor .png; a diagram is drawn as one of the two")
+        raise QueryError(f"'{name}' ends in neither .svg nor .png; a diagram is drawn as one of the two")
     return render(lay_out(picture(network)), kind)
 
 

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from archipelago.diagnosis.picture import plugged_vlan
-from archipelago.errors import QuestionError
+from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Knowledge
 from archipelago.reachability.expect import Verdict
 from archipelago.reachability.matrix import Matrix
@@ -236,7 +236,7 @@ def frame(matrix: Matrix, by: str) -> pandas.DataFrame:
     are), by "host", or by "pair" (columns source, destination, reached).
 
     Raises:
-        QuestionError: `by` is none of these, or there are too many hosts to lay out pair by pair.
+        QueryError: `by` is none of these, or there are too many hosts to lay out pair by pair.
     """
     import pandas
 
@@ -253,7 +253,7 @@ def frame(matrix: Matrix, by: str) -> pandas.DataFrame:
         names_of = np.array(matrix.hosts, dtype=object)
         reached = matrix.block(every, every)[i, j]
         return pandas.DataFrame({"source": names_of[i], "destination": names_of[j], "reached": reached})
-    raise QuestionError(f"'{by}' is none of class, host and pair")
+    raise QueryError(f"'{by}' is none of class, host and pair")
 
 
 def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
@@ -261,11 +261,11 @@ def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
     a cell for each pair of VLANs.
 
     Raises:
-        QuestionError: the name ends in neither .svg nor .png.
+        QueryError: the name ends in neither .svg nor .png.
     """
     kind = name.rpartition(".")[2].lower()
     if kind not in ("svg", "png"):
-        raise QuestionError(f"'{name}' ends in neither .svg nor .png; the figure is drawn as one of the two")
+        raise QueryError(f"'{name}' ends in neither .svg nor .png; the figure is drawn as one of the two")
     import matplotlib
 
     matplotlib.use("Agg")

@@ -60,7 +60,7 @@ def prefix_unadvertised(view: Picture, host: Host, vlan: int | None, home: Held 
 def gateway_absent(node: Node, subnet: Prefix) -> Finding:
     """A host whose subnet no routing device is in, where none is there that could take it on."""
     return Finding(
-        "gateway-unplaced",
+        "no-gateway-in-vlan",
         "error",
         node.name,
         node_path(node),
@@ -111,7 +111,7 @@ def mask_differs(held: Held, right: Prefix) -> Finding:
     new = held.address._replace(length=right.length)
     wide = held.address.length < right.length
     return Finding(
-        "mask-differs",
+        "mask-mismatch",
         "error",
         held.node.name,
         (*path, "address"),
@@ -183,7 +183,7 @@ def address_repeated(view: Picture, address: Address, holders: tuple[Held, ...])
     new = free_address(view, last.address.prefix)
     names = " and ".join(label(held) for held in holders)
     return Finding(
-        "address-repeated",
+        "duplicate-address",
         "error",
         last.node.name,
         (*nic_path(last), "address"),
@@ -204,7 +204,7 @@ def link_mask_differs(held: Held, other: Held) -> Finding:
     """Two routing interfaces on one link that disagree on its prefix length."""
     found = mask_differs(held, other.address.prefix)
     return Finding(
-        "link-mask-differs",
+        "link-mask-mismatch",
         "error",
         found.at,
         found.path,

@@ -95,7 +95,7 @@ def gateway_unplaced(
             mend = f"add {added} to {at.name}/{there.name}"
             edits = (Edit((*nic_path((at, there)), "address"), texts([*there.addresses, *addresses])),)
     return Finding(
-        "gateway-unplaced",
+        "no-gateway-in-vlan",
         "error",
         at.name,
         ("devices", at.name),
@@ -110,7 +110,7 @@ def gateway_unplaced(
 def vlan_unported(view: Picture, node: Node, nic: Nic) -> Finding:
     """A VLAN interface that no live port carries the VLAN for."""
     return Finding(
-        "vlan-unported",
+        "vlan-interface-down",
         "error",
         node.name,
         nic_path((node, nic)),

@@ -13,7 +13,7 @@ from archipelago.model.network import Cable, End, Path
 def switched_off(path: Path, what: str, at: str, breaks: str) -> Finding:
     """A port, interface, device, host or cable that is administratively off."""
     return Finding(
-        "switched-off",
+        "admin-down",
         "error",
         at,
         (*path, "off"),
@@ -41,7 +41,7 @@ def not_cabled(view: Picture, end: End, partner: End | None) -> Finding:
 def no_way(view: Picture, vlan: int, node: Node, far: Node) -> Finding:
     """No row of cables leads from one to the other over devices that could pass the VLAN on."""
     return Finding(
-        "no-way",
+        "no-layer2-path",
         "error",
         far.name,
         node_path(far),

@@ -27,17 +27,19 @@ def routing_off(node: Node, version: int) -> Finding:
     )
 
 
-def route_missing(node: Node, to: Prefix, via: Address | None, breaks: str) -> Finding:
+def route_missing(node: Node, destination: Prefix, via: Address | None, breaks: str) -> Finding:
     path: Path = ("devices", node.name, "routes")
     return Finding(
         "route-missing",
         "error",
         node.name,
         path,
-        f"{node.name} has no route to {to}",
+        f"{node.name} has no route to {destination}",
         breaks,
-        f"add a route to {to} via {via} on {node.name}" if via else f"give {node.name} a route to {to}",
-        (Edit((*path, "+"), {"to": str(to), "via": str(via)}),) if via else (),
+        f"add a route to {destination} via {via} on {node.name}"
+        if via
+        else f"give {node.name} a route to {destination}",
+        (Edit((*path, "+"), {"destination": str(destination), "next-hop": str(via)}),) if via else (),
     )
 
 
@@ -56,7 +58,7 @@ def routes_missing(node: Node, prefixes: list[Prefix], via: Address | None) -> F
         f"{node.name} has no route to {len(prefixes)} subnets: {names}",
         f"nothing from {node.name} or behind it gets there, nor back",
         f"add routes to these {len(prefixes)} via {via} on {node.name}" if via else f"give {node.name} routes to them",
-        tuple(Edit((*path, "+"), {"to": str(to), "via": str(via)}) for to in prefixes) if via else (),
+        tuple(Edit((*path, "+"), {"destination": str(to), "next-hop": str(via)}) for to in prefixes) if via else (),
     )
 
 
@@ -64,14 +66,14 @@ def route_dead(node: Node, route: Route, index: int, why: str, via: Address | No
     """A static route whose next hop cannot be used."""
     path: Path = ("devices", node.name, "routes", index)
     return Finding(
-        "route-dead",
+        "next-hop-unusable",
         "error",
         node.name,
-        (*path, "via"),
-        f"the route to {route.to} via {route.via} on {node.name}: {why}",
+        (*path, "next-hop"),
+        f"the route to {route.destination} via {route.next_hop} on {node.name}: {why}",
         f"{node.name} does not use it",
         f"set its next hop to {via}" if via else "remove it, or mend its next hop",
-        (Edit((*path, "via"), str(via)),) if via else (),
+        (Edit((*path, "next-hop"), str(via)),) if via else (),
     )
 
 
@@ -83,10 +85,10 @@ def routing_loop(node: Node, route: Route, index: int, names: Iterable[str], via
         "error",
         node.name,
         path,
-        f"{circle} send packets for {route.to} to each other",
+        f"{circle} send packets for {route.destination} to each other",
         "such packets go round until their TTL or hop limit runs out",
-        f"set the next hop of {route.to} on {node.name} to {via}"
+        f"set the next hop of {route.destination} on {node.name} to {via}"
         if via
-        else f"remove the route to {route.to} from {node.name}",
-        (Edit((*path, "via"), str(via)),) if via else (Edit(path, REMOVE),),
+        else f"remove the route to {route.destination} from {node.name}",
+        (Edit((*path, "next-hop"), str(via)),) if via else (Edit(path, REMOVE),),
     )

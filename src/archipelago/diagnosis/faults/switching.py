@@ -71,7 +71,7 @@ def untagged_differs(
     key = view.vlan_key(there) if there else "none"
     edit = Edit((*path, "access" if access else "untagged"), key)
     return Finding(
-        "untagged-differs",
+        "untagged-vlan-mismatch",
         "error",
         device,
         path,

@@ -13,28 +13,28 @@ from archipelago.files.tree import parse
 from archipelago.model.network import Loopback, Subinterface, VlanInterface
 
 
-def plan(habits: str = "", extra: str = "", space: str = "10.44.0.0/16", gateways: str = "", cables: str = ""):
+def plan(conventions: str = "", extra: str = "", space: str = "10.44.0.0/16", gateways: str = "", cables: str = ""):
     text = f"""\
 format: archipelago-brief/1
 space: {space}
-habits: {{{habits}}}
+conventions: {{{conventions}}}
 vlans:
   tickets: {{id: 210, hosts: 45}}
   crew: {{id: 220, hosts: 110}}
   mail: {{id: 230, hosts: 2}}
 devices:
-  helm: {{kind: router, ports: 4}}
+  landing: {{kind: router, ports: 4}}
   core: {{kind: l3switch}}
   quay: {{kind: switch, ports: [north, south, p1, p2, p3]}}
 gateways:
-{gateways or "  - {for: [tickets, crew], at: helm/p1}" + chr(10) + "  - {for: mail, at: core}"}
+{gateways or "  - {for: [tickets, crew], at: landing/p1}" + chr(10) + "  - {for: mail, at: core}"}
 hosts:
   kiosk: {{vlan: tickets, at: quay}}
-  galley: {{vlan: crew, at: quay/p3}}
+  mess: {{vlan: crew, at: quay/p3}}
   box: {{vlan: mail, at: core}}
 cables:
-  - helm/p1 ~ quay/north
-{cables or "  - helm/p2 ~ core/p9"}
+  - landing/p1 ~ quay/north
+{cables or "  - landing/p2 ~ core/p9"}
 {extra}
 """
     return design(brief_from(parse(text.encode(), "brief.yaml")))
@@ -53,7 +53,7 @@ def addresses(made, device: str, interface: str) -> list[str]:
 
 
 @pytest.mark.parametrize(
-    ("habits", "interface", "gateway"),
+    ("conventions", "interface", "gateway"),
     [
         ("", "p1.210", "10.44.1.1/26"),
         ("gateway: last", "p1.210", "10.44.1.62/26"),
@@ -63,13 +63,13 @@ def addresses(made, device: str, interface: str) -> list[str]:
         ("subinterface: counted", "p1.1", "10.44.1.1/26"),
     ],
 )
-def test_habits_of_subnets_and_gateways(habits, interface, gateway):
-    made = plan(habits)
+def test_conventions_of_subnets_and_gateways(conventions, interface, gateway):
+    made = plan(conventions)
     assert sound(made)
-    assert addresses(made, "helm", interface) == [gateway]
+    assert addresses(made, "landing", interface) == [gateway]
 
 
-def test_a_gateway_habit_that_does_not_fit_a_small_subnet_is_refused():
+def test_a_gateway_convention_that_does_not_fit_a_small_subnet_is_refused():
     with pytest.raises(DesignError, match="outside the usable"):
         plan("gateway: +100")
 
@@ -77,7 +77,7 @@ def test_a_gateway_habit_that_does_not_fit_a_small_subnet_is_refused():
 @pytest.mark.parametrize(("transit", "length"), [("/31", 31), ("/30", 30)])
 def test_links_between_routing_devices(transit, length):
     made = plan(f"transit: {transit}")
-    ends = [made.network.devices[name].ports[port].addresses[0] for name, port in (("helm", "p2"), ("core", "p9"))]
+    ends = [made.network.devices[name].ports[port].addresses[0] for name, port in (("landing", "p2"), ("core", "p9"))]
     assert {end.length for end in ends} == {length} and ends[0].prefix == ends[1].prefix and ends[0] != ends[1]
     assert sound(made)
 
@@ -98,16 +98,16 @@ def test_an_untagged_vlan_that_nothing_else_uses():
     brief = """\
 format: archipelago-brief/1
 space: 10.44.0.0/24
-habits: {untagged: spare}
+conventions: {untagged: spare}
 vlans:
   crew: {id: 220, hosts: 5}
   spare: {id: 999}
 devices:
-  helm: {kind: router}
+  landing: {kind: router}
   quay: {kind: switch}
-gateways: [{for: crew, at: helm/p1}]
-hosts: {galley: {vlan: crew, at: quay}}
-cables: [helm/p1 ~ quay/p9]
+gateways: [{for: crew, at: landing/p1}]
+hosts: {mess: {vlan: crew, at: quay}}
+cables: [landing/p1 ~ quay/p9]
 """
     network = design(brief_from(parse(brief.encode(), "brief.yaml"))).network
     assert network.devices["quay"].ports["p9"].untagged == 999
@@ -115,10 +115,10 @@ cables: [helm/p1 ~ quay/p9]
 
 
 def test_a_whole_port_for_one_vlan():
-    made = plan(gateways="  - {for: tickets, at: helm/p1, untagged: true}\n  - {for: [mail, crew], at: core}",
-                cables="  - core/p9 ~ quay/south\n  - helm/p2 ~ core/p8")  # fmt: skip
-    helm = made.network.devices["helm"]
-    assert helm.ports["p1"].addresses and not helm.interfaces
+    made = plan(gateways="  - {for: tickets, at: landing/p1, untagged: true}\n  - {for: [mail, crew], at: core}",
+                cables="  - core/p9 ~ quay/south\n  - landing/p2 ~ core/p8")  # fmt: skip
+    landing = made.network.devices["landing"]
+    assert landing.ports["p1"].addresses and not landing.interfaces
     assert made.network.devices["quay"].ports["north"].access == 210
     assert sound(made)
 
@@ -148,9 +148,9 @@ space: 10.44.0.0/24
 vlans:
   crew: {id: 220, hosts: 5, at: [quay-2, quay-1/p7]}
   mail: {id: 230, hosts: 3}
-devices: {helm: {kind: router}, quay-1: {kind: switch}, quay-2: {kind: switch}}
-gateways: [{for: [crew, mail], at: helm/p1}]
-cables: [helm/p1 ~ quay-1/p9, quay-1/p8 ~ quay-2/p9]
+devices: {landing: {kind: router}, quay-1: {kind: switch}, quay-2: {kind: switch}}
+gateways: [{for: [crew, mail], at: landing/p1}]
+cables: [landing/p1 ~ quay-1/p9, quay-1/p8 ~ quay-2/p9]
 """
     network = design(brief_from(parse(text.encode(), "brief.yaml"))).network
     assert network.devices["quay-1"].ports["p7"].access == 220
@@ -163,17 +163,17 @@ def test_a_circle_of_switches_is_opened():
 format: archipelago-brief/1
 space: 10.44.0.0/24
 vlans: {crew: {id: 220, hosts: 5}}
-devices: {helm: {kind: router}, a: {kind: switch}, b: {kind: switch}, c: {kind: switch}}
-gateways: [{for: crew, at: helm/p1}]
+devices: {landing: {kind: router}, a: {kind: switch}, b: {kind: switch}, c: {kind: switch}}
+gateways: [{for: crew, at: landing/p1}]
 hosts: {x: {vlan: crew, at: a}, y: {vlan: crew, at: b}, z: {vlan: crew, at: c}}
-cables: [helm/p1 ~ a/p9, a/p8 ~ b/p9, b/p8 ~ c/p9, c/p8 ~ a/p7]
+cables: [landing/p1 ~ a/p9, a/p8 ~ b/p9, b/p8 ~ c/p9, c/p8 ~ a/p7]
 """
     made = design(brief_from(parse(text.encode(), "brief.yaml")))
     assert sound(made)
     assert any("would close a circle" in one.why for one in made.decisions)
 
 
-def test_every_interface_kind_is_named_by_habit():
+def test_every_interface_kind_is_named_by_convention():
     made = plan()
     kinds = {name: type(one) for device in made.network.devices.values() for name, one in device.interfaces.items()}
     assert kinds == {"p1.210": Subinterface, "p1.220": Subinterface, "mail-gw": VlanInterface}
