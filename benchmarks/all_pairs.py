@@ -17,8 +17,8 @@ from estate import estate
 from measure import seconds, timed
 
 import archipelago
-from archipelago.diagnosis.picture import picture
-from archipelago.knowledge.devices import know
+from archipelago.knowledge.index import index_network
+from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.network import Network
 from archipelago.reachability.fabric import weave
@@ -39,7 +39,7 @@ def pair_by_pair() -> None:
     random = Random(44)
     names = list(network.hosts)
     asked = [random.sample(names, 2) for _ in range(20)]
-    view = picture(network)
+    view = index_network(network)
     nodes = view.knowledge.nodes
     one = seconds(lambda: [reach(view, nodes[a], nodes[b], probes=1) for a, b in asked]) / len(asked)
     graph = networkx.Graph((str(cable.a.device), str(cable.b.device)) for cable in network.cables)

@@ -16,7 +16,7 @@ from archipelago.addressing.carve import Need, carve
 from archipelago.addressing.values import parse_prefix
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.knowledge.devices import know
+from archipelago.knowledge.known import know
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import Echo, Packet
 
@@ -59,7 +59,7 @@ def chain(switches: int) -> str:
 def hop() -> None:
     knowledge = know(network_from(parse(chain(200).encode(), "chain")))
     simulation = Simulation(knowledge)
-    world, mess = simulation.world, simulation.stations["mess"]
+    world, mess = simulation.world, simulation.station("mess")
     source, target = (knowledge.nodes[name].nics["port"].addresses[0].address for name in ("mess", "bosun"))
     mess.originate(Packet(source, target, 64, Echo(False, 0)))
     world.run()

@@ -10,7 +10,7 @@ import sys
 from collections import Counter
 from random import Random
 
-from archipelago.diagnosis.picture import picture
+from archipelago.knowledge.index import index_network
 from archipelago.model.network import Network
 from archipelago.reachability.matrix import matrix
 from archipelago.simulation.reach import reach
@@ -21,7 +21,7 @@ Causes = Counter[tuple[str | None, str | None]]
 
 def simulated(network: Network, family: int | None) -> tuple[set[tuple[str, str]], Causes]:
     """Every pair asked of the simulation: who is reached, and how many pairs each mistake at each device cuts off."""
-    view = picture(network)
+    view = index_network(network)
     nodes = view.knowledge.nodes
     reached, causes = set(), Causes()
     for source in network.hosts:

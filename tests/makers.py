@@ -7,9 +7,9 @@ from random import Random
 
 from archipelago import DocumentError, amend, design, network_text
 from archipelago.addressing.values import InterfaceAddress, parse_prefix
-from archipelago.diagnosis.picture import picture
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
+from archipelago.knowledge.index import index_network
 from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.network import Cable, End, Host, Network, NextHop, Port, Subinterface, VlanInterface
@@ -304,9 +304,10 @@ def scrambled(random: Random, small: bool = False, anything: bool = False) -> Ne
         network = _read(amend(network_text(network), _advertised(network, random)))
     for _ in range(random.choice((0, 1, 1, 2)) if anything else 0):
         network = _read(amend(network_text(network), _odd(network, random)))
-    view = picture(network)
-    twice = any(len(holders) > 1 for holders in view.holders.values())
-    return network if anything or not (twice or view.domains.loops) else None
+    view = index_network(network)
+    twice = any(True for _ in view.shared_addresses())
+    looped = any(one.circle is not None for one in view.domains.every())
+    return network if anything or not (twice or looped) else None
 
 
 def _read(text: str) -> Network:

@@ -10,10 +10,11 @@ from collections import Counter
 from collections.abc import Iterable
 from random import Random
 
-from archipelago.diagnosis.picture import picture
 from archipelago.exchange.kernel import ask_kernel
+from archipelago.knowledge.ends import first_address
+from archipelago.knowledge.index import index_network
 from archipelago.reachability.matrix import matrix
-from archipelago.simulation.reach import first_address, reach
+from archipelago.simulation.reach import reach
 from makers import scrambled
 
 Difference = tuple[int, str, str, int, bool, bool, bool]
@@ -27,7 +28,7 @@ def referee(wanted: Iterable[int], seconds: float = 3000) -> tuple[Counter[str],
         network = scrambled(Random(seed), small=True)
         if network is None:
             continue
-        view = picture(network)
+        view = index_network(network)
         nodes = view.knowledge.nodes
         asked, ours = [], {}
         arrays = {family: matrix(view, family, causes=False) for family in (4, 6)}

@@ -94,7 +94,7 @@ def test_steps_can_be_narrowed(command, tern_bay):
     late = events("--from-fault")
     assert 0 < len(late) < len(everything) and late == everything[-len(late) :]
     text = command("reach", tern_bay / "broken.yaml", "purser", "camera-s", "--steps").stdout
-    assert "who has" in text and "every event" in text
+    assert "ARP request for" in text and "every event" in text
 
 
 def test_audit_names_file_line_and_mend(command, tern_bay):
@@ -159,8 +159,8 @@ def test_view_shows_filters_and_tables(command, tern_bay):
 def test_points_of_view(command, tern_bay):
     broken = tern_bay / "broken.yaml"
     both = command("view", broken, "landing", "skerry").stdout
-    assert "only landing knows it" in both and "subnets, as both see them" in both
-    assert "no way: no IPv4 gateway" in command("view", broken, "--host", "kiosk-a").stdout
+    assert "only landing has a route" in both and "subnets, as both see them" in both
+    assert "no route: no IPv4 gateway" in command("view", broken, "--host", "kiosk-a").stdout
     tables = json.loads(command("view", tern_bay / "network.yaml", "--gateways", "--json").stdout)
     assert {row["at"] for row in tables["gateways"]} >= {"landing/p1.210", "holm/holm-inn-gw"}
     assert all(row["how"] == "static" or row["how"] == "gateway" for row in tables["static routes"])

@@ -9,11 +9,10 @@ import archipelago
 from agreement import calculated, simulated
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.knowledge.devices import know
-from archipelago.knowledge.domains import domains
-from archipelago.reachability.fabric import weave
-from archipelago.reachability.islands import islands
-from archipelago.reachability.kinds import Decided
+from archipelago.knowledge.known import know
+from archipelago.reachability.build import build_arrays
+from archipelago.reachability.domains import label_domains
+from archipelago.reachability.families import Decided
 from archipelago.reachability.matrix import matrix
 
 
@@ -171,7 +170,7 @@ def test_a_host_of_two_addresses_answers_from_the_one_that_fits():
     # odd has no gateway: two asks it from 10.1.0.8, which is on odd's own subnet; odd does not get to 10.2.0.9
     assert ("one", "two") in reached and ("two", "odd") in reached and ("odd", "two") not in reached
     assert causes == {("gateway-missing", "odd"): 1}
-    (outcome,) = Decided(weave(know(made)), None).outcomes.values()
+    (outcome,) = Decided(build_arrays(know(made)), None).outcomes.values()
     assert len(outcome.replies) == 1 and outcome.onward.shape == (3, 3)
 
 
@@ -199,8 +198,8 @@ def test_hosts_that_fare_alike_are_one_class():
     switches = "".join(f"  q{n}: {{kind: switch}}\n" for n in range(3))
     text = "devices:\n  landing: {kind: router, ports: {p1: {address: 10.1.0.1/24}}}\n" + switches
     made = network(text + "hosts:\n" + hosts + "cables: [landing/p1 ~ q0/up, q0/a ~ q1/a, q1/b ~ q2/b]\n")
-    fabric = weave(know(made))
-    assert len(fabric.likeness) == 3  # a bunch for each switch
+    arrays = build_arrays(know(made))
+    assert len(arrays.examples) == 3  # a bunch for each switch
     found = matrix(made)
     assert found.between.shape == (1, 1) and found.count == found.pairs == 90 * 89
     ((_, cut),) = archipelago.what_if(made, ["q1/b"])
@@ -224,20 +223,22 @@ def test_frames_that_pass_one_way_only_join_nothing():
     made = network(ONE_WAY)  # q2 accepts the tag, but answers without one, which q1 refuses
     reached, causes = agreed(made)
     assert not reached and sum(causes.values()) == 2
-    fabric = weave(know(made))
-    found = islands(len(fabric.feet), fabric.joints)
-    assert not fabric.joints.mutual.all() and not found.loops.any()
-    assert found.of[fabric.feet["q1", 220]] != found.of[fabric.feet["q2", 220]]
+    arrays = build_arrays(know(made))
+    found = label_domains(len(arrays.endpoints), arrays.adjacencies)
+    assert not arrays.adjacencies.mutual.all() and not found.loops.any()
+    assert found.of[arrays.endpoints["q1", 220]] != found.of[arrays.endpoints["q2", 220]]
 
 
 def test_both_labellings_of_the_domains_are_the_same():
     for made in (network(RING), network(LAN), network(ONE_WAY)):
         knowledge = know(made)
-        fabric = weave(knowledge)
-        plain, arrays = domains(knowledge), islands(len(fabric.feet), fabric.joints)
-        live = [foot for foot in fabric.feet if foot in plain.of]
-        same = np.array([[plain.of[a] == plain.of[b] for a in live] for b in live])
-        ours = arrays.of[[fabric.feet[foot] for foot in live]]
+        arrays = build_arrays(knowledge)
+        labels = label_domains(len(arrays.endpoints), arrays.adjacencies)
+        live = [one for one in arrays.endpoints if knowledge.domains.of(one) is not None]
+        same = np.array([[knowledge.domains.together(a, b) for a in live] for b in live])
+        ours = labels.of[[arrays.endpoints[one] for one in live]]
+        looped = [knowledge.domains.loop_at(one) is not None for one in live]
+        assert looped == labels.loops[ours].tolist()
         assert (same == (ours[:, None] == ours[None, :])).all()
 
 
@@ -280,7 +281,7 @@ def test_a_loop_takes_its_domain_with_it_and_nothing_else():
 
 def test_an_address_held_twice_is_decided_by_whose_answer_stands():
     made = network(LAN.replace("odd: {at: q/p3, address: 10.1.0.7/24}", "odd: {at: q/p3, address: 10.1.0.9/24}"))
-    answer = Decided(weave(know(made)), None)
+    answer = Decided(build_arrays(know(made)), None)
     assert answer.doubtful.any()
     agreed(made)
     ((_, apart),) = archipelago.what_if(made, ["odd"])

@@ -11,13 +11,15 @@ from hypothesis import strategies as st
 
 import archipelago
 from archipelago import amend, network_text, read_network
-from archipelago.diagnosis.picture import picture
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.knowledge.devices import know
+from archipelago.knowledge.ends import first_address
+from archipelago.knowledge.index import index_network
+from archipelago.knowledge.known import know
 from archipelago.knowledge.mac import interface_id, link_local
 from archipelago.model.finding import Edit
-from archipelago.simulation.reach import first_address, start
+from archipelago.simulation.events import WORDS, HostConfigured
+from archipelago.simulation.reach import start
 from makers import scrambled
 
 TWO = """format: archipelago-network/1
@@ -56,10 +58,10 @@ def test_a_link_local_address_is_made_of_the_mac_address():
 def test_hosts_take_prefix_and_gateway_from_their_router():
     answer = archipelago.reach(network(), "kiosk-a", "mess")
     assert answer.reached and answer.family == 6 and answer.address.startswith("2001:db8:44:220:")
-    kinds = [event.kind for event in answer.events]
+    kinds = [WORDS[type(event)] for event in answer.events]
     assert kinds.index("solicits") < kinds.index("advertises") < kinds.index("configures") < kinds.index("sends")
-    told = next(event for event in answer.events if event.kind == "configures")
-    assert told.node == "kiosk-a" and told.detail == know(network()).nodes["landing"].nics["p1.210"].link_local
+    told = next(event for event in answer.events if isinstance(event, HostConfigured))
+    assert told.node == "kiosk-a" and told.router == know(network()).nodes["landing"].nics["p1.210"].link_local
     found = archipelago.matrix(network())
     assert found.count == found.pairs == 2 and archipelago.audit(network()) == ()
     assert network_text(network()).count("auto") == 2  # what was heard is not written down
@@ -89,7 +91,7 @@ def test_why_a_host_hears_no_router(edit, slug, at):
 
 def test_a_written_gateway_stays_the_gateway():
     kept = network(Edit(("hosts", "mess", "gateway"), "2001:db8:44:220::1"))
-    (hop,) = picture(kept).network.hosts["mess"].gateway
+    (hop,) = index_network(kept).network.hosts["mess"].gateway
     assert str(hop) == "2001:db8:44:220::1" and archipelago.reach(kept, "mess", "kiosk-a").reached
 
 
@@ -106,12 +108,12 @@ def test_the_simulated_host_ends_up_with_what_the_arrays_assume(seed):
     found = scrambled(Random(seed))
     if found is None:
         return
-    view = picture(found)
+    view = index_network(found)
     for host in found.hosts.values():
         if host.auto and first_address(view.knowledge.nodes[host.name], 6):
             node = view.knowledge.nodes[host.name]
             simulation = start(view, node, 6)
-            (interface,) = simulation.stations[host.name].interfaces.values()
+            (interface,) = simulation.station(host.name).interfaces.values()
             assert interface.nic.addresses == next(iter(node.nics.values())).addresses
 
 
@@ -196,7 +198,7 @@ def test_views_show_both_families(command, tern_bay, tmp_path):
     gateways = said(command, "view", network, "--gateways")
     assert "2001:db8:44::/64" in gateways and "10.44.3.128/26" in gateways
     side = said(command, "view", tern_bay / "broken.yaml", "landing", "skerry")
-    assert "only landing knows it" in side and "2001:db8:44:4::/64" in side
+    assert "only landing has a route" in side and "2001:db8:44:4::/64" in side
     drawn = tmp_path / "diagram.svg"
     said(command, "draw", network, "-o", drawn)
     assert "2001:db8:44:4::/64" in drawn.read_text() and "10.44.0.2 + auto" in drawn.read_text()

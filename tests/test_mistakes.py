@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 
 from archipelago import amend, network_text
 from archipelago.audit.registry import run
-from archipelago.diagnosis.picture import picture
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
+from archipelago.knowledge.index import index_network
 from archipelago.simulation.reach import reach
 from makers import designed, mistakes, mixed_brief, trunked_brief
 
@@ -21,7 +21,7 @@ def read(text: str):
 
 
 def unreached(network):
-    view = picture(network)
+    view = index_network(network)
     nodes = view.knowledge.nodes
     answers = {(a, b): reach(view, nodes[a], nodes[b]) for a, b in permutations(network.hosts, 2)}
     return {pair: answer for pair, answer in answers.items() if not answer.reached}
@@ -36,7 +36,7 @@ def test_every_mistake_is_found_named_and_mended(random, kind):
         wrong = amend(text, edits)
         network = read(wrong)
         broken = unreached(network)
-        findings = run(picture(network))
+        findings = run(index_network(network))
         assert {finding.slug for finding in findings} <= slugs, (what, findings)
         if broken:
             assert findings, what
@@ -49,4 +49,4 @@ def test_every_mistake_is_found_named_and_mended(random, kind):
             assert answer.edits, (what, answer.says)
             assert not unreached(read(amend(wrong, answer.edits))), (what, answer.mend)
         mended = read(amend(wrong, [edit for finding in findings for edit in finding.edits]))
-        assert run(picture(mended)) == (), what
+        assert run(index_network(mended)) == (), what

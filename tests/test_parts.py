@@ -10,7 +10,7 @@ import archipelago
 from archipelago import QueryError
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.knowledge.devices import know, know_again
+from archipelago.knowledge.known import apply_change, know
 from archipelago.knowledge.outside import with_outside
 from archipelago.knowledge.parts import switched_off
 
@@ -36,8 +36,8 @@ def bay(tern_bay):
     ],
 )
 def test_what_each_part_cuts_off(bay, part, touched, cut):
-    _, near = switched_off(know(bay), [part])
-    assert near == touched
+    before = know(bay)
+    assert apply_change(before, switched_off(before, [part])).derived == touched
     ((_, found),) = archipelago.what_if(bay, [part])
     place = {name: index for index, name in enumerate(found.hosts)}
     rest = [name for name in found.hosts if name not in cut]
@@ -74,15 +74,16 @@ def test_parts_that_are_not_there(bay, command, tern_bay, part, message):
 
 def test_only_what_is_touched_is_derived_again(bay):
     before = know(bay)
-    network, touched = switched_off(before, ["skerry"])
-    after = know_again(before, network, touched)
+    every = dict(before.devices)
+    after = apply_change(before, switched_off(before, ["skerry"]))
+    touched = after.derived
     for name, node in after.devices.items():
-        assert (node is before.devices[name]) == (name not in touched)
+        assert (node is every[name]) == (name not in touched)
     assert after.devices["skerry"].off and not after.devices["landing"].nics["p3"].up
-    fresh = know(network)
-    for name in network.devices:
+    fresh = know(after.written)
+    for name in fresh.devices:
         assert after.devices[name].nics == fresh.devices[name].nics
-        assert after.devices[name].routes == fresh.devices[name].routes
+        assert after.routes(name) == fresh.routes(name)
 
 
 def edge(ports, routes):

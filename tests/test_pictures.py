@@ -15,7 +15,7 @@ from matplotlib.image import imread
 import archipelago
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.knowledge.devices import know
+from archipelago.knowledge.known import know
 from archipelago.model.network import Network
 from archipelago.views import matrix as shown
 from archipelago.views.table import lines

@@ -5,9 +5,11 @@ from __future__ import annotations
 import pytest
 
 from archipelago import QueryError, reach
-from archipelago.diagnosis.picture import picture
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
+from archipelago.knowledge.index import index_network
+from archipelago.knowledge.reasons import Reason
+from archipelago.simulation.events import ErrorReported, NeighbourAsked, PacketDelivered
 from archipelago.simulation.reach import simulate
 
 VLANS = "{tickets: 210, crew: 220, cameras: 230}"
@@ -76,7 +78,7 @@ def routed(router: str = "", mess: str = "", kiosk: str = ""):
 def test_the_steps_out_and_back():
     answer = reach(routed(), "kiosk", "mess")
     assert [step.device for step in answer.out] == ["kiosk", "quay", "landing", "quay", "mess"]
-    assert [(s.arrived, s.arrived_tag, s.left, s.left_tag) for s in answer.out[1:4]] == [
+    assert [(s.ingress, s.ingress_tag, s.egress, s.egress_tag) for s in answer.out[1:4]] == [
         ("p1", None, "p9", 210),
         ("p1.210", 210, "p1.220", 220),
         ("p9", 220, "p2", None),
@@ -128,9 +130,9 @@ def test_two_defaults_that_point_at_each_other_run_out_of_ttl():
     )
     answer = reach(made, "kiosk", "198.51.100.9")
     assert (answer.reached, answer.cause) == (False, "routing-loop")
-    refused = [event for event in answer.events if event.kind == "refuses"]
-    assert refused and refused[0].detail == "ttl-expired"
-    told = [e for e in answer.events if e.kind == "delivers" and e.node == "kiosk"]
+    refused = [event for event in answer.events if isinstance(event, ErrorReported)]
+    assert refused and refused[0].packet.body.reason is Reason.TTL_EXPIRED
+    told = [e for e in answer.events if isinstance(e, PacketDelivered) and e.node == "kiosk"]
     assert told  # the error has a way back
 
 
@@ -213,8 +215,8 @@ def test_ipv6_is_resolved_by_its_own_means():
     )
     answer = reach(made, "mess", "bosun")
     assert answer.reached and answer.family == 6
-    asked = next(event for event in answer.events if event.kind == "asks")
-    assert asked.thing.target == 0x3333FF000003  # the solicited-node group (RFC 4291, RFC 2464)
+    asked = next(event for event in answer.events if isinstance(event, NeighbourAsked))
+    assert asked.frame.target == 0x3333FF000003  # the solicited-node group (RFC 4291, RFC 2464)
 
 
 def test_no_common_family():
@@ -227,12 +229,12 @@ def test_no_common_family():
 
 
 def test_tables_that_a_probe_leaves_behind():
-    view = picture(routed())
+    view = index_network(routed())
     nodes = view.knowledge.nodes
     simulation = simulate(view, nodes["kiosk"], nodes["mess"])
-    assert set(simulation.switches["quay"].tables) == {210, 220}
-    assert len(simulation.switches["quay"].tables[210]) == 2
-    assert len(simulation.stations["landing"].interfaces["p1.220"].neighbours) == 1
+    assert set(simulation.switch("quay").tables) == {210, 220}
+    assert len(simulation.switch("quay").tables[210]) == 2
+    assert len(simulation.station("landing").interfaces["p1.220"].neighbours) == 1
 
 
 def test_unknown_ends_are_refused_with_a_hint():

@@ -12,9 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from archipelago import design, to_json
-from archipelago.diagnosis.picture import picture
 from archipelago.files.brief import brief_from
 from archipelago.files.tree import parse
+from archipelago.knowledge.index import index_network
 from archipelago.views.device import tables
 from archipelago.views.diagram import lay_out
 from archipelago.views.table import folded, lines, table
@@ -55,7 +55,7 @@ def large():
 
 
 def test_a_view_with_200_vlans_stays_narrow_and_can_be_filtered():
-    view = picture(large())
+    view = index_network(large())
     nodes = [view.knowledge.nodes[name] for name in view.network.devices]
     everything = [line for one in tables(view, nodes) for line in lines(one)]
     assert max(len(line) for line in everything) < 700
@@ -74,7 +74,7 @@ def overlap(a, b) -> bool:
 @settings(max_examples=15)
 def test_nothing_in_a_diagram_overlaps(random, kind):
     network = designed(kind(random))
-    sheet = lay_out(picture(network))
+    sheet = lay_out(index_network(network))
     assert not [(a.heading, b.heading) for a, b in combinations(sheet.boxes, 2) if overlap(a, b)]
     told = " ".join(text for box in sheet.boxes for text in [box.heading, *box.texts])
     for name in (*network.devices, *network.hosts):
@@ -86,7 +86,7 @@ def test_nothing_in_a_diagram_overlaps(random, kind):
 
 def test_forty_devices_fit_and_routing_ones_stand_above():
     network = design(brief_from(parse(brief_text(40, 60, 240).encode(), "large"))).network
-    view = picture(network)
+    view = index_network(network)
     sheet = lay_out(view)
     assert not any(overlap(a, b) for a, b in combinations(sheet.boxes, 2))
     top = {box.heading.split(" ")[0]: box.y for box in sheet.boxes if box.kind != "hosts"}

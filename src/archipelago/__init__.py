@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from archipelago.model.plan import Design
     from archipelago.reachability.expect import Verdict
     from archipelago.reachability.matrix import Matrix
-    from archipelago.simulation.reach import Answer
+    from archipelago.simulation.reach import ReachResult
 
 __all__ = [
     "AddressError",
@@ -173,18 +173,18 @@ def audit(network: Network) -> tuple[Finding, ...]:
     """What is wrong or risky in a network, worst first, each with the edits that mend it; what it expects and does not
     hold is among them."""
     from archipelago.audit.registry import run, sort
-    from archipelago.diagnosis.picture import picture
+    from archipelago.knowledge.index import index_network
 
-    view = picture(network)
-    found = run(view)
+    index = index_network(network)
+    found = run(index)
     if not network.expect:
         return found
     from archipelago.reachability.expect import findings
 
-    return sort(network, (*found, *findings(view.knowledge)))
+    return sort(network, (*found, *findings(index.knowledge)))
 
 
-def reach(network: Network, source: str, target: str, *, probes: int = 5, family: int | None = None) -> Answer:
+def reach(network: Network, source: str, target: str, *, probes: int = 5, family: int | None = None) -> ReachResult:
     """Ask whether a probe gets from one end to the other and back, frame by frame, from cold tables.
 
     Args:
@@ -200,29 +200,28 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
     """
     from dataclasses import replace
 
-    from archipelago.diagnosis.picture import picture
+    from archipelago.knowledge.ends import common_families, find_end, find_source
+    from archipelago.knowledge.index import index_network
     from archipelago.model.expectation import OUTSIDE
-    from archipelago.simulation.ends import find_end, find_source
-    from archipelago.simulation.reach import common_families
     from archipelago.simulation.reach import reach as ask
 
-    view = picture(network)
+    index = index_network(network)
     pairs = [(source, target)]
-    if OUTSIDE in (source, target) and OUTSIDE not in view.knowledge.nodes:
+    if OUTSIDE in (source, target) and OUTSIDE not in index.knowledge.nodes:
         from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 
-        wider, outside = with_outside(view.knowledge)
+        wider, outside = with_outside(index.knowledge)
         if not outside:
             raise QueryError(NOTHING_LEADS)
-        view = picture(wider)
+        index = index_network(wider)
         pairs = [(one, target) if source == OUTSIDE else (source, one) for one in outside]
-    ends = [(find_source(view, one), find_end(view, other)) for one, other in pairs]
+    ends = [(find_source(index, one), find_end(index, other)) for one, other in pairs]
 
-    def answer(version: int | None) -> Answer:
-        answers = [ask(view, *ends[0], probes=probes, family=version)]
+    def answer(version: int | None) -> ReachResult:
+        answers = [ask(index, *ends[0], probes=probes, family=version)]
         for one in ends[1:]:
             if not answers[-1].reached:
-                answers.append(ask(view, *one, probes=probes, family=version))
+                answers.append(ask(index, *one, probes=probes, family=version))
         return answers[-1] if answers[-1].reached else answers[0]
 
     first = answer(family)
@@ -243,13 +242,13 @@ def matrix(network: Network, family: int | None = None, *, without: Sequence[str
     Raises:
         QueryError: there is no such part.
     """
-    from archipelago.knowledge.devices import know
-    from archipelago.reachability.fabric import weave
+    from archipelago.knowledge.known import know
+    from archipelago.reachability.build import build_arrays
     from archipelago.reachability.matrix import matrix as decide
     from archipelago.reachability.matrix import without as switched_off
 
-    fabric = weave(know(network))
-    return decide(switched_off(fabric, without) if without else fabric, family, causes=causes)
+    arrays = build_arrays(know(network))
+    return decide(switched_off(arrays, without) if without else arrays, family, causes=causes)
 
 
 def what_if(
@@ -286,7 +285,7 @@ def expectations(
     """
     from dataclasses import replace
 
-    from archipelago.knowledge.devices import know
+    from archipelago.knowledge.known import know
     from archipelago.model.expectation import Expectation
     from archipelago.reachability.expect import check
 

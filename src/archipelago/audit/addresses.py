@@ -8,41 +8,44 @@ from archipelago.addressing.carve import overlapping
 from archipelago.addressing.values import is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.picture import Held, Picture, every_address, nic_path, stale
+from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.places import has_moved, nic_path
+from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
 
 
 @rule
-def held_twice(view: Picture) -> Iterator[Finding]:
+def held_twice(index: NetworkIndex) -> Iterator[Finding]:
     """One address on two interfaces of one routing table's world."""
-    for address, holders in view.holders.items():
-        if len(holders) > 1 and not is_link_local(address):
+    for address, holders in index.shared_addresses():
+        if not is_link_local(address):
             worlds: dict[str, list[Held]] = {}
             for held in holders:
                 worlds.setdefault(held.nic.vrf, []).append(held)
             for together in worlds.values():
                 if len(together) > 1:
-                    yield faults.address_repeated(view, address, tuple(together))
+                    yield faults.duplicate_address(index, address, tuple(together))
 
 
 @rule
-def unusable(view: Picture) -> Iterator[Finding]:
+def unusable(index: NetworkIndex) -> Iterator[Finding]:
     """The broadcast or all-zeros address of its own subnet, held by an interface."""
-    for held in every_address(view.knowledge):
+    for held in index.every_address():
         prefix = held.address.prefix
         if prefix.reserved_ends() and held.address.value in (prefix.value, prefix.last):
-            home = view.home_of(held.node, held.address)
+            home = index.home_of(held.node, held.address)
             if held.node.kind not in ("host", "switch") or home is None or home.address.length == prefix.length:
-                yield faults.address_broadcast(view, held.address.address, prefix)
+                yield faults.address_broadcast(index, held.address.address, prefix)
 
 
 @rule
-def overlapping_subnets(view: Picture) -> Iterator[Finding]:
+def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
     """Two routed subnets that share addresses but are not one subnet in one broadcast domain."""
     subnets = [
         (held.address.prefix, held)
-        for held in every_address(view.knowledge)
-        if held.node.kind in ("router", "l3switch") and not is_link_local(held.address)
+        for held in index.every_address()
+        if held.node.can_route and not is_link_local(held.address)
     ]
     for wide, narrow in overlapping(subnets):
         same = wide.address.prefix == narrow.address.prefix
@@ -50,20 +53,20 @@ def overlapping_subnets(view: Picture) -> Iterator[Finding]:
             continue
         if wide.address.address == narrow.address.address or narrow.nic.kind == "loopback" or not _speak(wide, narrow):
             continue
-        if same and stale(view, wide):
+        if same and has_moved(index, wide):
             yield _overlap(wide, narrow, moved=True)
-        elif same and stale(view, narrow):
+        elif same and has_moved(index, narrow):
             yield _overlap(narrow, wide, moved=True)
         elif same and (
-            view.domains.together(wide.foot, narrow.foot)
+            index.domains.together(wide.endpoint, narrow.endpoint)
             or not (wide.nic.up and narrow.nic.up)
             or (wide.nic.vlan is not None and wide.nic.vlan == narrow.nic.vlan)
         ):
             continue
-        elif not same and view.domains.together(wide.foot, narrow.foot):
+        elif not same and index.domains.together(wide.endpoint, narrow.endpoint):
             first, last = narrow.address.prefix.usable()
             fits = first <= wide.address.value <= last
-            yield faults.link_mask_differs(wide, narrow) if fits else faults.link_mask_differs(narrow, wide)
+            yield faults.link_mask_mismatch(wide, narrow) if fits else faults.link_mask_mismatch(narrow, wide)
         else:
             yield _overlap(narrow, wide)
 
@@ -71,16 +74,16 @@ def overlapping_subnets(view: Picture) -> Iterator[Finding]:
 def _overlap(held: Held, other: Held, moved: bool = False) -> Finding:
     path, name = nic_path(held), faults.label(held)
     gone = (Edit(path if held.nic.kind != "port" else (*path, "address"), REMOVE),) if moved else ()
-    return Finding(
+    return finding(
         "subnet-overlap",
-        "error",
-        held.node.name,
-        (*path, "address"),
-        f"{faults.label(held)} with {held.address} overlaps {faults.label(other)} with {other.address}"
-        + (", where the hosts of the subnet are" if moved else ""),
-        "the same addresses are routed to two places",
-        f"take {held.address} away from {name}" if moved else f"move {name} to a subnet of its own",
-        gone,
+        at=held.node.name,
+        path=(*path, "address"),
+        says=(
+            f"{faults.label(held)} with {held.address} overlaps {faults.label(other)} with {other.address}"
+            + (", where the hosts of the subnet are" if moved else "")
+        ),
+        mend=f"take {held.address} away from {name}" if moved else f"move {name} to a subnet of its own",
+        edits=gone,
     )
 
 

@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from importlib import import_module
 
-from archipelago.diagnosis.picture import Picture
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import SEVERITIES, Finding
 from archipelago.model.network import Network
 
-Rule = Callable[[Picture], Iterator[Finding]]
+Rule = Callable[[NetworkIndex], Iterator[Finding]]
 
 RULES: list[Rule] = []
 """Every rule, in the order of its module and place."""
 
-_MODULES = ("hosts", "addresses", "switching", "interfaces", "routing")
+_MODULES = ("hosts", "addresses", "switching", "interfaces", "routing", "ways")
 
 
 def rule(function: Rule) -> Rule:
@@ -23,15 +23,15 @@ def rule(function: Rule) -> Rule:
     return function
 
 
-def run(view: Picture) -> tuple[Finding, ...]:
+def run(index: NetworkIndex) -> tuple[Finding, ...]:
     """Every finding of every rule, worst first, then in the order of the document; each mistake once."""
     for module in _MODULES:
         import_module(f"archipelago.audit.{module}")
     found: dict[tuple[object, ...], Finding] = {}
     for one in RULES:
-        for finding in one(view):
+        for finding in one(index):
             found.setdefault((finding.slug, finding.path, finding.mend), finding)
-    return sort(view.network, found.values())
+    return sort(index.network, found.values())
 
 
 def sort(network: Network, found: Iterable[Finding]) -> tuple[Finding, ...]:

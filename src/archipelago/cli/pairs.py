@@ -10,12 +10,12 @@ from typing import Any
 import archipelago
 from archipelago.cli import out
 from archipelago.files.disk import write_whole
-from archipelago.knowledge.devices import Knowledge, know
+from archipelago.knowledge.known import Knowledge, know
+from archipelago.reachability.build import build_arrays
+from archipelago.reachability.causes import Group
 from archipelago.reachability.expect import Checked, check
-from archipelago.reachability.fabric import weave
 from archipelago.reachability.matrix import Matrix, without
 from archipelago.reachability.matrix import matrix as decide
-from archipelago.reachability.why import Group
 from archipelago.views import matrix as shown
 
 
@@ -56,17 +56,17 @@ def matrix(words: Namespace) -> int:
 
 
 def _told(words: Namespace) -> Told:
-    fabric = weave(know(archipelago.read_network(words.network)))
+    arrays = build_arrays(know(archipelago.read_network(words.network)))
     if words.without:
-        fabric = without(fabric, words.without)
-    found = decide(fabric, words.family, causes=not words.csv)
-    both = words.family is None and len(fabric.families) == 2
-    six = decide(fabric, 6, causes=True) if both and not words.csv else None
+        arrays = without(arrays, words.without)
+    found = decide(arrays, words.family, causes=not words.csv)
+    both = words.family is None and len(arrays.families) == 2
+    six = decide(arrays, 6, causes=True) if both and not words.csv else None
     known = {(one.finding.path, one.finding.mend) for one in found.groups}
     only_six = [one for one in six.groups if (one.finding.path, one.finding.mend) not in known] if six else []
-    expect = fabric.knowledge.network.expect
-    checked = check(fabric.knowledge, words.family, found) if expect else None
-    return Told(fabric.knowledge, found, six, tuple(only_six), checked)
+    expect = arrays.knowledge.network.expect
+    checked = check(arrays.knowledge, words.family, found) if expect else None
+    return Told(arrays.knowledge, found, six, tuple(only_six), checked)
 
 
 def _values(told: Told) -> dict[str, Any]:

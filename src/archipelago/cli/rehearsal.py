@@ -7,11 +7,12 @@ import time
 from typing import Any
 
 from archipelago.cli import out
-from archipelago.diagnosis.picture import Picture, picture
 from archipelago.errors import QueryError
 from archipelago.exchange.kernel import ask_kernel, kernel_here
+from archipelago.knowledge.ends import common_family, first_address
+from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.network import Network
-from archipelago.simulation.reach import Answer, common_family, first_address, reach
+from archipelago.simulation.reach import ReachResult, reach
 from archipelago.views.table import counted, lines, table
 
 
@@ -22,20 +23,21 @@ def rehearse(network: Network, sources: list[str], targets: list[str], seconds: 
         QueryError: a host does not exist, or the network cannot be built because it would storm.
         KernelError: there is no kernel to use, or it did not finish in time.
     """
-    view = picture(network)
-    if view.domains.loops:
-        cables = ", ".join(str(cable) for cable in next(iter(view.domains.loops.values())).cables)
+    index = index_network(network)
+    loop = next((one.circle for one in index.domains.every() if one.circle is not None), None)
+    if loop is not None:
+        cables = ", ".join(str(cable) for cable in loop.cables)
         raise QueryError(f"this network would storm in a kernel: switching runs in a circle over {cables}")
     pairs = _pairs(network, sources, targets)
     where = kernel_here()
     out.note(
         {"here": "in this machine's kernel", "uml": "in a kernel that boots as a process (user-mode-linux)"}[where]
     )
-    ours: dict[tuple[str, str], Answer] = {}
+    ours: dict[tuple[str, str], ReachResult] = {}
     asked = []
-    nodes = view.knowledge.nodes
+    nodes = index.knowledge.nodes
     for source, target in pairs:
-        ours[source, target] = reach(view, nodes[source], nodes[target])
+        ours[source, target] = reach(index, nodes[source], nodes[target])
         family = common_family(nodes[source], nodes[target])
         address = first_address(nodes[target], family) if family else None
         if address is not None:
@@ -59,7 +61,7 @@ def rehearse(network: Network, sources: list[str], targets: list[str], seconds: 
     if as_json:
         out.say_json(_values(ours, theirs, differ))
     else:
-        _say(view, ours, theirs, differ)
+        _say(index, ours, theirs, differ)
     return 1 if differ else 0
 
 
@@ -70,7 +72,9 @@ def _pairs(network: Network, sources: list[str], targets: list[str]) -> list[tup
     return [(a, b) for a in sources or network.hosts for b in targets or network.hosts if a != b]
 
 
-def _values(ours: dict[tuple[str, str], Answer], theirs: set[tuple[str, str]], differ: list[tuple[str, str]]) -> Any:
+def _values(
+    ours: dict[tuple[str, str], ReachResult], theirs: set[tuple[str, str]], differ: list[tuple[str, str]]
+) -> Any:
     return {
         "pairs": len(ours),
         "agree": len(ours) - len(differ),
@@ -89,7 +93,10 @@ def _values(ours: dict[tuple[str, str], Answer], theirs: set[tuple[str, str]], d
 
 
 def _say(
-    view: Picture, ours: dict[tuple[str, str], Answer], theirs: set[tuple[str, str]], differ: list[tuple[str, str]]
+    index: NetworkIndex,
+    ours: dict[tuple[str, str], ReachResult],
+    theirs: set[tuple[str, str]],
+    differ: list[tuple[str, str]],
 ) -> None:
     agreed = len(ours) - len(differ)
     out.head(f"{agreed} of {counted(len(ours), 'pair')} agree; the kernel answered {counted(len(theirs), 'pair')}")
@@ -116,6 +123,6 @@ def _say(
         ]
         out.say()
         out.say_lines(lines(table("pairs that differ", ("from", "to", "simulation", "kernel"), unlike)))
-        twice = [str(address) for address, holders in view.holders.items() if len(holders) > 1]
+        twice = [str(address) for address, _ in index.shared_addresses()]
         if twice:
             out.say(f"addresses held twice, whose holder is decided by chance: {', '.join(twice)}")

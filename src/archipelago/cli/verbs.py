@@ -131,12 +131,12 @@ def reach(words: Namespace) -> int:
 
 
 def _broadcast(network: Network, words: Namespace) -> int:
-    from archipelago.diagnosis.picture import picture
-    from archipelago.simulation.ends import find_source
+    from archipelago.knowledge.ends import find_source
+    from archipelago.knowledge.index import index_network
     from archipelago.simulation.explore import broadcast
     from archipelago.views.table import counted, table
 
-    view = picture(network)
+    view = index_network(network)
     heard = broadcast(view, find_source(view, words.source))
     hosts = sum(one.kind == "host" for one in heard)
     if words.as_json:
@@ -151,13 +151,13 @@ def _broadcast(network: Network, words: Namespace) -> int:
 
 
 def _trace(network: Network, words: Namespace) -> int:
-    from archipelago.diagnosis.picture import picture
-    from archipelago.simulation.ends import find_end, find_source
+    from archipelago.knowledge.ends import find_end, find_source
+    from archipelago.knowledge.index import index_network
     from archipelago.simulation.explore import trace
-    from archipelago.simulation.frames import REFUSALS
+    from archipelago.simulation.frames import ICMP_ERRORS
     from archipelago.views.table import table
 
-    view = picture(network)
+    view = index_network(network)
     found = trace(view, find_source(view, words.source), find_end(view, words.target), words.family)
     reached = bool(found) and found[-1].answer == "reply"
     if words.as_json:
@@ -166,7 +166,8 @@ def _trace(network: Network, words: Namespace) -> int:
     routers = sum(one.answer == "ttl-expired" for one in found)
     answer = "answers" if reached else "does not answer"
     out.head(f"{words.target} {answer}; {routers} routers told of themselves on the way")
-    said = {"reply": "echo reply: the target itself", "no answer": "no answer", **REFUSALS}
+    said: dict[str, str] = {"reply": "echo reply: the target itself", "no answer": "no answer"}
+    said.update({str(reason): text for reason, text in ICMP_ERRORS.items()})
     rows = [(one.ttl, one.device or "-", one.address or "-", said[one.answer]) for one in found]
     limit = "hop limit" if words.family == 6 or any(":" in str(one.address or "") for one in found) else "TTL"
     out.say_tables([table("", (limit, "device", "address", "said"), rows, (limit,))])
@@ -181,10 +182,10 @@ def matrix(words: Namespace) -> int:
 
 def view(words: Namespace) -> int:
     from archipelago.cli.words import after_words, nodes_named, vlans_named
-    from archipelago.diagnosis.picture import picture
+    from archipelago.knowledge.index import index_network
     from archipelago.views import device as tables
 
-    looked = picture(archipelago.read_network(words.network))
+    looked = index_network(archipelago.read_network(words.network))
     nodes = nodes_named(looked, words.devices)
     if words.host:
         shown = [tables.host_view(looked, one) for one in nodes_named(looked, words.host)]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 
-from archipelago.diagnosis.picture import Picture
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.simulation.build import Simulation
 
 CarveWords = tuple[list[str], dict[str, int], dict[str, int], dict[str, str], float]
@@ -55,20 +55,20 @@ def carve_words(words: list[str], pins: list[str], headroom: str) -> CarveWords:
     return spaces, needs, ids, pinned, float(share[1]) / 100 if share else 0.0
 
 
-def nodes_named(view: Picture, names: list[str]) -> list[Node]:
+def nodes_named(index: NetworkIndex, names: list[str]) -> list[Node]:
     """The devices (or hosts) of those names; all devices where none is named.
 
     Raises:
         QueryError: there is none such.
     """
-    nodes = view.knowledge.nodes
+    nodes = index.knowledge.nodes
     for name in names:
         if name not in nodes:
-            raise QueryError(f"there is no device '{name}'; there are: {', '.join(view.network.devices)}")
-    return [nodes[name] for name in (names or view.network.devices)]
+            raise QueryError(f"there is no device '{name}'; there are: {', '.join(index.network.devices)}")
+    return [nodes[name] for name in (names or index.network.devices)]
 
 
-def vlans_named(view: Picture, names: list[str]) -> frozenset[int]:
+def vlans_named(index: NetworkIndex, names: list[str]) -> frozenset[int]:
     """VLAN ids from names or ids.
 
     Raises:
@@ -76,23 +76,23 @@ def vlans_named(view: Picture, names: list[str]) -> frozenset[int]:
     """
     found = set()
     for name in names:
-        number = view.network.vlan_called(name)
+        number = index.network.vlan_called(name)
         if number is None:
-            raise QueryError(f"there is no VLAN '{name}'; there are: {', '.join(view.network.vlans)}")
+            raise QueryError(f"there is no VLAN '{name}'; there are: {', '.join(index.network.vlans)}")
         found.add(number)
     return frozenset(found)
 
 
-def after_words(view: Picture, words: str) -> Simulation:
+def after_words(index: NetworkIndex, words: str) -> Simulation:
     """A simulation with the probes of `FROM,TO` in it.
 
     Raises:
         QueryError: the words are not two ends.
     """
-    from archipelago.simulation.ends import find_end, find_source
+    from archipelago.knowledge.ends import find_end, find_source
     from archipelago.simulation.reach import simulate
 
     source, comma, target = words.partition(",")
     if not comma:
         raise QueryError(f"'{words}' is not FROM,TO; name two ends, such as kiosk-a,mess")
-    return simulate(view, find_source(view, source), find_end(view, target))
+    return simulate(index, find_source(index, source), find_end(index, target))

@@ -7,8 +7,9 @@ from collections.abc import Iterator
 
 from archipelago.addressing.values import Prefix
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.picture import Picture, wanted_vlan
+from archipelago.diagnosis.places import wanted_vlan
 from archipelago.knowledge.devices import Attachment, Nic, Node
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import Link
 from archipelago.model.finding import Finding
 from archipelago.model.network import Aggregate, Device, End, Host
@@ -16,80 +17,78 @@ from archipelago.model.network import Aggregate, Device, End, Host
 Foothold = tuple[Node, Nic]
 
 
-def link_fault(view: Picture, end: End) -> Finding | None:
+def link_fault(index: NetworkIndex, end: End) -> Finding | None:
     """Why a port has no carrier: the first thing that is off on the way to its peer, or that it is not cabled."""
-    link = view.knowledge.links[end]
+    link = index.knowledge.links[end]
     if link.carrier:
         return None
     for one in (end, link.peer):
         if one is None:
             continue
-        found = _off(view, one)
+        found = _off(index, one)
         if found is not None:
             return found
     if link.cable is not None and link.cable.off:
-        return faults.cable_off(view, link.cable)
-    return faults.not_cabled(view, end, partner_of(view, end))
+        return faults.cable_off(index, link.cable)
+    return faults.not_cabled(index, end, partner_of(index, end))
 
 
-def _off(view: Picture, end: End) -> Finding | None:
+def _off(index: NetworkIndex, end: End) -> Finding | None:
     """The port, its aggregate, its device or its host, if that is off."""
-    node = view.knowledge.nodes[end.device]
+    node = index.knowledge.nodes[end.device]
     written = node.written
     if node.off:
-        return faults.switched_off(
-            faults.node_path(node), node.name, node.name, f"nothing gets in or out of {node.name}"
-        )
+        return faults.admin_down(faults.node_path(node), node.name, node.name, f"nothing gets in or out of {node.name}")
     if isinstance(written, Host):
         return None
-    if view.knowledge.ports[end.device][end.port].off:
+    if index.knowledge.ports[end.device][end.port].off:
         path = ("devices", end.device, "ports", end.port)
-        return faults.switched_off(path, str(end), end.device, f"nothing crosses {end}")
+        return faults.admin_down(path, str(end), end.device, f"nothing crosses {end}")
     for interface in written.interfaces.values():
         if isinstance(interface, Aggregate) and interface.off and end.port in interface.members:
             path = ("devices", end.device, "interfaces", interface.name)
-            return faults.switched_off(path, f"{end.device}/{interface.name}", end.device, f"nothing crosses {end}")
+            return faults.admin_down(path, f"{end.device}/{interface.name}", end.device, f"nothing crosses {end}")
     return None
 
 
-def attachment_fault(view: Picture, attachment: Attachment) -> Finding | None:
+def attachment_fault(index: NetworkIndex, attachment: Attachment) -> Finding | None:
     """Why a port or aggregate has no carrier."""
     if attachment.carrier or not attachment.members:
         return None
-    return link_fault(view, attachment.members[0])
+    return link_fault(index, attachment.members[0])
 
 
-def partner_of(view: Picture, end: End) -> End | None:
+def partner_of(index: NetworkIndex, end: End) -> End | None:
     """The one free port that is set up as the other end of this one: an address of the same subnet, or the most VLANs
     in common, on another device."""
-    wanted = _spoken(view, end)
-    subnets = _subnets(view, end)
+    wanted = _spoken(index, end)
+    subnets = _subnets(index, end)
     best: tuple[int, End] | None = None
-    for name, ports in view.knowledge.ports.items():
+    for name, ports in index.knowledge.ports.items():
         if name == end.device:
             continue
         for port in ports:
             other = End(name, port)
-            if view.knowledge.links[other].peer is None:
-                shared = len(wanted & _spoken(view, other)) + 5000 * len(subnets & _subnets(view, other))
+            if index.knowledge.links[other].peer is None:
+                shared = len(wanted & _spoken(index, other)) + 5000 * len(subnets & _subnets(index, other))
                 if shared and (best is None or shared > best[0]):
                     best = (shared, other)
     return best[1] if best else None
 
 
-def _subnets(view: Picture, end: End) -> frozenset[Prefix]:
+def _subnets(index: NetworkIndex, end: End) -> frozenset[Prefix]:
     """The subnets of a routed port's own addresses."""
-    attachment = view.knowledge.attachment_at(end)
+    attachment = index.knowledge.attachment_at(end)
     if attachment.switched:
         return frozenset()
-    nic = view.knowledge.nodes[end.device].nics.get(attachment.name)
+    nic = index.knowledge.nodes[end.device].nics.get(attachment.name)
     return frozenset(held.prefix for held in nic.addresses) if nic else frozenset()
 
 
-def _spoken(view: Picture, end: End) -> frozenset[int]:
+def _spoken(index: NetworkIndex, end: End) -> frozenset[int]:
     """The VLANs that a port's written settings are about; nothing for a port left at its defaults."""
-    node = view.knowledge.nodes[end.device]
-    attachment = view.knowledge.attachment_at(end)
+    node = index.knowledge.nodes[end.device]
+    attachment = index.knowledge.attachment_at(end)
     if node.kind == "host":
         return frozenset()
     if attachment.switched:
@@ -97,13 +96,13 @@ def _spoken(view: Picture, end: End) -> frozenset[int]:
     return frozenset(nic.vlan for nic in node.nics_on(attachment.name) if nic.vlan is not None)
 
 
-def cut(view: Picture, vlan: int, start: Foothold, goal: Foothold) -> list[Finding]:
+def cut(index: NetworkIndex, vlan: int, start: Foothold, goal: Foothold) -> list[Finding]:
     """What keeps the frames of a VLAN from one foothold to the other, in the order of the way; empty if nothing does.
 
     Of all ways along cables, also those that are off, the one with the fewest mistakes is judged.
     """
     first, last = _entrance(start), _entrance(goal)
-    found = _own_faults(view, vlan, start) + _own_faults(view, vlan, goal)
+    found = _own_faults(index, vlan, start) + _own_faults(index, vlan, goal)
     if found:
         return found
     best: dict[str, int] = {first: 0}
@@ -116,7 +115,7 @@ def cut(view: Picture, vlan: int, start: Foothold, goal: Foothold) -> list[Findi
             continue
         if name == last:
             break
-        for far, wrong in _hops(view, vlan, name, start, goal):
+        for far, wrong in _hops(index, vlan, name, start, goal):
             total = cost + 1 + 1000 * len(wrong)
             if total < best.get(far, total + 1):
                 best[far] = total
@@ -124,7 +123,7 @@ def cut(view: Picture, vlan: int, start: Foothold, goal: Foothold) -> list[Findi
                 order += 1
                 heapq.heappush(queue, (total, order, far))
     if last not in came and last != first:
-        return _uncabled(view, vlan, set(best), start, goal)
+        return _uncabled(index, vlan, set(best), start, goal)
     steps: list[list[Finding]] = []
     name = last
     while name != first:
@@ -137,27 +136,29 @@ def _entrance(foothold: Foothold) -> str:
     return foothold[0].name
 
 
-def _own_faults(view: Picture, vlan: int, foothold: Foothold) -> list[Finding]:
+def _own_faults(index: NetworkIndex, vlan: int, foothold: Foothold) -> list[Finding]:
     node, nic = foothold
     if nic.kind == "vlan" and vlan not in node.vlans and isinstance(node.written, Device):
-        return [faults.vlan_absent(view, node.written, vlan)]
+        return [faults.vlan_absent(index, node.written, vlan)]
     return []
 
 
-def _hops(view: Picture, vlan: int, name: str, start: Foothold, goal: Foothold) -> Iterator[tuple[str, list[Finding]]]:
+def _hops(
+    index: NetworkIndex, vlan: int, name: str, start: Foothold, goal: Foothold
+) -> Iterator[tuple[str, list[Finding]]]:
     """The devices next to one, each with the mistakes on the link there."""
-    node = view.knowledge.nodes[name]
+    node = index.knowledge.nodes[name]
     for attachment in node.attachments.values():
         if not _passes(node, attachment, start, goal):
             continue
         for end in attachment.members:
-            link = view.knowledge.links[end]
+            link = index.knowledge.links[end]
             if link.peer is None:
                 continue
-            far_node = view.knowledge.nodes[link.peer.device]
-            far = view.knowledge.attachment_at(link.peer)
+            far_node = index.knowledge.nodes[link.peer.device]
+            far = index.knowledge.attachment_at(link.peer)
             if _passes(far_node, far, start, goal):
-                yield far_node.name, _link_mistakes(view, vlan, link, (node, attachment), (far_node, far), start, goal)
+                yield far_node.name, _link_mistakes(index, vlan, link, (node, attachment), (far_node, far), start, goal)
 
 
 def _passes(node: Node, attachment: Attachment, start: Foothold, goal: Foothold) -> bool:
@@ -168,7 +169,7 @@ def _passes(node: Node, attachment: Attachment, start: Foothold, goal: Foothold)
 
 
 def _link_mistakes(
-    view: Picture,
+    index: NetworkIndex,
     vlan: int,
     link: Link,
     here: tuple[Node, Attachment],
@@ -177,7 +178,7 @@ def _link_mistakes(
     goal: Foothold,
 ) -> list[Finding]:
     found: list[Finding] = []
-    blocked = link_fault(view, link.end)
+    blocked = link_fault(index, link.end)
     if blocked is not None:
         found.append(blocked)
     tags = []
@@ -186,12 +187,12 @@ def _link_mistakes(
             nic = next(nic for foot, nic in (start, goal) if foot is node and nic.attachment == one.name)
             tags.append(nic.tag)
         elif vlan not in node.vlans and isinstance(node.written, Device):
-            found.append(faults.vlan_absent(view, node.written, vlan))
+            found.append(faults.vlan_absent(index, node.written, vlan))
         elif vlan not in one.vlans:
-            found.append(_uncarried(view, vlan, node, one, far_node, far))
+            found.append(_uncarried(index, vlan, node, one, far_node, far))
         else:
             tags.append(None if one.untagged == vlan else vlan)
-    unlike = unlike_untagged(view, here, there)
+    unlike = unlike_untagged(index, here, there)
     if unlike is not None:
         return [*([blocked] if blocked is not None else []), unlike]
     if len(tags) == 2 and tags[0] != tags[1]:
@@ -203,29 +204,29 @@ def _link_mistakes(
             and far_node.kind != "host"
             and (far.written.trunk is not None or not far.switched)
         ):
-            found.append(faults.trunk_expected(view, node.name, one, *_mirrored(view, far_node, far)))
+            found.append(faults.trunk_expected(index, node.name, one, *_mirrored(index, far_node, far)))
         else:
             there_vlan = wanted_vlan(far) if far.switched else _untagged_of(far_node, far)
-            found.append(faults.untagged_differs(view, node.name, one, wanted_vlan(one), there_vlan))
+            found.append(faults.untagged_vlan_mismatch(index, node.name, one, wanted_vlan(one), there_vlan))
     return found
 
 
-def _uncarried(view: Picture, vlan: int, node: Node, one: Attachment, far_node: Node, far: Attachment) -> Finding:
+def _uncarried(index: NetworkIndex, vlan: int, node: Node, one: Attachment, far_node: Node, far: Attachment) -> Finding:
     if one.written.trunk is not None:
         if far_node.kind == "host" and isinstance(far_node.written, Host):
-            return faults.vlan_wrong(view, far_node.written, one, vlan, wanted_vlan(one))
-        return faults.vlan_not_carried(view, node.name, one, vlan)
+            return faults.vlan_wrong(index, far_node.written, one, vlan, wanted_vlan(one))
+        return faults.vlan_not_carried(index, node.name, one, vlan)
     if far_node.kind == "host" and isinstance(far_node.written, Host):
-        return faults.vlan_wrong(view, far_node.written, one, vlan, wanted_vlan(one))
+        return faults.vlan_wrong(index, far_node.written, one, vlan, wanted_vlan(one))
     if far.switched and far.written.trunk is None:
-        return faults.untagged_differs(view, node.name, one, wanted_vlan(one), wanted_vlan(far))
-    vlans, untagged = _mirrored(view, far_node, far)
+        return faults.untagged_vlan_mismatch(index, node.name, one, wanted_vlan(one), wanted_vlan(far))
+    vlans, untagged = _mirrored(index, far_node, far)
     if not vlans and untagged is not None:
-        return faults.untagged_differs(view, node.name, one, wanted_vlan(one), untagged)
-    return faults.trunk_expected(view, node.name, one, vlans, untagged)
+        return faults.untagged_vlan_mismatch(index, node.name, one, wanted_vlan(one), untagged)
+    return faults.trunk_expected(index, node.name, one, vlans, untagged)
 
 
-def _mirrored(view: Picture, node: Node, attachment: Attachment) -> tuple[list[int], int | None]:
+def _mirrored(index: NetworkIndex, node: Node, attachment: Attachment) -> tuple[list[int], int | None]:
     """The VLANs, and the untagged one, that the other end of an attachment should carry."""
     if attachment.switched:
         one = attachment.written
@@ -242,41 +243,41 @@ def _untagged_of(node: Node, attachment: Attachment) -> int | None:
     )
 
 
-def _uncabled(view: Picture, vlan: int, reached: set[str], start: Foothold, goal: Foothold) -> list[Finding]:
+def _uncabled(index: NetworkIndex, vlan: int, reached: set[str], start: Foothold, goal: Foothold) -> list[Finding]:
     """No way along cables: the free ports, one on each side, that look made for each other."""
     near: list[End] = []
     far: list[End] = []
-    for name, ports in view.knowledge.ports.items():
-        node = view.knowledge.nodes[name]
+    for name, ports in index.knowledge.ports.items():
+        node = index.knowledge.nodes[name]
         side = near if name in reached else far
         for port in ports:
             end = End(name, port)
-            attachment = view.knowledge.attachment_at(end)
-            if view.knowledge.links[end].peer is None and _passes(node, attachment, start, goal):
+            attachment = index.knowledge.attachment_at(end)
+            if index.knowledge.links[end].peer is None and _passes(node, attachment, start, goal):
                 side.append(end)
-    pairs = [(a, b) for a in near for b in far if vlan in _spoken(view, a) and vlan in _spoken(view, b)]
+    pairs = [(a, b) for a in near for b in far if vlan in _spoken(index, a) and vlan in _spoken(index, b)]
     if pairs:
-        a, b = max(pairs, key=lambda pair: len(_spoken(view, pair[0]) & _spoken(view, pair[1])))
-        return [faults.not_cabled(view, a, b)]
-    single = next((end for end in (*near, *far) if vlan in _spoken(view, end)), None)
+        a, b = max(pairs, key=lambda pair: len(_spoken(index, pair[0]) & _spoken(index, pair[1])))
+        return [faults.not_cabled(index, a, b)]
+    single = next((end for end in (*near, *far) if vlan in _spoken(index, end)), None)
     if single is not None:
-        return [faults.not_cabled(view, single, None)]
-    return [faults.no_way(view, vlan, start[0], goal[0])]
+        return [faults.not_cabled(index, single, None)]
+    return [faults.no_layer2_path(index, vlan, start[0], goal[0])]
 
 
-def facing_access(view: Picture, node: Node, one: Attachment, far_node: Node, far: Attachment) -> Finding | None:
+def facing_access(index: NetworkIndex, node: Node, one: Attachment, far_node: Node, far: Attachment) -> Finding | None:
     """An access port whose far end is a trunk with more than its untagged VLAN, or carries tagged subinterfaces."""
     if not one.switched or one.written.trunk is not None:
         return None
-    vlans, untagged = _mirrored(view, far_node, far)
+    vlans, untagged = _mirrored(index, far_node, far)
     if far.switched and far.written.trunk is None:
         return None
     if any(vlan != untagged for vlan in vlans):
-        return faults.trunk_expected(view, node.name, one, vlans, untagged)
+        return faults.trunk_expected(index, node.name, one, vlans, untagged)
     return None
 
 
-def unlike_untagged(view: Picture, a: tuple[Node, Attachment], b: tuple[Node, Attachment]) -> Finding | None:
+def unlike_untagged(index: NetworkIndex, a: tuple[Node, Attachment], b: tuple[Node, Attachment]) -> Finding | None:
     """Two ends of a link that each take untagged frames, for different VLANs: told of the end that sorts last. Two
     access ports are for whoever knows which of them is wrong."""
     (_, one), (far_node, far) = sorted((a, b), key=lambda end: (end[0].name, end[1].name))
@@ -286,4 +287,4 @@ def unlike_untagged(view: Picture, a: tuple[Node, Attachment], b: tuple[Node, At
         return None
     if one.written.trunk is not None and far.written.trunk is None:
         return None
-    return faults.untagged_differs(view, far_node.name, far, far.untagged, one.untagged)
+    return faults.untagged_vlan_mismatch(index, far_node.name, far, far.untagged, one.untagged)

@@ -12,7 +12,9 @@ from collections.abc import Iterable, Iterator
 from shlex import quote
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
-from archipelago.knowledge.devices import Attachment, Knowledge, Nic, Node, know, speaks_ipv6
+from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
+from archipelago.knowledge.forwarding import holder_of
+from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.links import Link
 from archipelago.model.network import Aggregate, Device, End, Network, Route
 
@@ -181,6 +183,7 @@ class _Space:
 
     def __init__(self, knowledge: Knowledge, node: Node, heard: frozenset[Address]) -> None:
         self.node = node
+        self.state = knowledge.state(node.name)
         self.heard = heard  # the gateways that hosts took from what routers advertise
         self.names = _Names(node)
         self.device = node.written if isinstance(node.written, Device) else None
@@ -319,7 +322,7 @@ class _Space:
                 via += f" dev {self.names[next(iter(node.nics))]}"
             if route.vrf and route.vrf not in self.vrfs:
                 continue  # no interface is in that table
-            if node.routes.holds(route.vrf or "", route.next_hop.address):
+            if holder_of(self.state, route.vrf or "", route.next_hop.address):
                 yield f"# not added: {route.destination}: its next hop {route.next_hop.address} is the device itself"
                 continue  # the kernel would take such a route and lose every packet
             table = f" vrf {self.vrf_names[route.vrf]}" if route.vrf else ""

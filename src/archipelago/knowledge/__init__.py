@@ -1,4 +1,4 @@
-"""What devices know, derived once from what is written: carrier, VLAN membership, interfaces, routing tables.
+"""What devices know, derived in stages from what is written: each module is one, and imports only those before it.
 
 The engines, the audit, the diagnosis and the views all read it from here.
 """

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
-from archipelago.knowledge.domains import Foot, domains, host_foot
-from archipelago.knowledge.mac import host_mac, interface_id, link_local
-from archipelago.model.network import Host, Network, NextHop
-
-if TYPE_CHECKING:
-    from archipelago.knowledge.devices import Knowledge, Nic, Node
+from archipelago.knowledge.devices import Devices, HostNumbers, Nic, Node
+from archipelago.knowledge.domains import Domain, Domains
+from archipelago.knowledge.links import HOST_PORT
+from archipelago.knowledge.mac import interface_id, link_local
+from archipelago.model.network import Host, NextHop
 
 
 class Advertised(NamedTuple):
@@ -31,7 +30,7 @@ def advertises(node: Node, nic: Nic) -> Advertised | None:
     return Advertised(link_local(nic.mac), tuple(one.prefix for one in held)) if held else None
 
 
-def taken(host: Host, mac: int, heard: Iterable[Advertised]) -> Host:
+def configured(host: Host, mac: int, heard: Iterable[Advertised]) -> Host:
     """A host once it has heard routers: an address in each prefix, and every router as a gateway, the one with the
     lowest address first, unless an IPv6 gateway is written (RFC 4861 6.3.4, RFC 4862 5.5.3)."""
     told = sorted(set(heard))
@@ -43,26 +42,44 @@ def taken(host: Host, mac: int, heard: Iterable[Advertised]) -> Host:
     return replace(host, addresses=(*host.addresses, *addresses), gateway=(*host.gateway, *gateways))
 
 
-def with_advertised(knowledge: Knowledge) -> Network:
-    """The network once every host with `address: auto` has heard the routers of its broadcast domain."""
-    network = knowledge.written
-    told = _by_foot(knowledge)
-    hosts: dict[str, Host] = dict(network.hosts)
-    for number, host in enumerate(network.hosts.values()):
-        if host.auto and knowledge.links[host.at].carrier:
-            foot = host_foot(knowledge, host.at)
-            heard = told.get(foot, ()) if foot else ()
-            hosts[host.name] = taken(host, host_mac(number), heard)
-    return replace(network, hosts=hosts)
+class LearnedHosts(Mapping[str, Host]):
+    """Every host once it has learned what it takes from others, each worked out when it is asked for."""
 
+    __slots__ = ("_devices", "_domains", "_heard", "_known", "_numbers", "_written")
 
-def _by_foot(knowledge: Knowledge) -> Mapping[Foot, list[Advertised]]:
-    found = domains(knowledge, hosts=False)
-    by_domain: dict[int, list[Advertised]] = {}
-    for node in knowledge.devices.values():
-        for nic in node.nics.values():
-            one = advertises(node, nic)
-            number = found.of.get((node.name, nic.name))
-            if one is not None and number is not None:
-                by_domain.setdefault(number, []).append(one)
-    return {foot: by_domain[number] for foot, number in found.of.items() if number in by_domain}
+    def __init__(self, written: Mapping[str, Host], devices: Devices, domains: Domains, numbers: HostNumbers) -> None:
+        self._written = written
+        self._devices = devices
+        self._domains = domains
+        self._numbers = numbers
+        self._heard: dict[Domain, tuple[Advertised, ...]] = {}
+        self._known: dict[str, Host] = {}
+
+    def __getitem__(self, name: str) -> Host:
+        host = self._written[name]
+        if not host.auto:
+            return host
+        found = self._known.get(name)
+        if found is None:
+            domain = self._domains.of((name, HOST_PORT))
+            heard = self._told(domain) if domain is not None else ()
+            found = self._known[name] = configured(host, self._numbers.mac(name), heard) if heard else host
+        return found
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._written)
+
+    def __len__(self) -> int:
+        return len(self._written)
+
+    def _told(self, domain: Domain) -> tuple[Advertised, ...]:
+        """What the routers of a domain advertise in it."""
+        if domain not in self._heard:
+            told = []
+            for name, interface in domain.endpoints:
+                if isinstance(interface, str) and name in self._devices:
+                    node = self._devices[name]
+                    one = advertises(node, node.nics[interface])
+                    told += [one] if one is not None else []
+            self._heard[domain] = tuple(told)
+        return self._heard[domain]

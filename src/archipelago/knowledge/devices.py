@@ -6,14 +6,14 @@ A host is a device with one interface, so that every engine has one kind of thin
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Literal
 
 from archipelago.addressing.values import Address, InterfaceAddress
-from archipelago.knowledge.links import HOST_PORT, UNCABLED, Links, Plugs, plugs, port_names
+from archipelago.knowledge.links import HOST_PORT, Links, Plugs
 from archipelago.knowledge.mac import device_mac, host_mac, link_local
-from archipelago.knowledge.routes import DeviceRoutes, device_routes
+from archipelago.knowledge.reasons import Down, DownCause, admin_down
 from archipelago.model.network import (
     DEFAULT_VLAN,
     Aggregate,
@@ -27,29 +27,33 @@ from archipelago.model.network import (
     VlanInterface,
 )
 
+ROUTING_KINDS = ("router", "l3switch")
+"""The kinds of device that can route."""
+
 
 @dataclass(frozen=True, slots=True)
 class Attachment:
     """A port or an aggregate, as frames see it. `vlans` are those it carries; `untagged` the VLAN of its untagged
-    frames; both are empty on a routed attachment. `blocked` says why it has no carrier."""
+    frames; both are empty on a routed attachment. `down` says why it has no carrier."""
 
     name: str
     members: tuple[End, ...]
     switched: bool
     vlans: frozenset[int]
     untagged: int | None
-    blocked: str
+    down: Down | None
     written: Port | Aggregate
 
     @property
     def carrier(self) -> bool:
-        return not self.blocked
+        return self.down is None
 
 
 @dataclass(frozen=True, slots=True)
 class Nic:
     """An interface that can hold addresses. On a routed attachment `tag` is the tag of its frames (None: untagged);
-    on a VLAN interface `vlan` is its VLAN. `down` says why it is down, empty when it is up."""
+    on a VLAN interface `vlan` is its VLAN. `down` says why it is down, None when it is up. One that does not `speak`
+    neither sends nor takes in a frame: a subinterface without a tag, a routed port without an address."""
 
     name: str
     kind: Literal["port", "subinterface", "vlan", "aggregate", "loopback", "host"]
@@ -58,7 +62,7 @@ class Nic:
     vlan: int | None
     addresses: tuple[InterfaceAddress, ...]
     vrf: str
-    down: str
+    down: Down | None
     mac: int
     speaks: bool = True
 
@@ -69,23 +73,29 @@ class Nic:
 
     @property
     def up(self) -> bool:
-        return not self.down
+        return self.down is None
 
     @property
     def uncabled(self) -> bool:
         """Whether it is down because nothing is plugged into its port."""
-        return self.down.endswith(UNCABLED)
+        return self.down is not None and self.down.root is DownCause.NOT_CABLED
+
+    @property
+    def sends_frames(self) -> bool:
+        """Whether frames can leave by it at all."""
+        return self.speaks and self.kind != "loopback"
 
 
 def speaks_ipv6(nic: Nic) -> bool:
     """Whether an interface has IPv6 on: it holds an address of it; then it has a link-local one too."""
-    return nic.speaks and nic.kind != "loopback" and any(held.version == 6 for held in nic.addresses)
+    return nic.sends_frames and any(held.version == 6 for held in nic.addresses)
 
 
 @dataclass(frozen=True, slots=True)
 class Node:
-    """A device or a host with all that it knows. `forwards` holds the families it routes; `bundled` the aggregate that
-    each member port belongs to."""
+    """A device or a host with what it knows of itself. `forwards` holds the families it routes; `member_of` the
+    aggregate that each member port belongs to; `holds_unresolved` whether an IPv4 packet waits while its next hop is
+    asked for."""
 
     name: str
     kind: Literal["router", "l3switch", "switch", "host"]
@@ -95,156 +105,147 @@ class Node:
     vlans: frozenset[int]
     attachments: Mapping[str, Attachment]
     nics: Mapping[str, Nic]
-    routes: DeviceRoutes
     written: Device | Host
-    bundled: Mapping[str, str]
+    member_of: Mapping[str, str]
     mac: int
+
+    @property
+    def can_route(self) -> bool:
+        """Whether it is a kind of device that can route."""
+        return self.kind in ROUTING_KINDS
 
     def nics_on(self, attachment: str) -> list[Nic]:
         """The interfaces that speak by an attachment, in the order written."""
         return [nic for nic in self.nics.values() if nic.attachment == attachment]
 
 
-class Nodes(Mapping[str, Node]):
-    """Every device and host by name, devices first. A host's node is made when it is asked for: a plan can hold a
-    million, and most questions are about few."""
+class Devices(Mapping[str, Node]):
+    """Every device by name, in the order written; each is derived when it is asked for."""
 
-    __slots__ = ("_devices", "_hosts", "_known", "_links", "_numbers")
+    __slots__ = ("_catalogue", "_known", "_numbers", "links", "network", "plugs", "ports")
 
-    def __init__(self, devices: Mapping[str, Node], hosts: Mapping[str, Host], links: Links) -> None:
-        self._devices = devices
-        self._hosts = hosts
-        self._links = links
-        self._known: dict[str, Node] = {}
-        self._numbers: dict[str, int] = {}
+    def __init__(
+        self, network: Network, ports: Mapping[str, Mapping[str, Port]], plugged: Plugs, kept: Mapping[str, Node]
+    ) -> None:
+        self.network = network
+        self.ports = ports
+        self.plugs = plugged
+        self.links = Links(network, ports, plugged)
+        self._known = dict(kept)
+        self._numbers = {name: number for number, name in enumerate(network.devices)}
+        self._catalogue = frozenset(network.vlans.values()) | {DEFAULT_VLAN}
 
     def __getitem__(self, name: str) -> Node:
-        found = self._devices.get(name) or self._known.get(name)
+        found = self._known.get(name)
         if found is None:
-            host = self._hosts[name]
-            if not self._numbers:
-                self._numbers = {one: number for number, one in enumerate(self._hosts)}
-            found = host_node(host, self._links[End(name, HOST_PORT)].blocked, host_mac(self._numbers[name]))
-            self._known[name] = found
+            device = self.network.devices[name]
+            mac = device_mac(self._numbers[name])
+            found = self._known[name] = _device_node(device, self.ports[name], self.links, self._catalogue, mac)
         return found
 
     def __iter__(self) -> Iterator[str]:
-        yield from self._devices
-        yield from self._hosts
+        return iter(self.network.devices)
 
     def __len__(self) -> int:
-        return len(self._devices) + len(self._hosts)
+        return len(self.network.devices)
 
     def __contains__(self, name: object) -> bool:
-        return name in self._devices or name in self._hosts
+        return name in self.network.devices
 
-
-@dataclass(frozen=True, slots=True)
-class Knowledge:
-    """What every device and host of a network knows. `written` is the network as it is written, `network` the same
-    once hosts with `address: auto` have heard their routers."""
-
-    written: Network
-    network: Network
-    ports: Mapping[str, Mapping[str, Port]]
-    plugs: Plugs
-    links: Links
-    devices: Mapping[str, Node]
-    nodes: Nodes
+    @property
+    def known(self) -> Mapping[str, Node]:
+        """Those that were derived so far."""
+        return self._known
 
     def attachment_at(self, end: End) -> Attachment:
-        """The attachment that a port is, or is a member of."""
-        node = self.nodes[end.device]
-        return node.attachments[node.bundled.get(end.port, end.port)]
+        """The attachment that a port of a device is, or is a member of."""
+        node = self[end.device]
+        return node.attachments[node.member_of.get(end.port, end.port)]
 
 
-def know(network: Network) -> Knowledge:
-    """Derive what every device knows from what is written."""
-    return _known(network, port_names(network), plugs(network), {})
+class HostNumbers:
+    """The place of each host in its network, which its MAC address follows; counted once somebody asks."""
 
+    __slots__ = ("_hosts", "_numbers")
 
-def know_again(before: Knowledge, network: Network, touched: frozenset[str]) -> Knowledge:
-    """What every device knows once parts are switched on or off; only the devices touched are derived again.
+    def __init__(self, hosts: Mapping[str, Host]) -> None:
+        self._hosts = hosts
+        self._numbers: dict[str, int] = {}
 
-    Args:
-        before: what was known.
-        network: the same as what was written then: devices, ports, hosts and cables, with other parts off.
-        touched: every device that holds such a part or faces one.
-    """
-    ports = {**before.ports}
-    for name in touched:
-        ports[name] = {**before.ports[name], **network.devices[name].ports}
-    kept = {name: node for name, node in before.devices.items() if name not in touched}
-    return _known(network, ports, before.plugs, kept)
-
-
-def _known(
-    network: Network, ports: Mapping[str, Mapping[str, Port]], plugged: Plugs, kept: Mapping[str, Node]
-) -> Knowledge:
-    links = Links(network, ports, plugged)
-    catalogue = frozenset(network.vlans.values()) | {DEFAULT_VLAN}
-    devices = {
-        name: kept.get(name) or _device_node(device, ports[name], links, catalogue, device_mac(number))
-        for number, (name, device) in enumerate(network.devices.items())
-    }
-    found = Knowledge(network, network, ports, plugged, links, devices, Nodes(devices, network.hosts, links))
-    if not any(host.auto for host in network.hosts.values()):
-        return found
-    from archipelago.knowledge.advertised import with_advertised
-
-    heard = with_advertised(found)
-    return replace(found, network=heard, nodes=Nodes(devices, heard.hosts, links))
+    def mac(self, name: str) -> int:
+        """The MAC address of a host."""
+        if not self._numbers:
+            self._numbers = {one: number for number, one in enumerate(self._hosts)}
+        return host_mac(self._numbers[name])
 
 
 def _device_node(device: Device, ports: Mapping[str, Port], links: Links, catalogue: frozenset[int], mac: int) -> Node:
-    switching = device.kind != "router"
     vlans: frozenset[int] = frozenset()
-    if switching:
+    if device.kind != "router":
         vlans = catalogue if device.vlans is None else frozenset(device.vlans) | {DEFAULT_VLAN}
+    member_of: dict[str, str] = {}
+    attachments = _attachments(device, ports, links, vlans, member_of)
+    forwards: frozenset[int] = frozenset()
+    if device.kind != "switch":
+        forwards = frozenset((4, 6) if device.routing is None else device.routing)
+    return Node(
+        name=device.name,
+        kind=device.kind,
+        off=device.off,
+        holds_unresolved=device.unresolved == "hold" if device.unresolved else device.kind == "switch",
+        forwards=forwards,
+        vlans=vlans,
+        attachments=attachments,
+        nics=_nics(device, attachments, vlans, mac),
+        written=device,
+        member_of=member_of,
+        mac=mac,
+    )
+
+
+def _attachments(
+    device: Device, ports: Mapping[str, Port], links: Links, vlans: frozenset[int], member_of: dict[str, str]
+) -> dict[str, Attachment]:
+    """The aggregates of a device, then its ports; `member_of` is filled on the way."""
+    switching = device.kind != "router"
     attachments: dict[str, Attachment] = {}
-    bundled: dict[str, str] = {}
     for interface in device.interfaces.values():
         if isinstance(interface, Aggregate):
             members = tuple(End(device.name, member) for member in interface.members)
-            bundled.update(dict.fromkeys(interface.members, interface.name))
-            blocked = "" if any(links[end].carrier for end in members) else _no_member(device, interface, links)
-            attachments[interface.name] = _attachment(interface, members, switching, vlans, blocked)
+            member_of.update(dict.fromkeys(interface.members, interface.name))
+            alive = any(links[end].carrier for end in members)
+            down = None if alive else _members_down(device, interface, links)
+            attachments[interface.name] = _attachment(interface, members, switching, vlans, down)
     for port in ports.values():
-        if port.name not in bundled:
+        if port.name not in member_of:
             end = End(device.name, port.name)
-            attachments[port.name] = _attachment(port, (end,), switching, vlans, links[end].blocked)
-    nics = _nics(device, attachments, vlans, mac)
-    if device.kind == "switch":
-        forwards: frozenset[int] = frozenset()
-    else:
-        forwards = frozenset((4, 6) if device.routing is None else device.routing)
-    routes = device_routes(
-        nics.values(), device.routes, [h for h in device.gateway if h.address.version not in forwards]
-    )
-    holds = device.unresolved == "hold" if device.unresolved else device.kind == "switch"
-    return Node(
-        device.name, device.kind, device.off, holds, forwards, vlans, attachments, nics, routes, device, bundled, mac
-    )
+            attachments[port.name] = _attachment(port, (end,), switching, vlans, links[end].down)
+    return attachments
 
 
-def _no_member(device: Device, interface: Aggregate, links: Links) -> str:
+def _members_down(device: Device, interface: Aggregate, links: Links) -> Down:
     if device.off:
-        return f"{device.name} is off"
+        return admin_down(device.name)
+    name = f"{device.name}/{interface.name}"
     if interface.off:
-        return f"aggregate {device.name}/{interface.name} is off"
+        return admin_down(f"aggregate {name}")
     if not interface.members:
-        return f"aggregate {device.name}/{interface.name} has no members"
-    first = links[End(device.name, interface.members[0])].blocked
-    return first if len(interface.members) == 1 else f"no member of {device.name}/{interface.name} has carrier: {first}"
+        return Down(DownCause.NO_MEMBERS, f"aggregate {name}")
+    first = links[End(device.name, interface.members[0])].down
+    if len(interface.members) == 1 and first is not None:
+        return first
+    return Down(DownCause.MEMBERS_DOWN, name, first=first)
 
 
 def _attachment(
-    one: Port | Aggregate, members: tuple[End, ...], switching: bool, existing: frozenset[int], blocked: str
+    one: Port | Aggregate, members: tuple[End, ...], switching: bool, existing: frozenset[int], down: Down | None
 ) -> Attachment:
     """Membership as IEEE 802.1Q 6.9 and 8.6 have it: a trunk's untagged VLAN is carried whether listed or not; what
     the device lacks is not carried."""
     if not switching or one.routed or one.addresses:
-        return Attachment(one.name, members, False, frozenset(), None, blocked, one)
+        return Attachment(
+            name=one.name, members=members, switched=False, vlans=frozenset(), untagged=None, down=down, written=one
+        )
     untagged: int | None
     if one.trunk is None:
         untagged = one.access or DEFAULT_VLAN
@@ -256,8 +257,9 @@ def _attachment(
             wanted |= {untagged}
     if untagged not in existing:
         untagged = None
+    vlans = wanted if wanted <= existing else wanted & existing
     return Attachment(
-        one.name, members, True, wanted if wanted <= existing else wanted & existing, untagged, blocked, one
+        name=one.name, members=members, switched=True, vlans=vlans, untagged=untagged, down=down, written=one
     )
 
 
@@ -267,83 +269,115 @@ def _only(vlan: int) -> frozenset[int]:
 
 
 def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozenset[int], mac: int) -> dict[str, Nic]:
-    nics: dict[str, Nic] = {}
+    """Every interface of a device: its routed attachments, then what is written as one."""
     macs = {name: mac + number for number, name in enumerate(attachments, 1)}
-    for attachment in attachments.values():
-        one = attachment.written
-        if not attachment.switched:
-            kind: Literal["aggregate", "port"] = "aggregate" if isinstance(one, Aggregate) else "port"
-            nics[one.name] = Nic(
-                one.name,
-                kind,
-                one.name,
-                None,
-                None,
-                one.addresses,
-                one.vrf or "",
-                attachment.blocked,
-                macs[one.name],
-                speaks=bool(one.addresses),
-            )
-    carried: set[int] = set()
-    for attachment in attachments.values():
-        if attachment.carrier:
-            carried |= attachment.vlans
+    nics = {one.name: _routed_nic(one, macs[one.name]) for one in attachments.values() if not one.switched}
+    carried = frozenset[int]().union(*(one.vlans for one in attachments.values() if one.carrier))
     for interface in device.interfaces.values():
-        down = (
-            f"{device.name} is off" if device.off else f"{device.name}/{interface.name} is off" if interface.off else ""
-        )
-        vrf = interface.vrf or ""
+        off = admin_down(device.name) if device.off else None
+        if interface.off and off is None:
+            off = admin_down(f"{device.name}/{interface.name}")
         if isinstance(interface, Subinterface):
-            tag = None if interface.untagged else interface.tag
-            down = down or attachments[interface.parent].blocked
-            speaks = interface.untagged or interface.tag is not None
-            nics[interface.name] = Nic(
-                interface.name,
-                "subinterface",
-                interface.parent,
-                tag,
-                interface.tag,
-                interface.addresses,
-                vrf,
-                down,
-                macs[interface.parent],
-                speaks,
-            )
+            down = off or attachments[interface.parent].down
+            nics[interface.name] = _subinterface_nic(interface, down, macs[interface.parent])
         elif isinstance(interface, VlanInterface):
-            if not down and interface.vlan not in vlans:
-                down = f"VLAN {interface.vlan} does not exist on {device.name}"
-            if not down and interface.vlan not in carried:
-                down = f"no port of {device.name} that carries VLAN {interface.vlan} has carrier"
-            nics[interface.name] = Nic(
-                interface.name, "vlan", None, None, interface.vlan, interface.addresses, vrf, down, mac
-            )
+            down = off or _vlan_down(device.name, interface.vlan, vlans, carried)
+            nics[interface.name] = _virtual_nic(interface, "vlan", interface.vlan, down, mac)
         elif isinstance(interface, Loopback):
-            nics[interface.name] = Nic(
-                interface.name, "loopback", None, None, None, interface.addresses, vrf, down, mac
-            )
+            nics[interface.name] = _virtual_nic(interface, "loopback", None, off, mac)
     return nics
 
 
-def host_node(host: Host, blocked: str, mac: int) -> Node:
-    """What a host knows. `blocked` says why its port has no carrier, empty where it has."""
-    end = End(host.name, HOST_PORT)
-    written = Port(HOST_PORT)
-    nic = Nic(HOST_PORT, "host", HOST_PORT, None, None, host.addresses, "", blocked, mac)
-    routes = device_routes([nic], (), host.gateway)
-    attachment = Attachment(HOST_PORT, (end,), False, frozenset(), None, blocked, written)
-    holds = host.unresolved != "drop"
+def _vlan_down(device: str, vlan: int, existing: frozenset[int], carried: frozenset[int]) -> Down | None:
+    """Why a VLAN interface that is on is down; None where a port that carries its VLAN has carrier."""
+    if vlan not in existing:
+        return Down(DownCause.VLAN_ABSENT, device, vlan)
+    return None if vlan in carried else Down(DownCause.NO_LIVE_PORT, device, vlan)
+
+
+def _routed_nic(attachment: Attachment, mac: int) -> Nic:
+    one = attachment.written
+    return Nic(
+        name=one.name,
+        kind="aggregate" if isinstance(one, Aggregate) else "port",
+        attachment=one.name,
+        tag=None,
+        vlan=None,
+        addresses=one.addresses,
+        vrf=one.vrf or "",
+        down=attachment.down,
+        mac=mac,
+        speaks=bool(one.addresses),
+    )
+
+
+def _subinterface_nic(interface: Subinterface, down: Down | None, mac: int) -> Nic:
+    return Nic(
+        name=interface.name,
+        kind="subinterface",
+        attachment=interface.parent,
+        tag=None if interface.untagged else interface.tag,
+        vlan=interface.tag,
+        addresses=interface.addresses,
+        vrf=interface.vrf or "",
+        down=down,
+        mac=mac,
+        speaks=interface.untagged or interface.tag is not None,
+    )
+
+
+def _virtual_nic(
+    interface: VlanInterface | Loopback,
+    kind: Literal["vlan", "loopback"],
+    vlan: int | None,
+    down: Down | None,
+    mac: int,
+) -> Nic:
+    return Nic(
+        name=interface.name,
+        kind=kind,
+        attachment=None,
+        tag=None,
+        vlan=vlan,
+        addresses=interface.addresses,
+        vrf=interface.vrf or "",
+        down=down,
+        mac=mac,
+    )
+
+
+def host_node(host: Host, down: Down | None, mac: int) -> Node:
+    """What a host knows of itself. `down` says why its port has no carrier, None where it has."""
+    nic = Nic(
+        name=HOST_PORT,
+        kind="host",
+        attachment=HOST_PORT,
+        tag=None,
+        vlan=None,
+        addresses=host.addresses,
+        vrf="",
+        down=down,
+        mac=mac,
+    )
+    attachment = Attachment(
+        name=HOST_PORT,
+        members=(End(host.name, HOST_PORT),),
+        switched=False,
+        vlans=frozenset(),
+        untagged=None,
+        down=down,
+        written=Port(HOST_PORT),
+    )
     return Node(
-        host.name,
-        "host",
-        host.off,
-        holds,
-        frozenset(),
-        frozenset(),
-        {HOST_PORT: attachment},
-        {HOST_PORT: nic},
-        routes,
-        host,
-        {},
-        mac,
+        name=host.name,
+        kind="host",
+        off=host.off,
+        holds_unresolved=host.unresolved != "drop",
+        forwards=frozenset(),
+        vlans=frozenset(),
+        attachments={HOST_PORT: attachment},
+        nics={HOST_PORT: nic},
+        written=host,
+        member_of={},
+        mac=mac,
     )

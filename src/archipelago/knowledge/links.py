@@ -2,32 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
+from archipelago.knowledge.reasons import Down, DownCause, admin_down
 from archipelago.model.network import Aggregate, Cable, Device, End, Network, Port
 
 HOST_PORT = "port"
 """How the one port, and the one interface, of a host is called."""
-UNCABLED = "is not cabled"
-"""How the reason ends that a port has no carrier for because nothing is plugged in."""
 DEFAULT_SPEED = 10**9
 """Bits per second of a port whose speed is not written."""
 
 
 @dataclass(frozen=True, slots=True)
 class Link:
-    """One port, physically. `blocked` says why it has no carrier, empty where it has; `delay` is in nanoseconds."""
+    """One port, physically. `down` says why it has no carrier, None where it has; `delay` is in nanoseconds."""
 
     end: End
     peer: End | None
     cable: Cable | None
-    blocked: str
+    down: Down | None
     delay: int
 
     @property
     def carrier(self) -> bool:
-        return not self.blocked
+        return self.down is None
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +39,7 @@ class Plugs:
 
 
 def plugs(network: Network) -> Plugs:
+    """What is plugged into each port of a network."""
     cabled: dict[End, tuple[End, int]] = {}
     for index, cable in enumerate(network.cables):
         cabled[cable.a] = (cable.b, index)
@@ -50,24 +50,27 @@ def plugs(network: Network) -> Plugs:
 def port_names(network: Network) -> dict[str, dict[str, Port]]:
     """Every port of every device: those listed, then those that cables, hosts and aggregates make exist."""
     ports = {name: dict(device.ports) for name, device in network.devices.items()}
-
-    def exists(end: End) -> None:
-        if end.port not in ports[end.device]:
-            ports[end.device][end.port] = Port(end.port)
-
-    for cable in network.cables:
-        exists(cable.a)
-        exists(cable.b)
-    for host in network.hosts.values():
-        exists(host.at)
+    for end in _plugged_ends(network):
+        of_device = ports[end.device]
+        if end.port not in of_device:
+            of_device[end.port] = Port(end.port)
     for device in network.devices.values():
-        for aggregate in aggregates(device):
+        for aggregate in aggregates(device) if device.interfaces else ():
             for member in aggregate.members:
-                exists(End(device.name, member))
+                ports[device.name].setdefault(member, Port(member))
     return ports
 
 
+def _plugged_ends(network: Network) -> Iterator[End]:
+    for cable in network.cables:
+        yield cable.a
+        yield cable.b
+    for host in network.hosts.values():
+        yield host.at
+
+
 def aggregates(device: Device) -> Iterator[Aggregate]:
+    """The link aggregates of a device."""
     for interface in device.interfaces.values():
         if isinstance(interface, Aggregate):
             yield interface
@@ -96,12 +99,12 @@ class Links:
     def _work_out(self, end: End) -> Link:
         peer, cable = self._peer(end)
         speed = self._speed(end)
-        off = self._off(end)
+        down = self._off(end)
         if peer is None:
-            return Link(end, None, None, off or f"{end} {UNCABLED}", _delay(speed))
-        off = off or self._off(peer) or (f"cable {cable} is off" if cable and cable.off else "")
+            return Link(end, None, None, down or Down(DownCause.NOT_CABLED, str(end)), _delay(speed))
+        down = down or self._off(peer) or (admin_down(f"cable {cable}") if cable and cable.off else None)
         slowest = min(speed, self._speed(peer)) if cable else speed  # a host goes by its port's speed
-        return Link(end, peer, cable, off, _delay(slowest))
+        return Link(end, peer, cable, down, _delay(slowest))
 
     def _peer(self, end: End) -> tuple[End | None, Cable | None]:
         host = self._network.hosts.get(end.device)
@@ -117,20 +120,25 @@ class Links:
         ports = self._ports.get(end.device)
         return (ports[end.port].speed if ports else self._speed(self._network.hosts[end.device].at)) or DEFAULT_SPEED
 
-    def _off(self, end: End) -> str:
-        """Why a port is off, empty where it is on."""
+    def _off(self, end: End) -> Down | None:
+        """Why a port is off; None where it is on."""
         ports = self._ports.get(end.device)
         if ports is None:
-            return f"{end.device} is off" if self._network.hosts[end.device].off else ""
+            return admin_down(end.device) if self._network.hosts[end.device].off else None
         device = self._network.devices[end.device]
         if device.off:
-            return f"{end.device} is off"
+            return admin_down(end.device)
         if ports[end.port].off:
-            return f"{end} is off"
+            return admin_down(end)
         for one in aggregates(device) if device.interfaces else ():
             if one.off and end.port in one.members:
-                return f"aggregate {end.device}/{one.name} is off"
-        return ""
+                return admin_down(f"aggregate {end.device}/{one.name}")
+        return None
+
+
+def facing(plugged: Plugs, device: str, ports: Iterable[str]) -> set[str]:
+    """The devices that a cable leads to from some ports of a device."""
+    return {far[0].device for port in ports if (far := plugged.cabled.get(End(device, port))) is not None}
 
 
 def _delay(speed: int) -> int:

@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local, parse_address
 from archipelago.errors import QueryError
-from archipelago.knowledge.devices import Knowledge, Nic, Node
+from archipelago.knowledge.devices import Nic, Node
+from archipelago.knowledge.known import Knowledge
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.network import Device, End, Host, Network, NextHop
 

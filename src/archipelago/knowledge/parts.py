@@ -7,23 +7,12 @@ from dataclasses import replace
 from difflib import get_close_matches
 
 from archipelago.errors import QueryError
-from archipelago.knowledge.devices import Knowledge
-from archipelago.model.network import (
-    DEFAULT_VLAN,
-    Aggregate,
-    Cable,
-    Device,
-    End,
-    Interface,
-    Network,
-    Port,
-    Subinterface,
-    VlanInterface,
-)
+from archipelago.knowledge.known import Knowledge
+from archipelago.model.network import DEFAULT_VLAN, Cable, Device, Interface, Network, Port, Subinterface, VlanInterface
 
 
-def switched_off(knowledge: Knowledge, parts: Iterable[str]) -> tuple[Network, frozenset[str]]:
-    """The network with parts off, and every device that holds such a part or faces one.
+def switched_off(knowledge: Knowledge, parts: Iterable[str]) -> Network:
+    """The network with parts off.
 
     Args:
         knowledge: the network as it is.
@@ -34,24 +23,20 @@ def switched_off(knowledge: Knowledge, parts: Iterable[str]) -> tuple[Network, f
         QueryError: there is no such part.
     """
     network = knowledge.written
-    touched: set[str] = set()
     for part in parts:
-        network, near = _off(knowledge, network, part.strip())
-        touched |= near
-    return network, frozenset(touched)
+        network = _off(knowledge, network, part.strip())
+    return network
 
 
-def _off(knowledge: Knowledge, network: Network, part: str) -> tuple[Network, set[str]]:
+def _off(knowledge: Knowledge, network: Network, part: str) -> Network:
     name, slash, inner = part.partition("/")
     if "~" in part:
         return _cable_off(network, part)
     if part in network.devices:
-        device = network.devices[part]
-        near = {far for port in knowledge.ports[part] for far in _facing(knowledge, End(part, port))}
-        return _with(network, replace(device, off=True)), {part, *near}
+        return _with(network, replace(network.devices[part], off=True))
     if part in network.hosts:
         host = network.hosts[part]
-        return replace(network, hosts={**network.hosts, part: replace(host, off=True)}), {host.at.device}
+        return replace(network, hosts={**network.hosts, part: replace(host, off=True)})
     if slash and name in network.devices:
         return _inside_off(knowledge, network, network.devices[name], inner)
     vlan = network.vlan_called(part)
@@ -72,42 +57,33 @@ def _with(network: Network, device: Device) -> Network:
     return replace(network, devices={**network.devices, device.name: device})
 
 
-def _facing(knowledge: Knowledge, end: End) -> list[str]:
-    far = knowledge.plugs.cabled.get(end)
-    return [far[0].device] if far else []
-
-
-def _inside_off(knowledge: Knowledge, network: Network, device: Device, name: str) -> tuple[Network, set[str]]:
+def _inside_off(knowledge: Knowledge, network: Network, device: Device, name: str) -> Network:
     """A port or an interface of a device."""
     if name in device.interfaces:
-        one = device.interfaces[name]
-        ports = one.members if isinstance(one, Aggregate) else ()
-        off = replace(device, interfaces={**device.interfaces, name: replace(one, off=True)})
+        one = replace(device.interfaces[name], off=True)
+        off = replace(device, interfaces={**device.interfaces, name: one})
     elif name in knowledge.ports[device.name]:
-        ports = (name,)
         off = replace(device, ports={**device.ports, name: replace(device.ports.get(name) or Port(name), off=True)})
     else:
         close = get_close_matches(name, [*device.interfaces, *knowledge.ports[device.name]], n=1)
         raise QueryError(
             f"'{device.name}' has no port or interface '{name}'" + (f"; did you mean '{close[0]}'?" if close else "")
         )
-    near = {far for port in ports for far in _facing(knowledge, End(device.name, port))}
-    return _with(network, off), {device.name, *near}
+    return _with(network, off)
 
 
-def _cable_off(network: Network, part: str) -> tuple[Network, set[str]]:
+def _cable_off(network: Network, part: str) -> Network:
     ends = {one.strip() for one in part.split("~")}
     for index, cable in enumerate(network.cables):
         if {str(cable.a), str(cable.b)} == ends:
             cables = (*network.cables[:index], Cable(cable.a, cable.b, True), *network.cables[index + 1 :])
-            return replace(network, cables=cables), {cable.a.device, cable.b.device}
+            return replace(network, cables=cables)
     close = get_close_matches(part, [str(cable) for cable in network.cables], n=1)
     raise QueryError(f"there is no cable '{part}'" + (f"; did you mean '{close[0]}'?" if close else ""))
 
 
-def _vlan_off(network: Network, vlan: int) -> tuple[Network, set[str]]:
+def _vlan_off(network: Network, vlan: int) -> Network:
     devices = dict(network.devices)
-    touched = set()
     for device in network.devices.values():
         interfaces = {name: _left(one, vlan) for name, one in device.interfaces.items()}
         vlans = device.vlans
@@ -116,8 +92,7 @@ def _vlan_off(network: Network, vlan: int) -> tuple[Network, set[str]]:
             vlans = tuple(one for one in held if one != vlan)
         if vlans != device.vlans or interfaces != device.interfaces:
             devices[device.name] = replace(device, vlans=vlans, interfaces=interfaces)
-            touched.add(device.name)
-    return replace(network, devices=devices), touched
+    return replace(network, devices=devices)
 
 
 def _left(interface: Interface, vlan: int) -> Interface:

@@ -1,16 +1,14 @@
-"""Routing tables: which routes a device can use now, and which one a packet takes (RFC 1812 5.2.4)."""
+"""Routing tables: which routes a device can use now, and which one comes first (RFC 1812 5.2.4)."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from enum import StrEnum
 
 from archipelago.addressing.values import WIDTHS, Address, Prefix, is_link_local
+from archipelago.knowledge.devices import Nic, Node
 from archipelago.model.network import NextHop, Route
-
-if TYPE_CHECKING:
-    from archipelago.knowledge.devices import Nic
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,12 +22,34 @@ class Entry:
     route: Route | None
 
 
+class NextHopFault(StrEnum):
+    """Why a next hop cannot be used."""
+
+    OWN = "own"
+    INTERFACE_DOWN = "interface-down"
+    NOTHING_UP = "nothing-up"
+    NOT_CONNECTED = "not-connected"
+
+
+_FAULT_TEXTS = {
+    NextHopFault.OWN: "next hop {hop} is the device itself",
+    NextHopFault.INTERFACE_DOWN: "interface {hop.interface} is down",
+    NextHopFault.NOTHING_UP: "no interface is up",
+    NextHopFault.NOT_CONNECTED: "next hop {hop} is on no connected subnet that is up",
+}
+
+
 @dataclass(frozen=True, slots=True)
 class Unused:
     """A static route or gateway that cannot be used now, and why."""
 
     route: Route
-    reason: str
+    fault: NextHopFault
+
+    @property
+    def reason(self) -> str:
+        """Why, in words."""
+        return _FAULT_TEXTS[self.fault].format(hop=self.route.next_hop)
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +59,7 @@ class Table:
     lengths: tuple[tuple[int, Mapping[int, Entry]], ...]
     broadcasts: frozenset[int]
 
-    def lookup(self, value: int, width: int) -> Entry | None:
+    def lookup(self, value: int) -> Entry | None:
         """The entry with the longest prefix that holds the address (RFC 1812 5.2.4.3)."""
         for shift, entries in self.lengths:
             entry = entries.get(value >> shift)
@@ -55,25 +75,20 @@ class Table:
 
 @dataclass(frozen=True, slots=True)
 class DeviceRoutes:
-    """All tables of a device by (`vrf`, family), what each address it holds is bound to, and what it cannot use."""
+    """All tables of a device by (`vrf`, family), which interface holds each address (`vrf`, family, value), what
+    cannot be used, and what is shadowed by a better route to the same prefix."""
 
     tables: Mapping[tuple[str, int], Table]
     held: Mapping[tuple[str, int, int], str]
     unused: tuple[Unused, ...]
-    beaten: tuple[Route, ...]
+    shadowed: tuple[Route, ...]
 
-    def lookup(self, vrf: str, target: Address) -> Entry | None:
-        table = self.tables.get((vrf, target.version))
-        return table.lookup(target.value, WIDTHS[target.version]) if table else None
 
-    def holds(self, vrf: str, target: Address) -> str | None:
-        """The interface, up, that holds the address."""
-        return self.held.get((vrf, target.version, target.value))
-
-    def is_broadcast(self, vrf: str, target: Address) -> bool:
-        """Whether the address is a connected subnet's broadcast or all-zeros address (RFC 1122 3.2.1.3)."""
-        table = self.tables.get((vrf, target.version))
-        return table is not None and target.version == 4 and target.value in table.broadcasts
+def routes_of(node: Node) -> DeviceRoutes:
+    """The tables of a device or host. A gateway serves the families that it does not route."""
+    written = node.written
+    gateways = [hop for hop in written.gateway if hop.address.version not in node.forwards]
+    return device_routes(node.nics.values(), getattr(written, "routes", ()), gateways)
 
 
 def device_routes(nics: Iterable[Nic], static: Iterable[Route], gateways: Iterable[NextHop]) -> DeviceRoutes:
@@ -98,22 +113,21 @@ def device_routes(nics: Iterable[Nic], static: Iterable[Route], gateways: Iterab
                 broadcasts.setdefault(key, set()).update((prefix.value, prefix.last))
     connected = {key: table(entries, ()) for key, entries in found.items()}
     unused: list[Unused] = []
-    beaten: list[Route] = []
+    shadowed: list[Route] = []
     by_name = {nic.name: nic for nic in up}
     wanted = [*static, *(Route(Prefix(hop.address.version, 0, 0), hop) for hop in gateways)]
     for route in sorted(wanted, key=lambda route: route.metric):
         key = (route.vrf or "", route.destination.version)
-        interface, reason = _towards(route, key, connected.get(key), held, by_name)
-        if reason:
-            unused.append(Unused(route, reason))
+        towards = _towards(route, key, connected.get(key), held, by_name)
+        if isinstance(towards, NextHopFault):
+            unused.append(Unused(route, towards))
         elif route.destination in found.setdefault(key, {}):
-            beaten.append(route)
+            shadowed.append(route)
         else:
-            found[key][route.destination] = Entry(
-                route.destination, interface, route.next_hop.address, route.metric, route
-            )
+            entry = Entry(route.destination, towards, route.next_hop.address, route.metric, route)
+            found[key][route.destination] = entry
     tables = {key: table(entries, broadcasts.get(key, ())) for key, entries in found.items()}
-    return DeviceRoutes(tables, held, tuple(unused), tuple(beaten))
+    return DeviceRoutes(tables, held, tuple(unused), tuple(shadowed))
 
 
 def _towards(
@@ -122,21 +136,19 @@ def _towards(
     connected: Table | None,
     held: Mapping[tuple[str, int, int], str],
     up: Mapping[str, Nic],
-) -> tuple[str, str]:
+) -> str | NextHopFault:
     """The interface that a static route leaves by, or why it cannot be used."""
     hop = route.next_hop
     if (*key, hop.address.value) in held:
-        return "", f"next hop {hop} is the device itself"
+        return NextHopFault.OWN
     if hop.interface is not None:
         nic = up.get(hop.interface)
-        return (nic.name, "") if nic and nic.vrf == key[0] else ("", f"interface {hop.interface} is down")
+        return nic.name if nic and nic.vrf == key[0] else NextHopFault.INTERFACE_DOWN
     if is_link_local(hop.address):
         able = [nic.name for nic in up.values() if nic.vrf == key[0]]
-        return (able[0], "") if able else ("", "no interface is up")
-    entry = connected.lookup(hop.address.value, WIDTHS[key[1]]) if connected else None
-    if entry is None:
-        return "", f"next hop {hop} is on no connected subnet that is up"
-    return entry.interface, ""
+        return able[0] if able else NextHopFault.NOTHING_UP
+    entry = connected.lookup(hop.address.value) if connected else None
+    return NextHopFault.NOT_CONNECTED if entry is None else entry.interface
 
 
 def table(entries: Mapping[Prefix, Entry], broadcasts: Iterable[int]) -> Table:

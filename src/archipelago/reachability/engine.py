@@ -1,91 +1,50 @@
-"""Every pair of classes decided in arrays: each device's way to every class, followed to its end, out and back."""
+"""Every pair of classes decided in arrays: each state followed to its end, out and back."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from archipelago.reachability.arrays import CONNECTED, NOWHERE, Bools, Fabric, Family, Ints
-from archipelago.reachability.islands import Islands, islands
+from archipelago.reachability.arrays import CONNECTED, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
+from archipelago.reachability.domains import DomainLabels, label_domains
+from archipelago.reachability.states import (
+    HeaderClasses,
+    OutcomeCodes,
+    StateTable,
+    by_place,
+    chosen_routes,
+    painted,
+    resolve_hops,
+)
 
 MOST_ROUTERS = 63
 """A packet with a first TTL of 64 passes so many routers at most (RFC 1812 5.3.1)."""
 AT_A_TIME = 256
-"""How many classes' ways are in memory at once."""
+"""How many classes' paths are in memory at once."""
 TILE = 512
 """Rows and columns of a piece of a matrix that fits the processor's cache."""
-Codes = NDArray[np.int32]
 
 
 @dataclass(frozen=True, slots=True)
-class Meaning:
-    """What the number at the end of a way means. Below `arrived`: still under way between routers, at that row, when
-    the TTL ran out. Then, in this order: arrived; contested (an address that several hold decides); no route, at a
-    place; a broadcast address, at a place; the route (an entry) that led nowhere."""
-
-    rows: int
-    places: int
-
-    @property
-    def arrived(self) -> int:
-        return self.rows
-
-    @property
-    def contested(self) -> int:
-        return self.rows + 1
-
-    @property
-    def no_route(self) -> int:
-        return self.rows + 2
-
-    @property
-    def broadcast(self) -> int:
-        return self.no_route + self.places
-
-    @property
-    def entry(self) -> int:
-        return self.broadcast + self.places
-
-
-@dataclass(frozen=True, slots=True)
-class Columns:
-    """What can be sent to: each class by its probed address, then classes by their other addresses. `order` sorts
-    them by the `piece` of the address space that each lies in."""
-
-    piece: Ints
-    domain: Ints
-    owner: Ints
-    slot: Ints
-    order: Ints
-    sorted_piece: Ints
-
-    def between(self, first: Ints, last: Ints) -> tuple[Ints, Ints]:
-        """Where the columns of each range of pieces begin and end in the order."""
-        low = np.searchsorted(self.sorted_piece, first)
-        return low, np.maximum(np.searchsorted(self.sorted_piece, last, side="right"), low)
-
-
-@dataclass(frozen=True, slots=True)
-class Ways:
+class Paths:
     """Where every class's packets end. `ends` are those of each routing row; a class's packets fare as those of its
-    first router (`start`: a row, or a meaning of its own), but for single cells (class times columns, plus column, in
-    order) that `patch` has."""
+    first router (`start`: a row less the number of rows, so below 0, or an outcome of its own), but for single cells
+    (class times columns, plus column, in order) that `patch` has."""
 
     ends: Codes
     start: Codes
     cell: Ints
     patch: Codes
-    columns: Columns
 
     def of(self, low: int, high: int) -> Codes:
-        """Where the ways of classes `low` to `high` to every column end."""
-        start, rows, width = self.start[low:high], len(self.ends), len(self.columns.piece)
-        if rows:
-            found = self.ends[np.minimum(start, rows - 1)]
-            own = start >= rows
+        """Where the paths of classes `low` to `high` to every column end."""
+        start, width = self.start[low:high], self.ends.shape[1]
+        own = start >= 0
+        if len(self.ends):
+            found = self.ends[np.where(own, -1, start)]
             found[own] = start[own, None]
         else:
             found = np.repeat(start[:, None], width, axis=1)
@@ -94,11 +53,13 @@ class Ways:
         return found
 
     def of_pairs(self, source: Ints, column: Ints) -> Codes:
-        """Where single ways end."""
-        start, rows = self.start[source], len(self.ends)
-        found = np.where(start < rows, self.ends[np.minimum(start, rows - 1), column], start) if rows else start.copy()
+        """Where single paths end."""
+        start = self.start[source]
+        found = start.copy()
+        if len(self.ends):
+            found = np.where(start < 0, self.ends[np.minimum(start, -1), column], start)
         if len(self.cell):
-            wanted = source * len(self.columns.piece) + column
+            wanted = source * self.ends.shape[1] + column
             at = np.minimum(np.searchsorted(self.cell, wanted), len(self.cell) - 1)
             patched = self.cell[at] == wanted
             found[patched] = self.patch[at[patched]]
@@ -107,15 +68,15 @@ class Ways:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """One family's answer, by class. `of_state` gives the class of each state (twice a bunch's number, plus one where
-    a host of it is up), -1 for none. `onward` says whose packets arrive at whom, `back` whose replies do; where it is
-    `contested`, an address that several hold decides. `replies` has, for classes that speak from several addresses,
-    the column that each class's replies go to. `direct` are the entries that ask for the target itself."""
+    """One family's answer, by class. `of_state` gives the class of each host state (twice a host class's number, plus
+    one where a host of it is up), -1 for none. `onward` says whose packets arrive at whom, `back` whose replies do;
+    where it is `contested`, an address that several hold decides. `replies` has, for classes that speak from several
+    addresses, the column that each class's replies go to. `direct` are the routes that ask for the target itself."""
 
     family: Family
-    meaning: Meaning
+    codes: OutcomeCodes
     of_state: Ints
-    ways: Ways
+    paths: Paths
     replies: Mapping[int, Ints]
     direct: Bools
     onward: Bools
@@ -144,71 +105,74 @@ class Outcome:
 
     def differs(self, code: Ints) -> tuple[Bools, Bools]:
         """Whether the mistake behind an end can differ by who sends, and by who is sent to."""
-        meaning, entries = self.meaning, self.family.entries
-        entry = np.maximum(code - meaning.entry, 0)
-        by_entry = code >= meaning.entry
-        place = np.where(code >= meaning.broadcast, code - meaning.broadcast, code - meaning.no_route)
+        codes, entries = self.codes, self.family.entries
+        entry = np.maximum(code - codes.entry, 0)
+        by_entry = code >= codes.entry
+        place = np.where(code >= codes.broadcast, code - codes.broadcast, code - codes.no_route)
         if len(entries.place):
             entry = np.minimum(entry, len(entries.place) - 1)
             place = np.where(by_entry, entries.place[entry], place)
-        sender = (code >= meaning.no_route) & (place >= meaning.rows)
-        hearer = np.where(by_entry, self.direct[entry], True) if len(entries.place) else np.ones_like(sender)
-        hearer &= ~(sender & (code < meaning.broadcast))
-        return sender, hearer
+        sender = (code >= codes.no_route) & (place >= codes.rows)
+        receiver = np.where(by_entry, self.direct[entry], True) if len(entries.place) else np.ones_like(sender)
+        receiver &= ~(sender & (code < codes.broadcast))
+        return sender, receiver
 
 
-def decide(fabric: Fabric, version: int, domains: Islands | None = None) -> Outcome:
+def decide(arrays: NetworkArrays, version: int, labels: DomainLabels | None = None) -> Outcome:
     """Decide every ordered pair of classes of a family.
 
     Hosts that look alike from outside and stand in one broadcast domain are a class. Each routing device (once for
     each of its tables) is a row, each class a column, and the value where a packet for that class goes next: another
-    row, or an end. Following the rows at most 63 times ends every packet.
+    state, or an end. Following the states at most 63 times ends every packet.
     """
-    return _Decision(fabric, fabric.families[version], domains or islands(len(fabric.feet), fabric.joints)).outcome()
+    labels = labels or label_domains(len(arrays.endpoints), arrays.adjacencies)
+    return _Deciding(arrays, arrays.families[version], labels).outcome()
 
 
-class _Decision:
-    def __init__(self, fabric: Fabric, family: Family, domains: Islands) -> None:
-        self.fabric = fabric
+class _Deciding:
+    def __init__(self, arrays: NetworkArrays, family: Family, labels: DomainLabels) -> None:
+        self.arrays = arrays
         self.family = family
-        self.islands = domains
-        self.meaning = Meaning(len(family.rows), len(family.rows) + len(family.sign))
-        self.bunch_domain = np.where(fabric.stands == NOWHERE, -1, domains.of[fabric.stands])
-        self._classes()
-        self.columns = self._columns()
-        self._entries()
+        self.class_domain = np.where(arrays.endpoint == NO_ENDPOINT, -1, labels.of[arrays.endpoint])
+        self._fold_hosts()
+        self.columns = self._header_classes()
+        rows = len(family.rows)
+        self.codes = OutcomeCodes(rows, len(self.columns.piece), rows + len(family.profile))
+        self.kind = self.codes.kind(len(family.entries.place))
+        self.hops = resolve_hops(arrays, family, labels, self.class_domain)
 
     # Classes
 
-    def _classes(self) -> None:
-        """Fold the hosts: those of one sign in one domain, and those that are down, of one sign."""
-        fabric, family = self.fabric, self.family
-        state = fabric.bunch * 2 + ~fabric.down
-        size = 2 * len(family.sign)
+    def _fold_hosts(self) -> None:
+        """Fold the hosts: those of one profile in one domain, and those that are down, of one profile."""
+        arrays, family = self.arrays, self.family
+        state = arrays.host_class * 2 + ~arrays.down
+        size = 2 * len(family.profile)
         there = np.bincount(state, minlength=size) > 0
-        there &= np.repeat(family.sign, 2) >= 0
+        there &= np.repeat(family.profile, 2) >= 0
         states = np.flatnonzero(there)
         live = states % 2 == 1
-        domain = np.where(live, self.bunch_domain[states // 2], -2)
-        # hosts on no foot hear nobody, each bunch of them in a domain of its own
+        domain = np.where(live, self.class_domain[states // 2], -2)
+        # hosts at no endpoint hear nobody, each host class of them in a domain of its own
         apart = np.where(live & (domain == -1), -3 - states, domain)
-        key = family.sign[states // 2] * (len(fabric.feet) + size + 4) + apart + size + 3
+        key = family.profile[states // 2] * (len(arrays.endpoints) + size + 4) + apart + size + 3
         _, first, of = np.unique(key, return_index=True, return_inverse=True)
         self.of_state = np.full(size, -1, dtype=np.int64)
         self.of_state[states] = of
-        self.bunch_of = states[first] // 2
+        self.example = states[first] // 2
         self.live = live[first]
         self.domain = apart[first]
-        self.sign = family.sign[self.bunch_of]
+        self.profile = family.profile[self.example]
 
-    def _columns(self) -> Columns:
-        signs = self.family.signs
-        probed = np.array([sign.pieces[0] for sign in signs], dtype=np.int64)[self.sign]
-        several = np.array([len(sign.pieces) > 1 for sign in signs], dtype=np.bool_)[self.sign]
+    def _header_classes(self) -> HeaderClasses:
+        """What can be sent to: each class by its probed address, then classes by their other addresses."""
+        profiles = self.family.profiles
+        probed = np.array([one.pieces[0] for one in profiles], dtype=np.int64)[self.profile]
+        several = np.array([len(one.pieces) > 1 for one in profiles], dtype=np.bool_)[self.profile]
         more = [
             (int(owner), slot, piece)
             for owner in np.flatnonzero(several)
-            for slot, piece in enumerate(signs[self.sign[owner]].pieces)
+            for slot, piece in enumerate(profiles[self.profile[owner]].pieces)
             if slot
         ]
         extra = np.array(more, dtype=np.int64).reshape(-1, 3).T
@@ -216,163 +180,101 @@ class _Decision:
         owner = np.concatenate((np.arange(len(probed)), extra[0]))
         slot = np.concatenate((np.zeros(len(probed), dtype=np.int64), extra[1]))
         order = np.argsort(piece, kind="stable")
-        return Columns(piece, self.domain[owner], owner, slot, order, piece[order])
+        return HeaderClasses(piece, self.domain[owner], owner, slot, order, piece[order])
 
-    # Routes
+    # Steps
 
-    def _entries(self) -> None:
-        """Where each route leads: to a row, to whoever is asked for, or to an end."""
-        entries, family, meaning = self.family.entries, self.family, self.meaning
-        rows = meaning.rows
-        host = entries.place >= rows
-        foot_domain = self.islands.of[np.maximum(entries.foot, 0)]
-        self.entry_domain = np.where(host, self.bunch_domain[np.maximum(entries.place - rows, 0)], foot_domain)
-        looped = self.islands.loops[np.maximum(self.entry_domain, 0)] & (self.entry_domain >= 0)
-        self.direct = (entries.hop == CONNECTED) & ~looped
-        self.connected = self.direct & (self.entry_domain >= 0)
-        value = meaning.entry + np.arange(len(entries.place))
-        asking = np.flatnonzero((entries.hop >= 0) & ~looped & (self.entry_domain >= 0))
-        holders = family.holders
-        by_host = holders.host >= 0
-        place = self.bunch_domain[self.fabric.bunch[np.maximum(holders.host, 0)]]
-        stands = np.where(by_host, place, self.islands.of[np.maximum(holders.foot, 0)])
-        ready = np.where(by_host, ~self.fabric.down[np.maximum(holders.host, 0)], self.fabric.up[holders.foot])
-        ready &= stands >= 0
-        width = len(self.islands.loops) + 1
-        key = (holders.hop * width + stands)[ready]
-        known, first, times = np.unique(key, return_index=True, return_counts=True)
-        wanted = entries.hop[asking] * width + self.entry_domain[asking]
-        at = np.minimum(np.searchsorted(known, wanted), max(0, len(known) - 1))
-        self.handed = np.full(len(value), -1, dtype=np.int64)
-        if len(known):
-            met = known[at] == wanted
-            asking, at = asking[met], at[met]
-            holder = np.flatnonzero(ready)[first[at]]
-            forwards = holders.place[holder] >= 0
-            value[asking[forwards]] = holders.place[holder][forwards]
-            self.handed[asking] = holders.host[holder]
-            value[asking[times[at] > 1]] = meaning.contested
-        self.value = value.astype(np.int32)
+    def _lead(self, route: NDArray[np.integer], column: Ints) -> Codes:
+        """Where routes lead packets of some columns: to a state, to whoever is asked for, or to an end."""
+        codes, hops, columns = self.codes, self.hops, self.columns
+        found: Codes = (codes.entry + route).astype(self.kind)
+        row = hops.row[route]
+        onward = np.flatnonzero(row >= 0)
+        found[onward] = row[onward] * codes.columns + column[onward]
+        direct = np.flatnonzero(hops.direct[route] & (hops.domain[route] >= 0))
+        there = hops.domain[route[direct]] == columns.domain[column[direct]]
+        found[direct[there]] = codes.arrived
+        host = hops.host[route]
+        if (host >= 0).any():
+            asked = self.of_state[self.arrays.host_class[np.maximum(host, 0)] * 2 + 1]
+            found[(host >= 0) & (asked == columns.owner[column])] = codes.arrived
+        found[hops.contested[route]] = codes.contested
+        return found
 
-    def _painted(self, chosen: Ints) -> Iterator[tuple[Ints, Ints]]:
-        """The cells that entries cover, shorter prefixes first: of each cell the entry, and the column."""
-        entries = self.family.entries
-        low, high = self.columns.between(entries.first[chosen], entries.last[chosen])
-        length = entries.length[chosen]
-        for one in np.unique(length):
-            these = (length == one) & (high > low)
-            yield self._cells(chosen[these], low[these], high[these])
-
-    def _cells(self, what: Ints, low: Ints, high: Ints) -> tuple[Ints, Ints]:
-        """Each of some things, repeated for the columns from `low` to `high` in their order."""
-        size = high - low
-        whose = np.repeat(what, size)
-        within = np.arange(len(whose)) - np.repeat(np.cumsum(size) - size, size)
-        return whose, self.columns.order[np.repeat(low, size) + within]
-
-    def _codes(self, entry: NDArray[np.integer], cell: Ints) -> Codes:
-        """Where a packet goes next by an entry; its column is the cell's number, counted round."""
-        count = len(self.columns.piece)
-        code: Codes = self.value[entry]
-        direct = np.flatnonzero(self.connected[entry])
-        there = self.entry_domain[entry[direct]] == self.columns.domain[cell[direct] % count]
-        code[direct[there]] = self.meaning.arrived
-        if (self.handed >= 0).any():
-            met, fabric = self.handed[entry], self.fabric
-            owner = self.of_state[fabric.bunch[np.maximum(met, 0)] * 2 + 1]
-            code[(met >= 0) & (owner == self.columns.owner[cell % count]) & (code != self.meaning.contested)] = (
-                self.meaning.arrived
-            )
-        return code
-
-    def _steps(self) -> NDArray[np.int32]:
+    def state_table(self) -> StateTable:
         """Where every routing row sends each column next."""
-        meaning, columns = self.meaning, self.columns
-        count = len(columns.piece)
-        entries = self.family.entries
-        mine = entries.place < meaning.rows
-        whole = mine & (entries.length == 0)
-        grid = np.full((meaning.rows, count), -1, dtype=np.int32)
-        grid[entries.place[whole]] = np.flatnonzero(whole)[:, None]  # a default route covers every column
-        best = grid.reshape(-1)
-        for whose, column in self._painted(np.flatnonzero(mine & ~whole)):
-            best[entries.place[whose] * count + column] = whose
-        steps = np.repeat(meaning.no_route + np.arange(meaning.rows, dtype=np.int32), count)
+        codes, columns, family = self.codes, self.columns, self.family
+        best = chosen_routes(family.entries, columns, codes.rows, self.kind)
+        steps = np.repeat(codes.no_route + np.arange(codes.rows, dtype=self.kind), codes.columns)
         known = np.flatnonzero(best >= 0)
-        steps[known] = self._codes(best[known], known)
-        table = steps.reshape(meaning.rows, count)
-        deaf = self.family.deaf[:, self.family.deaf[0] < meaning.rows]
-        which, column = self._cells(np.arange(deaf.shape[1]), *columns.between(deaf[1], deaf[1]))
-        table[deaf[0][which], column] = meaning.broadcast + deaf[0][which]
-        table[:, self.twice] = meaning.contested
-        return table
+        steps[known] = self._lead(best[known], known % max(codes.columns, 1))
+        table = steps.reshape(codes.rows, codes.columns)
+        routing = np.arange(codes.places) < codes.rows
+        for cells, base in ((family.dropped_broadcasts, codes.broadcast), (family.own_addresses, codes.delivered)):
+            row, column = by_place(columns, cells, routing)
+            table[row, column] = base + row
+        table[:, self.duplicated] = codes.contested
+        return StateTable(codes, steps, best)
 
-    def _follow(self, steps: Codes) -> Codes:
-        """63 steps at once, by squaring; sooner where every way has ended."""
-        rows, count = steps.shape
-        powers = [steps.reshape(-1)]
-        moving = np.flatnonzero(powers[0] < rows)
-        column = moving % count
+    def _walk(self, table: StateTable) -> Codes:
+        """63 steps at once, by squaring; sooner where every path has ended."""
+        states = table.codes.states
+        powers = [table.next]
+        moving = np.flatnonzero(table.next < states)
         while len(moving) and 2 ** len(powers) <= MOST_ROUTERS:
             last = powers[-1]
             power = last.copy()
-            power[moving] = onward = last[last[moving] * count + column]
+            power[moving] = onward = last[last[moving]]
             powers.append(power)
-            moving, column = moving[onward < rows], column[onward < rows]
+            moving = moving[onward < states]
         result = powers.pop()
         while len(moving) and powers:  # what still goes on goes the rest of its 63 steps
-            result[moving] = onward = powers.pop()[result[moving] * count + column]
-            moving, column = moving[onward < rows], column[onward < rows]
-        return result.reshape(rows, count)
+            result[moving] = onward = powers.pop()[result[moving]]
+            moving = moving[onward < states]
+        return result.reshape(table.codes.rows, table.codes.columns)
 
-    # Ways
+    # Paths
 
-    def _ways(self) -> Ways:
-        meaning, columns, entries = self.meaning, self.columns, self.family.entries
-        rows = meaning.rows
-        ends = self._follow(self._steps())
-        of_place = np.full(meaning.places, -1, dtype=np.int64)
+    def _paths(self) -> Paths:
+        codes, columns, hops = self.codes, self.columns, self.hops
+        rows, entries = codes.rows, self.family.entries
+        ends = self._walk(self.state_table())
+        of_place = np.full(codes.places, -1, dtype=np.int64)
         speaking = np.flatnonzero(self.live)
-        of_place[rows + self.bunch_of[speaking]] = speaking
-        start = (meaning.no_route + rows + self.bunch_of).astype(np.int32)
+        of_place[rows + self.example[speaking]] = speaking
+        start = (codes.no_route + rows + self.example).astype(self.kind)
         mine = of_place[entries.place]
-        default = np.flatnonzero((mine >= 0) & (entries.hop != CONNECTED) & (self.handed < 0))
-        start[mine[default]] = self.value[default]
+        default = np.flatnonzero((mine >= 0) & (entries.hop != CONNECTED) & (hops.host < 0))
+        value = np.where(hops.row >= 0, hops.row - rows, codes.entry + np.arange(len(entries.place)))
+        value[hops.contested] = codes.contested
+        start[mine[default]] = value[default]
         cells = [np.empty((3, 0), dtype=np.int64)]
-        others = np.flatnonzero((mine >= 0) & ((entries.hop == CONNECTED) | (self.handed >= 0)))
-        for whose, column in self._painted(others):
-            cells.append(np.stack((mine[whose], column, self._codes(whose, column))))
-        deaf = self.family.deaf[:, of_place[self.family.deaf[0]] >= 0]
-        low, high = columns.between(deaf[1], deaf[1])
-        whose, column = self._cells(np.arange(deaf.shape[1]), low, high)
-        cells.append(np.stack((of_place[deaf[0]][whose], column, meaning.broadcast + deaf[0][whose])))
-        contested = np.flatnonzero(self.twice)
-        if len(contested):
-            cells.append(
-                np.stack(
-                    (
-                        np.repeat(speaking, len(contested)),
-                        np.tile(contested, len(speaking)),
-                        np.full(len(speaking) * len(contested), meaning.contested),
-                    )
-                )
-            )
+        others = np.flatnonzero((mine >= 0) & ((entries.hop == CONNECTED) | (hops.host >= 0)))
+        for whose, column in painted(entries, columns, others):
+            cells.append(np.stack((mine[whose], column, self._lead(whose, column))))
+        place, column = by_place(columns, self.family.dropped_broadcasts, of_place >= 0)
+        cells.append(np.stack((of_place[place], column, codes.broadcast + place)))
+        doubtful = np.flatnonzero(self.duplicated)
+        if len(doubtful):
+            pairs = (np.repeat(speaking, len(doubtful)), np.tile(doubtful, len(speaking)))
+            cells.append(np.stack((*pairs, np.full(len(pairs[0]), codes.contested))))
         patches = np.concatenate(cells, axis=1)
         key = patches[0] * len(columns.piece) + patches[1]
         cell, last = np.unique(key[::-1], return_index=True)  # the longest prefix was written last
-        return Ways(ends, start, cell, patches[2][::-1][last].astype(np.int32), columns)
+        return Paths(ends, start, cell, patches[2][::-1][last].astype(self.kind))
 
     def outcome(self) -> Outcome:
-        self.twice = self._contested_columns()
-        ways = self._ways()
-        meaning, classes = self.meaning, len(self.sign)
-        onward = np.empty((classes, len(self.columns.piece)), dtype=np.bool_)
+        """The answer."""
+        self.duplicated = self._duplicated_columns()
+        paths = self._paths()
+        codes, classes = self.codes, len(self.profile)
+        onward = np.empty((classes, codes.columns), dtype=np.bool_)
         contested = None
         for low in range(0, classes, AT_A_TIME):
             high = min(low + AT_A_TIME, classes)
-            codes = ways.of(low, high)
-            np.equal(codes, meaning.arrived, out=onward[low:high])
-            open_ = codes == meaning.contested
+            found = paths.of(low, high)
+            np.equal(found, codes.arrived, out=onward[low:high])
+            open_ = found == codes.contested
             if open_.any():
                 if contested is None:
                     contested = np.zeros_like(onward)
@@ -383,28 +285,38 @@ class _Decision:
         doubt = None
         if contested is not None:
             doubt = contested[:, :classes] | (main & _turned(contested, replies, classes))
-        return Outcome(self.family, meaning, self.of_state, ways, replies, self.direct, main, back, doubt)
+        return Outcome(
+            family=self.family,
+            codes=codes,
+            of_state=self.of_state,
+            paths=paths,
+            replies=replies,
+            direct=self.hops.direct,
+            onward=main,
+            back=back,
+            contested=doubt,
+        )
 
-    def _contested_columns(self) -> Bools:
+    def _duplicated_columns(self) -> Bools:
         """The columns whose address somebody else who is up holds too."""
         found = np.zeros(len(self.columns.piece), dtype=np.bool_)
-        fabric = self.fabric
-        for host, other, foot in self.family.twice:
-            if not fabric.down[other] if other >= 0 else fabric.up[foot]:
-                owner = self.of_state[fabric.bunch[host] * 2 + (not fabric.down[host])]
+        arrays = self.arrays
+        for host, other, endpoint in self.family.duplicate_addresses:
+            if not arrays.down[other] if other >= 0 else arrays.up[endpoint]:
+                owner = self.of_state[arrays.host_class[host] * 2 + (not arrays.down[host])]
                 found |= self.columns.owner == owner
         return found
 
     def _replies(self) -> dict[int, Ints]:
         """For each class with several addresses, the column of the one that it speaks from to each class."""
-        columns, classes = self.columns, len(self.sign)
+        columns, classes = self.columns, len(self.profile)
         found: dict[int, Ints] = {}
         for owner in np.unique(columns.owner[classes:]).tolist():
             mine = np.flatnonzero(columns.owner == owner)
             column = dict(zip(columns.slot[mine].tolist(), mine.tolist(), strict=True))
             towards = np.full(classes, owner, dtype=np.int64)
             spoken = np.zeros(classes, dtype=np.bool_)
-            for slot, first, last in self.family.signs[self.sign[owner]].speaks:
+            for slot, first, last in self.family.profiles[self.profile[owner]].speaks:
                 piece = columns.piece[:classes]
                 inside = (piece >= first) & (piece <= last) & ~spoken
                 towards[inside] = column[slot]

@@ -8,31 +8,32 @@ from dataclasses import dataclass
 import numpy as np
 
 from archipelago.addressing.values import Address, Prefix, parse_address, parse_prefix
-from archipelago.diagnosis.picture import picture, plugged_vlan
+from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.places import plugged_vlan
 from archipelago.errors import AddressError, QueryError
-from archipelago.knowledge.devices import Knowledge, know
+from archipelago.knowledge.ends import common_families
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 from archipelago.model.expectation import OUTSIDE, Expectation
 from archipelago.model.finding import Finding
 from archipelago.model.network import Host
 from archipelago.reachability.arrays import Bools, Ints
-from archipelago.reachability.fabric import weave
+from archipelago.reachability.build import build_arrays
 from archipelago.reachability.matrix import Matrix, matrix
-from archipelago.simulation.reach import common_families, reach
+from archipelago.simulation.reach import reach
 
 BREAKS = "what the network's own 'expect' promises"
 MOST_NAMED = 1_000
 """So many of the pairs that break an expectation are named; all are counted."""
 
 
-_NO_EDGE = Finding(
+_NO_EDGE = finding(
     "outside-missing",
-    "error",
-    OUTSIDE,
-    (),
-    NOTHING_LEADS,
-    "nothing gets out, and nothing comes in",
-    "give a routed port an address and a route through it",
+    at=OUTSIDE,
+    path=(),
+    says=NOTHING_LEADS,
+    mend="give a routed port an address and a route through it",
 )
 
 
@@ -93,7 +94,7 @@ def check(knowledge: Knowledge, family: int | None = None, found: Matrix | None 
         network, outside = with_outside(knowledge)
         knowledge = know(network)
         found = None
-    found = found or matrix(weave(knowledge), family, causes=False)
+    found = found or matrix(build_arrays(knowledge), family, causes=False)
     ends = _Ends(knowledge, found, outside)
     verdicts = tuple(_verdict(ends, one, family) for one in expectations)
     return Checked(verdicts, _unforeseen(ends, expectations))
@@ -114,21 +115,19 @@ def _finding(number: int, one: Verdict) -> Finding:
     path = ("expect", number)
     if not one.pairs:
         says = f"nothing can be said of {wanted.source} to {wanted.target}: there is no pair of hosts"
-        return Finding(
-            "expectation-idle", "note", wanted.source, path, says, "nothing is checked", "name hosts that exist"
-        )
+        return finding("expectation-idle", at=wanted.source, path=path, says=says, mend="name hosts that exist")
     such = f"{one.such_as[0][0]} to {one.such_as[0][1]}"
     count = f"{one.broken:,} of {one.pairs:,} pair{'s' * (one.pairs != 1)}"
     if one.finding is not None:
         says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {such}: {one.finding.says}"
-        return Finding("expectation-broken", "error", one.finding.at, path, says, BREAKS, one.finding.mend)
+        return finding("expectation-broken", at=one.finding.at, path=path, says=says, mend=one.finding.mend)
     if wanted.reached:
         says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {such}"
         mend = "look at the other findings"
-        return Finding("expectation-broken", "error", wanted.source, path, says, BREAKS, mend)
+        return finding("expectation-broken", at=wanted.source, path=path, says=says, mend=mend)
     says = f"{wanted.source} must not reach {wanted.target}; reached: {count}, such as {such}"
     mend = f"keep {wanted.source} from {wanted.target} where both pass, or change what is expected"
-    return Finding("expectation-broken", "error", wanted.source, path, says, BREAKS, mend)
+    return finding("expectation-broken", at=wanted.source, path=path, says=says, mend=mend)
 
 
 class _Ends:
@@ -138,6 +137,7 @@ class _Ends:
         self.knowledge = knowledge
         self.found = found
         self.outside = outside
+        self.index = NetworkIndex(knowledge)
         self.place = {name: index for index, name in enumerate(found.hosts)}
         self._vlans: dict[int | None, list[int]] | None = None
         self._known: dict[str, Ints] = {}
@@ -229,10 +229,10 @@ def _outside_verdict(ends: _Ends, one: Expectation, sources: Ints, targets: Ints
 
 def _why(ends: _Ends, pair: tuple[str, str], family: int | None) -> Finding | None:
     """The mistake that cuts off a pair."""
-    view = picture(ends.knowledge.network, ends.knowledge)
-    source, target = (view.knowledge.nodes[name] for name in pair)
+    index = ends.index
+    source, target = (index.knowledge.nodes[name] for name in pair)
     asked: list[int | None] = [family] if family else [*common_families(source, target)] or [None]
-    answers = (reach(view, source, target, probes=1, family=one).finding for one in asked)
+    answers = (reach(index, source, target, probes=1, family=one).finding for one in asked)
     return next((one for one in answers if one is not None), None)
 
 

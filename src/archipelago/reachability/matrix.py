@@ -7,15 +7,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from archipelago.diagnosis.picture import Picture, picture
 from archipelago.errors import QueryError
-from archipelago.knowledge.devices import know
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.network import Network
-from archipelago.reachability.arrays import Bools, Fabric, Ints
-from archipelago.reachability.fabric import weave, weave_again
-from archipelago.reachability.kinds import Decided
-from archipelago.reachability.why import Group, explain, settle
+from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
+from archipelago.reachability.build import build_arrays, change_arrays
+from archipelago.reachability.causes import Group, explain, settle
+from archipelago.reachability.families import Decided
 
 MOST_HOSTS = 20_000
 """The most hosts whose pairs are laid out one by one: 400 million."""
@@ -85,7 +85,9 @@ class Matrix:
                     yield source, target, line[j]
 
 
-def matrix(network: Network | Picture | Fabric, family: int | None = None, *, causes: bool = True) -> Matrix:
+def matrix(
+    network: Network | NetworkIndex | NetworkArrays, family: int | None = None, *, causes: bool = True
+) -> Matrix:
     """Decide every ordered pair of hosts.
 
     Args:
@@ -93,19 +95,19 @@ def matrix(network: Network | Picture | Fabric, family: int | None = None, *, ca
         family: 4 or 6; by default IPv4 for the pairs where both ends have it, else IPv6.
         causes: also say why what is not reached is not, grouped by mistake.
     """
-    view = network if isinstance(network, Picture) else None
-    if isinstance(network, Fabric):
-        fabric = network
+    index = network if isinstance(network, NetworkIndex) else None
+    if isinstance(network, NetworkArrays):
+        arrays = network
     else:
-        fabric = weave(network.knowledge if isinstance(network, Picture) else know(network))
-    answer = Decided(fabric, family)
+        arrays = build_arrays(network.knowledge if isinstance(network, NetworkIndex) else know(network))
+    answer = Decided(arrays, family)
     groups: tuple[Group, ...] = ()
     if answer.doubtful.any() or (causes and not answer.all_reached):
-        view = view or picture(fabric.knowledge.network, fabric.knowledge)
-        settled = settle(view, answer)
+        index = index or NetworkIndex(arrays.knowledge)
+        settled = settle(index, answer)
         if causes:
-            groups = explain(view, answer, settled)
-    return Matrix(fabric.hosts, answer.kind, answer.between, answer.every, answer.some, family, groups)
+            groups = explain(index, answer, settled)
+    return Matrix(arrays.hosts, answer.kind, answer.between, answer.every, answer.some, family, groups)
 
 
 def what_if(
@@ -117,16 +119,15 @@ def what_if(
     Raises:
         QueryError: there is no such part.
     """
-    fabric = weave(know(network))
+    arrays = build_arrays(know(network))
     for part in parts:
-        yield part, matrix(without(fabric, [part] if isinstance(part, str) else part), family, causes=False)
+        yield part, matrix(without(arrays, [part] if isinstance(part, str) else part), family, causes=False)
 
 
-def without(fabric: Fabric, parts: Sequence[str]) -> Fabric:
+def without(arrays: NetworkArrays, parts: Sequence[str]) -> NetworkArrays:
     """The network in arrays with parts switched off.
 
     Raises:
         QueryError: there is no such part.
     """
-    network, touched = switched_off(fabric.knowledge, parts)
-    return weave_again(fabric, network, touched)
+    return change_arrays(arrays, switched_off(arrays.knowledge, parts))

@@ -1,12 +1,14 @@
-"""A simulation from what the devices know: wires joined, switches and stations set up, tables cold."""
+"""A simulation from what the devices know: tables cold, and each device set up when a frame first gets to it."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
-from archipelago.knowledge.devices import Knowledge, Node, host_node
+from archipelago.knowledge.devices import Attachment, Node, host_node
+from archipelago.knowledge.forwarding import ForwardingState
+from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import HOST_PORT
-from archipelago.model.network import End
+from archipelago.knowledge.routes import routes_of
 from archipelago.simulation.frames import Frame
 from archipelago.simulation.station import Station
 from archipelago.simulation.switch import Switch
@@ -17,45 +19,42 @@ class Simulation:
     """One run from cold tables. `world` holds the clock and the record. A host that is `cold` has not heard its
     routers yet (the others have, long before)."""
 
-    __slots__ = ("stations", "switches", "wires", "world")
+    __slots__ = ("_cold", "_knowledge", "_stations", "_switches", "_wires", "world")
 
     def __init__(self, knowledge: Knowledge, cold: str = "") -> None:
         self.world = World()
-        self.wires: dict[tuple[str, str], Wire] = {}
-        self.stations: dict[str, Station] = {}
-        self.switches: dict[str, Switch] = {}
-        for node in knowledge.nodes.values():
-            self._wires_of(node)
-        for node in knowledge.nodes.values():
-            self._set_up(_before_hearing(knowledge, node) if node.name == cold else node)
-        for node in knowledge.nodes.values():
-            for attachment in node.attachments.values():
-                self._join(knowledge, self.wires[node.name, attachment.name], attachment.members)
+        self._knowledge = knowledge
+        self._cold = cold
+        self._wires: dict[tuple[str, str], Wire] = {}
+        self._stations: dict[str, Station] = {}
+        self._switches: dict[str, Switch] = {}
 
-    def _wires_of(self, node: Node) -> None:
+    def station(self, name: str) -> Station:
+        """The IP part of a device or host."""
+        if name not in self._stations:
+            self._set_up(name)
+        return self._stations[name]
+
+    def switch(self, name: str) -> Switch | None:
+        """The switching part of a device; None where it has none."""
+        self.station(name)
+        return self._switches.get(name)
+
+    def wire(self, name: str, attachment: str) -> Wire:
+        """A port or aggregate of a device or host in operation."""
+        self.station(name)
+        return self._wires[name, attachment]
+
+    def _set_up(self, name: str) -> None:
+        state = self._knowledge.state(name)
+        if name == self._cold:
+            state = _before_hearing(self._knowledge, state.node)
+        node = state.node
         for one in node.attachments.values():
-            self.wires[node.name, one.name] = Wire(self.world, node.name, one.name, one.vlans, one.untagged)
-
-    def _join(self, knowledge: Knowledge, wire: Wire, members: tuple[End, ...]) -> None:
-        """An aggregate sends on its first live member and receives on any (IEEE 802.1AX)."""
-        for end in members:
-            link = knowledge.links[end]
-            if link.carrier and link.peer is not None:
-                far = knowledge.attachment_at(link.peer)
-                wire.peer = self.wires[link.peer.device, far.name]
-                wire.delay = link.delay
-                return
-
-    def _set_up(self, node: Node) -> None:
-        station = self.stations[node.name] = Station(self.world, node)
-        switch = None
-        if node.kind in ("switch", "l3switch"):
-            wires = [
-                self.wires[node.name, one.name] for one in node.attachments.values() if one.switched and one.carrier
-            ]
-            switch = self.switches[node.name] = Switch(self.world, node.name, node.mac, wires)
-            for wire in wires:
-                wire.arrive = switch.arrive
+            place = (name, one.name)
+            self._wires[place] = Wire(self.world, place, one.vlans, one.untagged, self._peer_of(one))
+        station = self._stations[name] = Station(self.world, state)
+        switch = self._switching(node) if node.kind in ("switch", "l3switch") else None
         for nic in node.nics.values():
             if not nic.up:
                 continue
@@ -64,17 +63,39 @@ class Simulation:
                 interface.put = _through(switch, interface, nic.vlan)
                 switch.own(nic.vlan, interface)
             elif nic.attachment is not None:
-                wire = self.wires[node.name, nic.attachment]
+                wire = self._wires[name, nic.attachment]
                 wire.arrive = station.arrive
                 station.add(nic, _onto(wire, nic.tag) if nic.speaks else None)
             else:
                 station.add(nic, None)
 
+    def _switching(self, node: Node) -> Switch:
+        live = [one for one in node.attachments.values() if one.switched and one.carrier]
+        wires = [self._wires[node.name, one.name] for one in live]
+        switch = self._switches[node.name] = Switch(self.world, node.name, node.mac, wires)
+        for wire in wires:
+            wire.arrive = switch.arrive
+        return switch
 
-def _before_hearing(knowledge: Knowledge, node: Node) -> Node:
+    def _peer_of(self, one: Attachment) -> Callable[[Wire], tuple[Wire, int] | None]:
+        """An aggregate sends on its first live member and receives on any (IEEE 802.1AX)."""
+
+        def found(wire: Wire) -> tuple[Wire, int] | None:
+            for end in one.members:
+                link = self._knowledge.links[end]
+                if link.carrier and link.peer is not None:
+                    far = self._knowledge.attachment_at(link.peer)
+                    return self.wire(link.peer.device, far.name), link.delay
+            return None
+
+        return found
+
+
+def _before_hearing(knowledge: Knowledge, node: Node) -> ForwardingState:
     """A host with what is written of it alone."""
     nic = node.nics[HOST_PORT]
-    return host_node(knowledge.written.hosts[node.name], nic.down, nic.mac)
+    written = host_node(knowledge.written.hosts[node.name], nic.down, nic.mac)
+    return ForwardingState(written, routes_of(written))
 
 
 def _through(switch: Switch, interface: Outlet, vlan: int) -> Callable[[Frame], None]:

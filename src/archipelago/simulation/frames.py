@@ -6,13 +6,18 @@ from typing import NamedTuple
 
 from archipelago.addressing.values import Address
 from archipelago.knowledge.advertised import Advertised
+from archipelago.knowledge.forwarding import ICMP, ICMP_V6, Header
+from archipelago.knowledge.reasons import Reason
 
 BROADCAST = 0xFFFF_FFFF_FFFF
 ALL_ROUTERS = 0x3333_0000_0002
 """Where the question for routers is sent (RFC 2464 7, RFC 4291 2.7.1)."""
 GROUP_BIT = 1 << 40
 """Set in the MAC address of a broadcast or multicast frame (IEEE 802 8.2)."""
-FIRST_TTL = 64
+ECHO_TYPES = {(4, False): 8, (4, True): 0, (6, False): 128, (6, True): 129}
+"""The ICMP type of an echo request and reply, by family (RFC 792, RFC 4443 4)."""
+ERROR_TYPES = {4: 3, 6: 1}
+"""The ICMP type of destination unreachable, which stands for every error, by family."""
 
 
 class Frame(NamedTuple):
@@ -52,7 +57,7 @@ class Packet(NamedTuple):
     source: Address
     target: Address
     ttl: int
-    body: Echo | Refusal
+    body: Echo | IcmpError
 
 
 class Echo(NamedTuple):
@@ -62,19 +67,27 @@ class Echo(NamedTuple):
     probe: int
 
 
-class Refusal(NamedTuple):
-    """An ICMP error about a packet; `kind` is a key of REFUSALS."""
+class IcmpError(NamedTuple):
+    """An ICMP error about a packet: why it went no further."""
 
-    kind: str
+    reason: Reason
     about: Packet
 
 
-REFUSALS = {
-    "no-route": "network unreachable (no route)",
-    "unanswered": "host unreachable (nobody answers for the address)",
-    "ttl-expired": "time exceeded (the TTL or hop limit ran out)",
+ICMP_ERRORS = {
+    Reason.NO_ROUTE: "network unreachable (no route)",
+    Reason.UNANSWERED: "host unreachable (nobody answers for the address)",
+    Reason.TTL_EXPIRED: "time exceeded (the TTL or hop limit ran out)",
 }
 """ICMP errors: destination unreachable codes 0 and 1 (code 0 and 3 in ICMPv6), time exceeded code 0."""
+
+
+def header_of(packet: Packet) -> Header:
+    """What the forwarding decision sees of a packet."""
+    source, target, ttl, body = packet
+    version = target.version
+    kind = ECHO_TYPES[version, body.reply] if isinstance(body, Echo) else ERROR_TYPES[version]
+    return Header(source, target, ICMP if version == 4 else ICMP_V6, icmp_type=kind, ttl=ttl)
 
 
 def mac_text(mac: int) -> str:

@@ -6,23 +6,52 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import NamedTuple
 
-from archipelago.addressing.values import Address, source_for
-from archipelago.knowledge.advertised import Advertised, advertises, taken
+from archipelago.addressing.values import Address
+from archipelago.knowledge.advertised import Advertised, advertises, configured
 from archipelago.knowledge.devices import Nic, Node, speaks_ipv6
-from archipelago.knowledge.routes import Entry, device_routes
+from archipelago.knowledge.forwarding import (
+    FIRST_TTL,
+    Delivered,
+    Dropped,
+    ForwardingState,
+    asking_address,
+    decide,
+    source_towards,
+)
+from archipelago.knowledge.reasons import Reason
+from archipelago.knowledge.routes import Entry, routes_of
 from archipelago.model.network import Host
+from archipelago.simulation.events import (
+    ErrorReported,
+    FrameDropped,
+    FrameIgnored,
+    FrameReceived,
+    HostConfigured,
+    NeighbourAnswered,
+    NeighbourAsked,
+    NeighbourLearned,
+    PacketDelivered,
+    PacketDropped,
+    PacketForwarded,
+    PacketSent,
+    PacketWaits,
+    RouterAdvertised,
+    RoutersAsked,
+    Unanswered,
+)
 from archipelago.simulation.frames import (
     ALL_ROUTERS,
-    FIRST_TTL,
     GROUP_BIT,
+    ICMP_ERRORS,
     Advertisement,
     Echo,
     Frame,
+    IcmpError,
     Packet,
-    Refusal,
     Resolution,
     Solicitation,
     group_mac,
+    header_of,
 )
 from archipelago.simulation.world import Wire, World
 
@@ -30,15 +59,17 @@ SECOND = 10**9
 TRIES = 3
 """How often, a second apart, a question for an address is sent (RFC 4861 10; RFC 1122 2.3.2.1)."""
 
+Leaving = type[PacketSent] | type[PacketForwarded]
+
 
 class Waiting(NamedTuple):
     """The latest packet that waits for an answer: whether it is held or was dropped, and how it goes on."""
 
     packet: Packet
     held: bool
-    kind: str
-    arrived: str
-    entry: Entry
+    leaving: Leaving
+    ingress: str
+    route: Entry
 
 
 class Interface:
@@ -67,24 +98,27 @@ class Interface:
 
     def transmit(self, vlan: int, frame: Frame) -> None:
         """Take in a frame that the device's own switch hands over."""
-        self.station.hear(self, None, frame)
+        self.station.receive(self, None, frame)
 
 
 class Station:
-    """The IP part of one device or host."""
+    """The IP part of one device or host. `answered` holds the probes that it sent and whose reply came back."""
 
-    __slots__ = ("_by_tag", "_routes", "_told", "_world", "answered", "interfaces", "name", "node")
+    __slots__ = ("_by_tag", "_told", "_world", "answered", "interfaces", "name", "state")
 
-    def __init__(self, world: World, node: Node) -> None:
+    def __init__(self, world: World, state: ForwardingState) -> None:
         self._world = world
-        self.node = node
-        self.name = node.name
-        self._routes = node.routes
+        self.state = state
+        self.name = state.node.name
         self._told: list[Advertised] = []
         self.interfaces: dict[str, Interface] = {}
         self._by_tag: dict[tuple[str, int | None], Interface] = {}
         self.answered: set[int] = set()
-        """The probes that this station sent and whose reply came back."""
+
+    @property
+    def node(self) -> Node:
+        """What the device or host knows of itself."""
+        return self.state.node
 
     def add(self, nic: Nic, put: Callable[[Frame], None] | None) -> Interface:
         """Bring an interface into operation; of two with one tag on one wire the first written hears."""
@@ -99,22 +133,22 @@ class Station:
         interface = self._by_tag.get((wire.name, tag))
         if interface is None:
             world = self._world
-            world.record((world.now, "drops-frame", self.name, wire.name, tag, frame, None))
+            world.record((FrameDropped, world.now, self.name, wire.name, tag, frame, Reason.TAG_NOT_ACCEPTED))
         else:
-            self.hear(interface, tag, frame)
+            self.receive(interface, tag, frame)
 
-    def hear(self, interface: Interface, tag: int | None, frame: Frame) -> None:
+    def receive(self, interface: Interface, tag: int | None, frame: Frame) -> None:
         """An interface takes a frame in, if it is sent to it or to a group."""
         world = self._world
         if frame.target != interface.mac and not frame.target & GROUP_BIT:
-            world.record((world.now, "ignores", self.name, interface.name, tag, frame, None))
+            world.record((FrameIgnored, world.now, self.name, interface.name, tag, frame))
             return
-        world.record((world.now, "hears", self.name, interface.name, tag, frame, None))
+        world.record((FrameReceived, world.now, self.name, interface.name, tag, frame))
         payload = frame.payload
         if isinstance(payload, Resolution):
             self._resolve(interface, payload)
         elif isinstance(payload, Packet):
-            self._take(interface, payload)
+            self._act(payload, interface.name, interface.nic.vrf)
         elif isinstance(payload, Solicitation):
             self._advertise(interface, frame.source, payload)
         else:
@@ -129,7 +163,7 @@ class Station:
             if interface.put is not None:
                 question = Solicitation(interface.nic.link_local)
                 frame = Frame(interface.mac, ALL_ROUTERS, question, world.serial())
-                world.record((world.now, "solicits", self.name, interface.name, interface.nic.tag, frame, None))
+                world.record((RoutersAsked, world.now, self.name, interface.name, interface.nic.tag, frame))
                 interface.put(frame)
 
     def _advertise(self, interface: Interface, asker: int, heard: Solicitation) -> None:
@@ -139,7 +173,7 @@ class Station:
             return
         world = self._world
         frame = Frame(interface.mac, asker, Advertisement(told, heard.sender), world.serial())
-        world.record((world.now, "advertises", self.name, interface.name, interface.nic.tag, frame, None))
+        world.record((RouterAdvertised, world.now, self.name, interface.name, interface.nic.tag, frame))
         interface.put(frame)
 
     def _configure(self, interface: Interface, told: Advertised) -> None:
@@ -148,93 +182,71 @@ class Station:
         if not isinstance(written, Host) or not written.auto:
             return
         self._told.append(told)
-        host = taken(written, interface.mac, self._told)
+        host = configured(written, interface.mac, self._told)
         interface.hold(replace(interface.nic, addresses=host.addresses))
-        self._routes = device_routes([interface.nic], (), host.gateway)
+        node = replace(self.node, nics={interface.name: interface.nic})
+        self.state = ForwardingState(node, routes_of(replace(node, written=host)))
         world = self._world
-        held = host.addresses[-1]
-        world.record((world.now, "configures", self.name, interface.name, None, held.address, told.router))
+        held = host.addresses[-1].address
+        world.record((HostConfigured, world.now, self.name, interface.name, held, told.router))
 
     # Packets
 
     def originate(self, packet: Packet, vrf: str = "") -> None:
         """Send a packet of this station's own."""
-        if self._routes.holds(vrf, packet.target):
-            self._deliver(vrf, self._routes.holds(vrf, packet.target) or "", packet)
-            return
-        entry = self._routes.lookup(vrf, packet.target)
-        if self._routes.is_broadcast(vrf, packet.target):
-            self._lose(packet, "broadcast")
-        elif entry is None:
-            self._lose(packet, "no-route")
+        self._act(packet, None, vrf)
+
+    def _act(self, packet: Packet, ingress: str | None, vrf: str) -> None:
+        """Do with a packet what the forwarding decision says."""
+        decision = decide(self.state, header_of(packet), ingress, vrf)
+        if isinstance(decision, Delivered):
+            self._deliver(vrf, ingress or decision.interface, packet)
+        elif isinstance(decision, Dropped):
+            world = self._world
+            reason, route = decision
+            interface = ingress or (route.interface if route is not None else "")
+            world.record((PacketDropped, world.now, self.name, interface, packet, reason, route, None))
+            if ingress is not None and reason in ICMP_ERRORS:
+                self._report(packet, reason, vrf)
+        elif ingress is None:
+            self._send(PacketSent, "", packet, decision.route)
         else:
-            self._emit("sends", "", packet, entry)
+            self._send(PacketForwarded, ingress, packet._replace(ttl=decision.ttl), decision.route)
 
-    def source_towards(self, target: Address, vrf: str = "") -> Address | None:
-        """The address that this station speaks from to a target: one of the interface that the way leaves by."""
-        held = self._routes.holds(vrf, target)
-        entry = self._routes.lookup(vrf, target)
-        names = [held] if held else [entry.interface] if entry else []
-        nics = [self.interfaces[name].nic for name in [*names, *self.interfaces]]
-        for nic in nics:
-            found = source_for(nic.addresses, target) if nic.vrf == vrf else None
-            if found is not None:
-                return found.address
-        return None
-
-    def _take(self, interface: Interface, packet: Packet) -> None:
-        vrf, target = interface.nic.vrf, packet.target
-        routes = self._routes
-        held = routes.holds(vrf, target)
-        if held:
-            self._deliver(vrf, interface.name, packet)
-        elif target.version not in self.node.forwards:
-            self._lose(packet, "not-routing", interface.name)
-        elif routes.is_broadcast(vrf, target):
-            self._lose(packet, "broadcast", interface.name)
-        else:
-            entry = routes.lookup(vrf, target)
-            if entry is None:
-                self._lose(packet, "no-route", interface.name)
-                self._refuse(packet, "no-route", vrf)
-            elif packet.ttl <= 1:
-                self._lose(packet, "ttl-expired", interface.name)
-                self._refuse(packet, "ttl-expired", vrf)
-            else:
-                self._emit("forwards", interface.name, packet._replace(ttl=packet.ttl - 1), entry)
-
-    def _emit(self, kind: str, arrived: str, packet: Packet, entry: Entry) -> None:
-        """Send a packet by a route, or let it wait while its next hop is asked for."""
-        interface = self.interfaces[entry.interface]
-        hop = entry.next_hop or packet.target
+    def _send(self, leaving: Leaving, ingress: str, packet: Packet, route: Entry) -> None:
+        """Send a packet by a route, or let it wait while its next hop is asked for. In IPv6 it always waits
+        (RFC 4861 7.2.2)."""
+        interface = self.interfaces[route.interface]
+        hop = route.next_hop or packet.target
         world = self._world
         mac = interface.neighbours.get(hop)
         if mac is not None and interface.put is not None:
             frame = Frame(interface.mac, mac, packet, world.serial())
-            world.record((world.now, kind, self.name, interface.name, interface.nic.tag, frame, (arrived, entry)))
+            tag = interface.nic.tag
+            world.record((leaving, world.now, self.name, interface.name, tag, frame, packet, ingress, route))
             interface.put(frame)
             return
-        sender = source_for(interface.nic.addresses, hop)
-        if interface.put is None or sender is None:
-            self._lose(packet, "mute", arrived, entry)
-            return
-        holds = self.node.holds_unresolved
-        world.record((world.now, "waits", self.name, interface.name, None, packet, (arrived, entry, hop, holds)))
+        holds = self.node.holds_unresolved or hop.version == 6
+        if holds:
+            world.record((PacketWaits, world.now, self.name, interface.name, packet, hop))
         asked = hop in interface.waiting
         if asked and holds:
-            older = interface.waiting[hop].packet
-            world.record((world.now, "loses", self.name, interface.name, None, older, ("superseded", arrived, entry)))
-        interface.waiting[hop] = Waiting(packet, holds, kind, arrived, entry)
+            self._drop(interface, interface.waiting[hop].packet, Reason.SUPERSEDED, route, hop)
+        interface.waiting[hop] = Waiting(packet, holds, leaving, ingress, route)
         if not holds:
-            world.record((world.now, "loses", self.name, interface.name, None, packet, ("unresolved", arrived, entry)))
+            self._drop(interface, packet, Reason.UNRESOLVED, route, hop)
         if not asked:
             self._ask(interface, hop, TRIES)
 
-    def _deliver(self, vrf: str, arrived: str, packet: Packet) -> None:
+    def _drop(self, interface: Interface, packet: Packet, reason: Reason, route: Entry, hop: Address) -> None:
         world = self._world
-        world.record((world.now, "delivers", self.name, arrived, None, packet, None))
+        world.record((PacketDropped, world.now, self.name, interface.name, packet, reason, route, hop))
+
+    def _deliver(self, vrf: str, interface: str, packet: Packet) -> None:
+        world = self._world
+        world.record((PacketDelivered, world.now, self.name, interface, packet))
         body = packet.body
-        if isinstance(body, Refusal):
+        if isinstance(body, IcmpError):
             return
         if body.reply:
             self.answered.add(body.probe)
@@ -242,19 +254,15 @@ class Station:
             reply = Packet(packet.target, packet.source, FIRST_TTL, Echo(True, body.probe))
             self.originate(reply, vrf)
 
-    def _lose(self, packet: Packet, why: str, arrived: str = "", entry: Entry | None = None) -> None:
-        world = self._world
-        world.record((world.now, "loses", self.name, arrived, None, packet, (why, arrived, entry)))
-
-    def _refuse(self, packet: Packet, kind: str, vrf: str) -> None:
+    def _report(self, packet: Packet, reason: Reason, vrf: str) -> None:
         """Tell the sender why; never about an ICMP error (RFC 1122 3.2.2), and only if a way back is known."""
-        if isinstance(packet.body, Refusal):
+        if isinstance(packet.body, IcmpError):
             return
-        source = self.source_towards(packet.source, vrf)
+        source = source_towards(self.state, packet.source, vrf)
         if source is not None:
-            error = Packet(source, packet.source, FIRST_TTL, Refusal(kind, packet))
+            error = Packet(source, packet.source, FIRST_TTL, IcmpError(reason, packet))
             world = self._world
-            world.record((world.now, "refuses", self.name, "", None, error, kind))
+            world.record((ErrorReported, world.now, self.name, "", error))
             self.originate(error, vrf)
 
     # Address resolution
@@ -265,23 +273,26 @@ class Station:
             return
         world = self._world
         if left == 0:
-            packet, held, _, arrived, entry = interface.waiting.pop(hop)
-            world.record((world.now, "unanswered", self.name, interface.name, None, packet, hop))
-            if held:
-                world.record(
-                    (world.now, "loses", self.name, interface.name, None, packet, ("unanswered", arrived, entry))
-                )
-            if packet.source not in {one for other in self.interfaces.values() for one in other.own}:
-                self._refuse(packet, "unanswered", interface.nic.vrf)
+            self._give_up(interface, hop)
             return
-        sender = source_for(interface.nic.addresses, hop)
+        sender = asking_address(interface.nic, hop)
         if sender is None or interface.put is None:
             return
         question = Resolution(True, sender.address, interface.mac, hop)
         frame = Frame(interface.mac, group_mac(hop), question, world.serial())
-        world.record((world.now, "asks", self.name, interface.name, interface.nic.tag, frame, hop))
+        world.record((NeighbourAsked, world.now, self.name, interface.name, interface.nic.tag, frame))
         interface.put(frame)
         world.after(SECOND, self._ask, interface, hop, left - 1)
+
+    def _give_up(self, interface: Interface, hop: Address) -> None:
+        """Nobody has answered: the packet that waited ends, and its sender is told."""
+        world = self._world
+        packet, held, _, _, route = interface.waiting.pop(hop)
+        world.record((Unanswered, world.now, self.name, interface.name, packet, hop))
+        if held:
+            self._drop(interface, packet, Reason.UNANSWERED, route, hop)
+        if packet.source not in {one for other in self.interfaces.values() for one in other.own}:
+            self._report(packet, Reason.UNANSWERED, interface.nic.vrf)
 
     def _resolve(self, interface: Interface, heard: Resolution) -> None:
         """A question or an answer came in. Only the interface that holds the address answers, whoever asks; a known
@@ -296,7 +307,7 @@ class Station:
             world = self._world
             answer = Resolution(False, heard.target, interface.mac, heard.sender)
             frame = Frame(interface.mac, heard.sender_mac, answer, world.serial())
-            world.record((world.now, "answers", self.name, interface.name, interface.nic.tag, frame, heard.target))
+            world.record((NeighbourAnswered, world.now, self.name, interface.name, interface.nic.tag, frame))
             if interface.put is not None:
                 interface.put(frame)
         elif heard.sender.version == 4 and heard.sender in interface.neighbours:
@@ -308,7 +319,7 @@ class Station:
             world.met += address not in interface.neighbours
             interface.neighbours[address] = mac
             world.learned += 1
-            world.record((world.now, "learns", self.name, interface.name, None, address, mac))
+            world.record((NeighbourLearned, world.now, self.name, interface.name, address, mac))
         waiting = interface.waiting.pop(address, None)
         if waiting is not None and waiting.held:
-            self._emit(waiting.kind, waiting.arrived, waiting.packet, waiting.entry)
+            self._send(waiting.leaving, waiting.ingress, waiting.packet, waiting.route)

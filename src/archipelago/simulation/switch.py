@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from archipelago.knowledge.reasons import Reason
+from archipelago.simulation.events import FrameDropped, FrameSwitched, StormStarted
 from archipelago.simulation.frames import Frame
 from archipelago.simulation.world import Outlet, Storm, Wire, World
 
@@ -23,7 +25,7 @@ class Switch:
         self.tables: dict[int, dict[int, Outlet]] = {vlan: {} for vlan in self._outlets}
 
     def own(self, vlan: int, interface: Outlet) -> None:
-        """Give the device its own foot in a VLAN."""
+        """Give the device its own interface in a VLAN."""
         self._outlets.setdefault(vlan, []).append(interface)
         self.tables.setdefault(vlan, {})[self.mac] = interface
 
@@ -33,7 +35,7 @@ class Switch:
         vlan = wire.untagged if tag is None else tag
         world = self._world
         if vlan is None or vlan not in wire.vlans:
-            world.record((world.now, "drops-frame", self.name, wire.name, tag, frame, None))
+            world.record((FrameDropped, world.now, self.name, wire.name, tag, frame, Reason.TAG_NOT_ACCEPTED))
             return
         table = self.tables[vlan]
         if frame[0] != self.mac:
@@ -42,10 +44,10 @@ class Switch:
         if out is None:
             self._flood(wire, tag, vlan, frame)
         elif out is not wire:
-            world.record((world.now, "switches", self.name, wire.name, tag, frame, (vlan, (out,))))
+            world.record((FrameSwitched, world.now, self.name, wire.name, tag, frame, vlan, (out,)))
             out.transmit(vlan, frame)
         else:
-            world.record((world.now, "drops-frame", self.name, wire.name, tag, frame, vlan))
+            world.record((FrameDropped, world.now, self.name, wire.name, tag, frame, Reason.SAME_PORT))
 
     def originate(self, interface: Outlet, vlan: int, frame: Frame) -> None:
         """Send a frame of the device's own interface in a VLAN."""
@@ -60,10 +62,11 @@ class Switch:
         mark = (frame.serial, vlan, wire)
         if mark in self._flooded:
             # The same frame by the same wire for the second time: nothing here will ever stop it.
-            world.break_off(Storm(self.name, vlan), frame, wire.name)
+            world.record((StormStarted, world.now, self.name, wire.name, vlan, frame))
+            world.break_off(Storm(self.name, wire.name, vlan))
             return
         self._flooded.add(mark)
         outs = tuple(one for one in self._outlets[vlan] if one is not wire)
-        world.record((world.now, "switches", self.name, wire.name, tag, frame, (vlan, outs)))
+        world.record((FrameSwitched, world.now, self.name, wire.name, tag, frame, vlan, outs))
         for one in outs:
             one.transmit(vlan, frame)

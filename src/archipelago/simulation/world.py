@@ -10,28 +10,11 @@ from typing import Any, NamedTuple, Protocol
 from archipelago.simulation.frames import Frame
 
 
-class Event(NamedTuple):
-    """Something that happened. Times are in nanoseconds.
-
-    `kind` is one of: "hears" (a station takes a frame in), "ignores" (a frame for another station), "switches" (a
-    switch passes a frame on; `detail` is its VLAN and where to), "drops-frame", "asks", "answers", "learns" (address
-    resolution), "sends", "forwards", "delivers" (packets), "waits" (for an answer), "loses" (a packet; `detail` is
-    why), "unanswered", "refuses" (an ICMP error is due), "storm".
-    """
-
-    time: int
-    kind: str
-    node: str
-    interface: str
-    tag: int | None
-    thing: Any
-    detail: Any
-
-
 class Storm(NamedTuple):
-    """A flooded frame came round again: where, and in which VLAN."""
+    """A flooded frame came round again: where, by which port, and in which VLAN."""
 
     node: str
+    port: str
     vlan: int
 
 
@@ -44,7 +27,12 @@ class Outlet(Protocol):
 
 
 class World:
-    """The clock and the record that everything in one simulation shares."""
+    """The clock and the record that everything in one simulation shares.
+
+    `record` takes a tuple: a class of `events`, then the values of its fields; the record itself is made of it when
+    somebody reads it. `learned` counts how often a neighbour table changed (when a probe changes none, the next will
+    fare the same), `met` how often it did for a neighbour that was not known before.
+    """
 
     __slots__ = ("count", "heap", "learned", "log", "met", "now", "record", "serial", "storm")
 
@@ -57,9 +45,7 @@ class World:
         self.serial = count(1).__next__
         self.storm: Storm | None = None
         self.learned = 0
-        """How often a neighbour table changed: when a probe changes none, the next will fare the same."""
         self.met = 0
-        """How often it did for a neighbour that was not known before."""
 
     def after(
         self, delay: int, call: Callable[[Any, Any, Any], None], a: Any = None, b: Any = None, c: Any = None
@@ -83,28 +69,49 @@ class World:
             step()
         self.now = max(self.now, until)
 
-    def break_off(self, storm: Storm, frame: Frame, wire: str) -> None:
+    def events(self, start: int = 0) -> tuple[Any, ...]:
+        """What has happened, from the record of that number on, each as its class in `events`."""
+        return tuple(kind._make(values) for kind, *values in self.log[start:])
+
+    def break_off(self, storm: Storm) -> None:
         """A storm never ends by itself: note it and let nothing more happen."""
         self.storm = storm
-        self.record((self.now, "storm", storm.node, wire, storm.vlan, frame, None))
         self.heap.clear()
 
 
 class Wire:
-    """A port or aggregate in operation: one end of what a frame can cross. It sends to `peer`, the wire at the far
-    end of its first live member, where `arrive(wire, tag, frame)` takes the frame in."""
+    """A port or aggregate in operation: one end of what a frame can cross. It sends to its peer, the wire at the far
+    end of its first live member, where `arrive(wire, tag, frame)` takes the frame in. The peer, with the delay to it
+    in nanoseconds, is found by `find_peer` when the first frame goes there."""
 
-    __slots__ = ("arrive", "delay", "name", "node", "peer", "untagged", "vlans", "world")
+    __slots__ = ("_delay", "_find_peer", "_peer", "arrive", "name", "node", "untagged", "vlans", "world")
 
-    def __init__(self, world: World, node: str, name: str, vlans: frozenset[int], untagged: int | None) -> None:
+    def __init__(
+        self,
+        world: World,
+        place: tuple[str, str],
+        vlans: frozenset[int],
+        untagged: int | None,
+        find_peer: Callable[[Wire], tuple[Wire, int] | None],
+    ) -> None:
         self.world = world
-        self.node = node
-        self.name = name
+        self.node, self.name = place
         self.vlans = vlans
         self.untagged = untagged
-        self.peer: Wire | None = None
-        self.delay = 0
+        self._peer: Wire | None = None
+        self._delay = 0
+        self._find_peer: Callable[[Wire], tuple[Wire, int] | None] | None = find_peer
         self.arrive: Callable[[Wire, int | None, Frame], None] = _nowhere
+
+    @property
+    def peer(self) -> Wire | None:
+        """The wire at the far end."""
+        if self._find_peer is not None:
+            found = self._find_peer(self)
+            self._find_peer = None
+            if found is not None:
+                self._peer, self._delay = found
+        return self._peer
 
     def transmit(self, vlan: int, frame: Frame) -> None:
         """Send a frame of a VLAN: untagged on the wire's untagged VLAN, tagged otherwise (IEEE 802.1Q 8.6.8)."""
@@ -112,10 +119,10 @@ class Wire:
 
     def put(self, tag: int | None, frame: Frame) -> None:
         """Send a frame with that tag, or without one."""
-        peer = self.peer
+        peer = self._peer or self.peer
         if peer is not None:
             world = self.world
-            heappush(world.heap, (world.now + self.delay, world.count(), peer.arrive, peer, tag, frame))
+            heappush(world.heap, (world.now + self._delay, world.count(), peer.arrive, peer, tag, frame))
 
 
 def _nowhere(wire: Wire, tag: int | None, frame: Frame) -> None:

@@ -5,27 +5,38 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from archipelago.addressing.values import Address
+from archipelago.knowledge.reasons import Reason
+from archipelago.simulation.events import (
+    FAULTS,
+    WORDS,
+    ErrorReported,
+    Event,
+    FrameDropped,
+    FrameSwitched,
+    HostConfigured,
+    NeighbourLearned,
+    PacketDropped,
+    PacketEvent,
+    PacketWaits,
+    StormStarted,
+    Unanswered,
+)
 from archipelago.simulation.frames import (
-    REFUSALS,
+    ICMP_ERRORS,
     Advertisement,
-    Frame,
+    IcmpError,
     Packet,
-    Refusal,
     Resolution,
     Solicitation,
     mac_text,
 )
-from archipelago.simulation.reach import Answer, Step
-from archipelago.simulation.world import Event
+from archipelago.simulation.reach import ReachResult
+from archipelago.simulation.steps import DROPS, Step
 from archipelago.views.table import lines as table_lines
 from archipelago.views.table import table
 
-FAULTS = frozenset({"drops-frame", "loses", "unanswered", "refuses", "storm"})
-"""The kinds of event that mean something went wrong."""
 
-
-def lines(answer: Answer) -> list[str]:
+def lines(answer: ReachResult) -> list[str]:
     """The answer first, then why not and what mends it, then the way out and the way back; where both families were
     asked, whether they agree comes first."""
     other = answer.other_family
@@ -49,7 +60,7 @@ def lines(answer: Answer) -> list[str]:
     return [*found, "", "in IPv6", *_ways(other)]
 
 
-def _headline(answer: Answer) -> str:
+def _headline(answer: ReachResult) -> str:
     target = (
         f"{answer.target} ({answer.address})" if answer.address and answer.address != answer.target else answer.target
     )
@@ -58,7 +69,7 @@ def _headline(answer: Answer) -> str:
     return f"NOT REACHED: {answer.source} does not reach {target}"
 
 
-def _why_not(answer: Answer, before: str = "") -> list[str]:
+def _why_not(answer: ReachResult, before: str = "") -> list[str]:
     if answer.reached:
         return []
     way = {"out": "on the way out", "back": "on the way back", None: ""}[answer.direction]
@@ -70,13 +81,13 @@ def _why_not(answer: Answer, before: str = "") -> list[str]:
     ]
 
 
-def _probes(answer: Answer) -> list[str]:
+def _probes(answer: ReachResult) -> list[str]:
     family = f", IPv{answer.family}" if answer.family else ""
     found = [f"  probes: {answer.probes_answered} of {answer.probes_sent} answered{family}"]
     return found + [f"    {text}" for text in _grouped(answer.lost)]
 
 
-def _ways(answer: Answer) -> list[str]:
+def _ways(answer: ReachResult) -> list[str]:
     found = []
     for title, steps in (("way out", answer.out), ("way back", answer.back)):
         if steps:
@@ -99,14 +110,14 @@ def step_lines(title: str, steps: Sequence[Step]) -> list[str]:
         (
             number,
             step.device,
-            _port(step.arrived, step.arrived_tag),
+            _port(step.ingress, step.ingress_tag),
             step.looked_up,
             step.did,
-            _port(step.left, step.left_tag),
+            _port(step.egress, step.egress_tag),
         )
         for number, step in enumerate(steps, 1)
     ]
-    columns = ("", "device", "came in by", "looked up", "did", "left by")
+    columns = ("", "device", "ingress", "looked up", "did", "egress")
     return [title, *table_lines(table("", columns, rows), "  ")]
 
 
@@ -142,7 +153,7 @@ def timeline_rows(
     rows = []
     started = not from_fault
     for event in events:
-        started = started or event.kind in FAULTS
+        started = started or isinstance(event, FAULTS)
         if not started or (device and event.node != device) or (protocol and protocol_of(event) != protocol):
             continue
         rows.append(
@@ -150,8 +161,8 @@ def timeline_rows(
                 "milliseconds": f"{event.time / 1e6:.3f}",
                 "device": event.node,
                 "interface": event.interface,
-                "tag": event.tag,
-                "event": event.kind,
+                "tag": event.vlan if isinstance(event, StormStarted) else getattr(event, "tag", None),
+                "event": WORDS[type(event)],
                 "what": describe(event),
             }
         )
@@ -160,50 +171,62 @@ def timeline_rows(
 
 def protocol_of(event: Event) -> str:
     """Whether an event is about address resolution ("arp") or packets ("icmp")."""
-    thing = event.thing.payload if isinstance(event.thing, Frame) else event.thing
-    return "icmp" if isinstance(thing, Packet) and event.kind != "unanswered" else "arp"
+    if isinstance(event, (PacketEvent, ErrorReported)):
+        return "icmp"
+    if isinstance(event, (NeighbourLearned, HostConfigured, Unanswered)):
+        return "arp"
+    return "icmp" if isinstance(event.frame.payload, Packet) else "arp"
 
 
 def describe(event: Event) -> str:
     """An event in words."""
-    thing = event.thing
-    if event.kind == "learns":
-        return f"{thing} is at {mac_text(event.detail)}"
-    if event.kind == "configures":
-        return f"takes {thing}, with {event.detail} as a gateway"
-    if event.kind == "unanswered":
-        return f"nobody answered for {event.detail}"
-    text = payload_text(thing.payload if isinstance(thing, Frame) else thing)
-    if event.kind == "switches":
-        vlan, outs = event.detail
-        return f"{text}; VLAN {vlan}, to {', '.join(out.name for out in outs) or 'no other port'}"
-    if event.kind == "drops-frame":
-        return f"{text}; dropped: " + (
-            "it came from that port" if event.detail else "the port does not accept that tag"
-        )
-    if event.kind == "loses":
-        return f"{text}; lost: {event.detail[0]}"
-    if event.kind == "waits":
-        return f"{text}; {'held' if event.detail[3] else 'dropped'} while {event.detail[2]} is asked for"
-    return str(text)
+    if isinstance(event, NeighbourLearned):
+        return f"{event.address} has {mac_text(event.mac)}"
+    if isinstance(event, HostConfigured):
+        return f"takes {event.address}, with {event.router} as a gateway"
+    if isinstance(event, Unanswered):
+        return f"nobody answered for {event.next_hop}"
+    if isinstance(event, (PacketEvent, ErrorReported)):
+        return payload_text(event.packet) + _packet_end(event)
+    text = payload_text(event.frame.payload)
+    if isinstance(event, FrameSwitched):
+        return f"{text}; VLAN {event.vlan}, to {', '.join(out.name for out in event.outlets) or 'no other port'}"
+    if isinstance(event, FrameDropped):
+        return f"{text}; dropped: {_FRAME_DROPS[event.reason]}"
+    return text
 
 
-def payload_text(thing: Resolution | Packet | Solicitation | Advertisement | Address) -> str:
+_FRAME_DROPS = {
+    Reason.SAME_PORT: "it came from that port",
+    Reason.TAG_NOT_ACCEPTED: "the port does not accept that tag",
+}
+
+
+def _packet_end(event: PacketEvent | ErrorReported) -> str:
+    if isinstance(event, PacketWaits):
+        return f"; held while {event.next_hop} is asked for"
+    if not isinstance(event, PacketDropped):
+        return ""
+    asked = f" {event.next_hop}" if event.next_hop is not None else ""
+    return f"; dropped: {DROPS[event.reason]}{asked}"
+
+
+def payload_text(payload: Resolution | Packet | Solicitation | Advertisement) -> str:
     """What travels, in words."""
-    if isinstance(thing, Solicitation):
-        return f"router solicitation: {thing.sender} asks every router of its link"
-    if isinstance(thing, Advertisement):
-        prefixes = ", ".join(str(prefix) for prefix in thing.told.prefixes)
-        return f"router advertisement: {thing.told.router} tells {thing.target} of {prefixes}"
-    if isinstance(thing, Resolution):
-        name = ("ARP", "ARP") if thing.sender.version == 4 else ("neighbour solicitation", "neighbour advertisement")
-        if thing.asks:
-            return f"{name[0]}: who has {thing.target}? asks {thing.sender}"
-        return f"{name[1]}: {thing.sender} is at {mac_text(thing.sender_mac)}"
-    if isinstance(thing, Packet):
-        limit, errors = ("TTL", "ICMP") if thing.target.version == 4 else ("hop limit", "ICMPv6")
-        way = f"{thing.source} to {thing.target}, {limit} {thing.ttl}"
-        if isinstance(thing.body, Refusal):
-            return f"{errors} {REFUSALS[thing.body.kind]}: {way}, about {thing.body.about.target}"
-        return f"echo {'reply' if thing.body.reply else 'request'} {thing.body.probe + 1}: {way}"
-    return str(thing)
+    if isinstance(payload, Solicitation):
+        return f"router solicitation: {payload.sender} asks every router of its link"
+    if isinstance(payload, Advertisement):
+        prefixes = ", ".join(str(prefix) for prefix in payload.told.prefixes)
+        return f"router advertisement: {payload.told.router} tells {payload.target} of {prefixes}"
+    if isinstance(payload, Resolution):
+        four = payload.sender.version == 4
+        if payload.asks:
+            name = "ARP request" if four else "neighbour solicitation"
+            return f"{name} for {payload.target} from {payload.sender}"
+        name = "ARP reply" if four else "neighbour advertisement"
+        return f"{name}: {payload.sender} has {mac_text(payload.sender_mac)}"
+    limit, errors = ("TTL", "ICMP") if payload.target.version == 4 else ("hop limit", "ICMPv6")
+    way = f"{payload.source} to {payload.target}, {limit} {payload.ttl}"
+    if isinstance(payload.body, IcmpError):
+        return f"{errors} {ICMP_ERRORS[payload.body.reason]}: {way}, about {payload.body.about.target}"
+    return f"echo {'reply' if payload.body.reply else 'request'} {payload.body.probe + 1}: {way}"

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
-from archipelago.diagnosis.picture import Held, Picture
 from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
+from archipelago.knowledge.forwarding import Delivered, decide_own
+from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.network import DEFAULT_VLAN, Host, NextHop
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import mac_text
@@ -15,7 +17,7 @@ from archipelago.views.table import Table, counted, folded, table
 
 
 def tables(
-    view: Picture, nodes: list[Node], vlans: frozenset[int] = frozenset(), ports: frozenset[str] = frozenset()
+    index: NetworkIndex, nodes: list[Node], vlans: frozenset[int] = frozenset(), ports: frozenset[str] = frozenset()
 ) -> list[Table]:
     """Every table of some devices.
 
@@ -26,15 +28,15 @@ def tables(
         ports: show only what concerns these ports or interfaces; all where empty.
     """
     made = [
-        interfaces(view, nodes, vlans, ports),
-        vlan_ports(view, nodes, vlans, ports),
-        trunks(view, nodes, vlans, ports),
-        routes(nodes, ports) if not vlans else None,
+        interfaces(index, nodes, vlans, ports),
+        vlan_ports(index, nodes, vlans, ports),
+        trunks(index, nodes, vlans, ports),
+        routes(index, nodes, ports) if not vlans else None,
     ]
     return [one for one in made if one is not None and one.rows]
 
 
-def interfaces(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
+def interfaces(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
     rows: list[tuple[object, ...]] = []
     for node in nodes:
         for nic in node.nics.values():
@@ -45,7 +47,7 @@ def interfaces(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: f
             tag = "" if nic.kind != "subinterface" else "untagged" if nic.tag is None and nic.speaks else nic.tag
             if nic.kind == "subinterface" and not nic.speaks:
                 tag = "no tag"
-            vlan = view.vlan_name(nic.vlan) if nic.vlan is not None else ""
+            vlan = index.vlan_name(nic.vlan) if nic.vlan is not None else ""
             state = "up" if nic.up else f"down: {nic.down}"
             addresses = ", ".join(str(address) for address in nic.addresses) or "no address"
             local = nic.link_local if speaks_ipv6(nic) else ""
@@ -64,7 +66,7 @@ _KINDS = {
 }
 
 
-def vlan_ports(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
+def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
     """Each VLAN of each device with the ports in it; a VLAN without ports there is left out."""
     rows = []
     for node in nodes:
@@ -84,7 +86,7 @@ def vlan_ports(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: f
         for vlan in sorted({*plain, *tagged, *native}):
             if vlans and vlan not in vlans:
                 continue
-            name = next((name for name, number in view.network.vlans.items() if number == vlan), "")
+            name = next((name for name, number in index.network.vlans.items() if number == vlan), "")
             rows.append(
                 (
                     node.name,
@@ -99,7 +101,7 @@ def vlan_ports(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: f
     return table("VLANs", columns, rows, ("VLAN",))
 
 
-def trunks(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
+def trunks(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
     rows = []
     for node in nodes:
         for one in node.attachments.values():
@@ -114,8 +116,8 @@ def trunks(view: Picture, nodes: list[Node], vlans: frozenset[int], ports: froze
                 untagged = next(
                     (nic.vlan for nic in node.nics_on(one.name) if nic.tag is None and nic.addresses), "none"
                 )
-            state = "up" if one.carrier else f"down: {one.blocked}"
-            rows.append((node.name, one.name, _far(view, one), counted(len(carried), "VLAN"), names, untagged, state))
+            state = "up" if one.carrier else f"down: {one.down}"
+            rows.append((node.name, one.name, _far(index, one), counted(len(carried), "VLAN"), names, untagged, state))
     columns = ("device", "trunk", "towards", "carries", "VLAN ids", "untagged", "state")
     return table("trunks", columns, rows)
 
@@ -132,17 +134,18 @@ def _carried(node: Node, one: Attachment) -> list[int] | None:
     return tags or None
 
 
-def _far(view: Picture, one: Attachment) -> str:
-    peers = [view.knowledge.links[end].peer for end in one.members]
-    named = [str(peer.device if peer.device in view.network.hosts else peer) for peer in peers if peer is not None]
+def _far(index: NetworkIndex, one: Attachment) -> str:
+    peers = [index.knowledge.links[end].peer for end in one.members]
+    named = [str(peer.device if peer.device in index.network.hosts else peer) for peer in peers if peer is not None]
     return ", ".join(named) or "nothing"
 
 
-def routes(nodes: list[Node], ports: frozenset[str] = frozenset()) -> Table:
+def routes(index: NetworkIndex, nodes: list[Node], ports: frozenset[str] = frozenset()) -> Table:
     """Routes in use, then those that are not and why."""
     rows: list[tuple[object, ...]] = []
     for node in nodes:
-        for (vrf, _), one in sorted(node.routes.tables.items()):
+        known = index.knowledge.routes(node.name)
+        for (vrf, _), one in sorted(known.tables.items()):
             for entry in one.entries():
                 if ports and entry.interface not in ports:
                     continue
@@ -159,7 +162,7 @@ def routes(nodes: list[Node], ports: frozenset[str] = frozenset()) -> Table:
                 rows.append(
                     (node.name, vrf, entry.prefix, entry.next_hop or "", entry.interface, how, metric, "in use")
                 )
-        for unused in node.routes.unused:
+        for unused in known.unused:
             rows.append(
                 (
                     node.name,
@@ -172,7 +175,7 @@ def routes(nodes: list[Node], ports: frozenset[str] = frozenset()) -> Table:
                     f"not used: {unused.reason}",
                 )
             )
-        for route in node.routes.beaten:
+        for route in known.shadowed:
             rows.append(
                 (
                     node.name,
@@ -182,10 +185,10 @@ def routes(nodes: list[Node], ports: frozenset[str] = frozenset()) -> Table:
                     "",
                     "static",
                     route.metric,
-                    "waits: a better one is in use",
+                    "inactive: a better one is in use",
                 )
             )
-    columns = ("device", "vrf", "to", "via", "leaves by", "how", "metric", "state")
+    columns = ("device", "vrf", "destination", "next hop", "egress", "how", "metric", "state")
     return table("routes", columns, rows, ("metric",))
 
 
@@ -199,12 +202,12 @@ def learned(simulation: Simulation, nodes: list[Node]) -> list[Table]:
     arp = [
         (name, interface.name, address, mac_text(mac))
         for name in names
-        for interface in simulation.stations[name].interfaces.values()
+        for interface in simulation.station(name).interfaces.values()
         for address, mac in sorted(interface.neighbours.items())
     ]
     macs = []
     for name in names:
-        switch = simulation.switches.get(name)
+        switch = simulation.switch(name)
         for vlan, entries in sorted(switch.tables.items()) if switch else ():
             for mac, outlet in sorted(entries.items()):
                 where = "its own" if isinstance(outlet, Interface) else outlet.name
@@ -228,31 +231,31 @@ def summary(nodes: Iterable[Node]) -> str:
     return text + (f"; down: {folded(down)}" if down else "")
 
 
-def side_by_side(view: Picture, a: Node, b: Node) -> Table:
-    """How each of two devices would send to every subnet of the network, and which of the two knows a way at all."""
+def side_by_side(index: NetworkIndex, a: Node, b: Node) -> Table:
+    """How each of two devices would send to every subnet of the network, and which of the two has a route at all."""
     rows = []
-    for prefix, held in subnets(view):
-        ways = [way_to(node, prefix) for node in (a, b)]
+    for prefix, held in subnets(index):
+        ways = [way_to(index, node, prefix) for node in (a, b)]
         known = [way != UNKNOWN for way in ways]
         mark = (
             ""
             if all(known)
-            else "neither knows it"
+            else "neither has a route"
             if not any(known)
-            else f"only {(a if known[0] else b).name} knows it"
+            else f"only {(a if known[0] else b).name} has a route"
         )
         rows.append((prefix, held.node.name, *ways, mark))
-    return table("subnets, as both see them", ("subnet", "lives at", a.name, b.name, "mark"), rows)
+    return table("subnets, as both see them", ("subnet", "connected at", a.name, b.name, "mark"), rows)
 
 
-UNKNOWN = "no way"
+UNKNOWN = "no route"
 
 
-def subnets(view: Picture) -> list[tuple[Prefix, Held]]:
+def subnets(index: NetworkIndex) -> list[tuple[Prefix, Held]]:
     """Every subnet that a routing device has an address in, once, in order, with the first of its holders."""
     found: dict[Prefix, Held] = {}
-    for node in view.knowledge.nodes.values():
-        if node.kind in ("router", "l3switch"):
+    for node in index.knowledge.nodes.values():
+        if node.can_route:
             for nic in node.nics.values():
                 for address in nic.addresses:
                     if not is_link_local(address):
@@ -260,9 +263,13 @@ def subnets(view: Picture) -> list[tuple[Prefix, Held]]:
     return sorted(found.items())
 
 
-def way_to(node: Node, prefix: Prefix, vrf: str = "") -> str:
+def way_to(index: NetworkIndex, node: Node, prefix: Prefix, vrf: str = "") -> str:
     """How a device or host would send to a subnet."""
-    entry = node.routes.lookup(vrf, Address(prefix.version, prefix.usable()[0]))
+    target = Address(prefix.version, prefix.usable()[0])
+    decision = decide_own(index.knowledge.state(node.name), target, vrf)
+    if isinstance(decision, Delivered):
+        return f"on {decision.interface}"
+    entry = decision.route
     if entry is None:
         return UNKNOWN
     if entry.next_hop is None:
@@ -270,33 +277,33 @@ def way_to(node: Node, prefix: Prefix, vrf: str = "") -> str:
     return f"via {entry.next_hop}" + ("" if entry.prefix.length else " (default)")
 
 
-def host_view(view: Picture, node: Node) -> Table:
+def host_view(index: NetworkIndex, node: Node) -> Table:
     """How one host would send to each subnet, and why not."""
     rows = []
-    why = "; ".join(f"gateway {one.route.next_hop}: {one.reason}" for one in node.routes.unused)
-    down = next((nic.down for nic in node.nics.values() if nic.down), "")
-    for prefix, held in subnets(view):
-        way = way_to(node, prefix)
+    why = "; ".join(f"gateway {one.route.next_hop}: {one.reason}" for one in index.knowledge.routes(node.name).unused)
+    down = next((str(nic.down) for nic in node.nics.values() if nic.down), "")
+    for prefix, held in subnets(index):
+        way = way_to(index, node, prefix)
         if way == UNKNOWN:
             way += f": {down or why or f'no IPv{prefix.version} gateway'}"
-        vlan = view.vlan_name(held.nic.vlan) if held.nic.vlan is not None else ""
+        vlan = index.vlan_name(held.nic.vlan) if held.nic.vlan is not None else ""
         rows.append((prefix, vlan, way))
     return table(f"how {node.name} sends", ("subnet", "VLAN", "way"), rows)
 
 
-def gateways(view: Picture) -> list[Table]:
+def gateways(index: NetworkIndex) -> list[Table]:
     """All gateways of the network, then all static routes."""
     rows = []
-    for node in view.knowledge.nodes.values():
-        if node.kind in ("router", "l3switch"):
+    for node in index.knowledge.nodes.values():
+        if node.can_route:
             for nic in node.nics.values():
                 for address in nic.addresses:
-                    vlan = view.vlan_name(nic.vlan) if nic.vlan is not None else ""
+                    vlan = index.vlan_name(nic.vlan) if nic.vlan is not None else ""
                     state = "up" if nic.up else f"down: {nic.down}"
                     rows.append((vlan, address.prefix, address.address, f"{node.name}/{nic.name}", state))
     rows.sort(key=lambda row: (row[0] == "", str(row[0])))
-    nodes = [node for node in view.knowledge.nodes.values() if node.kind != "host"]
-    static = routes(nodes)
+    nodes = [node for node in index.knowledge.nodes.values() if node.kind != "host"]
+    static = routes(index, nodes)
     kept = tuple(row for row in static.rows if "connected" not in row)
     return [
         table("gateways", ("VLAN", "subnet", "address", "at", "state"), rows),

@@ -9,8 +9,10 @@ from collections import deque
 from dataclasses import dataclass, field
 
 from archipelago.addressing.values import is_link_local
-from archipelago.diagnosis.picture import Picture, sits_in
+from archipelago.diagnosis.places import sits_in
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.domains import Domain
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.network import Cable, End
 from archipelago.views.table import counted
 
@@ -84,17 +86,17 @@ class _Branch:
     width: float = 0.0
 
 
-def lay_out(view: Picture) -> Sheet:
+def lay_out(index: NetworkIndex) -> Sheet:
     """Place every device and host."""
-    network = view.network
+    network = index.network
     kinds = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}
     counts = [(sum(one.kind == kind for one in network.devices.values()), name) for kind, name in kinds.items()]
     counts += [(len(network.vlans), "VLAN"), (len(network.hosts), "host")]
     texts = [counted(count, noun).replace("switchs", "switches") for count, noun in counts if count]
     sheet = Sheet(network.title or "network", ", ".join(texts))
     sheet.vlans = [(number, name) for name, number in network.vlans.items()]
-    branches, others = _trees(view)
-    _panels(view, branches)
+    branches, others = _trees(index)
+    _panels(index, branches)
     for branch in branches.values():
         branch.box.measure()
         branch.box.width = max(branch.box.width, len(branch.label) * CHARACTER + 12)
@@ -110,9 +112,9 @@ def lay_out(view: Picture) -> Sheet:
         left += root.width + GAP
     for mark, cable in enumerate(others, 1):
         a, b = branches[cable.a.device].box, branches[cable.b.device].box
-        live = view.knowledge.links[cable.a].carrier
+        live = index.knowledge.links[cable.a].carrier
         sheet.lines.append(Line(a, b, "", live, mark=mark))
-        sheet.notes.append(f"dashed line {mark}: {cable} ({_cable_text(view, cable)})")
+        sheet.notes.append(f"dashed line {mark}: {cable} ({_cable_text(index, cable)})")
     sheet.width = max(left, 360.0)
     sheet.height = (
         max(box.y + box.height for box in sheet.boxes) + GAP + LINE * (len(sheet.notes) + 1) if sheet.boxes else 80.0
@@ -120,19 +122,19 @@ def lay_out(view: Picture) -> Sheet:
     return sheet
 
 
-def _trees(view: Picture) -> tuple[dict[str, _Branch], list[Cable]]:
+def _trees(index: NetworkIndex) -> tuple[dict[str, _Branch], list[Cable]]:
     """Devices as trees below the routing ones, and the cables that are in no tree."""
-    network = view.network
+    network = index.network
     near: dict[str, list[Cable]] = {name: [] for name in network.devices}
     for cable in network.cables:
         near[cable.a.device].append(cable)
         near[cable.b.device].append(cable)
-    routing = [name for name, node in view.knowledge.nodes.items() if _is_routing(node)]
+    routing = [name for name, node in index.knowledge.nodes.items() if _is_routing(node)]
     branches: dict[str, _Branch] = {}
     used: set[int] = set()
     queue: deque[str] = deque()
     for name in routing:
-        branches[name] = _Branch(_device_box(view, name), 0)
+        branches[name] = _Branch(_device_box(index, name), 0)
         queue.append(name)
     pending = [name for name in network.devices if name not in branches]
     while queue or pending:
@@ -140,7 +142,7 @@ def _trees(view: Picture) -> tuple[dict[str, _Branch], list[Cable]]:
             name = pending.pop(0)
             if name in branches:
                 continue
-            branches[name] = _Branch(_device_box(view, name), 1 if routing else 0)
+            branches[name] = _Branch(_device_box(index, name), 1 if routing else 0)
             queue.append(name)
         name = queue.popleft()
         for cable in near[name]:
@@ -148,9 +150,9 @@ def _trees(view: Picture) -> tuple[dict[str, _Branch], list[Cable]]:
             if far not in branches:
                 used.add(id(cable))
                 here, there = (cable.a, cable.b) if cable.a.device == name else (cable.b, cable.a)
-                label = f"{here.port} to {there.port}: {_cable_text(view, cable)}"
-                live = view.knowledge.links[cable.a].carrier
-                child = _Branch(_device_box(view, far), branches[name].row + 1, label=label, live=live)
+                label = f"{here.port} to {there.port}: {_cable_text(index, cable)}"
+                live = index.knowledge.links[cable.a].carrier
+                child = _Branch(_device_box(index, far), branches[name].row + 1, label=label, live=live)
                 branches[name].children.append(child)
                 branches[far] = child
                 queue.append(far)
@@ -161,13 +163,13 @@ def _is_routing(node: Node) -> bool:
     return node.kind == "router" or (node.kind == "l3switch" and bool(node.forwards))
 
 
-def _device_box(view: Picture, name: str) -> Box:
-    node = view.knowledge.nodes[name]
-    device = view.network.devices[name]
+def _device_box(index: NetworkIndex, name: str) -> Box:
+    node = index.knowledge.nodes[name]
+    device = index.network.devices[name]
     texts = []
     for nic in node.nics.values():
         if nic.addresses:
-            vlan = f" {view.vlan_name(nic.vlan)}" if nic.vlan is not None else ""
+            vlan = f" {index.vlan_name(nic.vlan)}" if nic.vlan is not None else ""
             addresses = ", ".join(str(address) for address in nic.addresses)
             state = "" if nic.up else " - not cabled" if nic.uncabled else " - DOWN"
             texts.append(f"{nic.name}{vlan}: {addresses}{state}")
@@ -182,65 +184,65 @@ def _cut(texts: list[str], noun: str) -> list[str]:
     return [*texts[: MOST_LINES - 1], f"and {counted(len(texts) - MOST_LINES + 1, 'more ' + noun)}"]
 
 
-def _cable_text(view: Picture, cable: Cable) -> str:
+def _cable_text(index: NetworkIndex, cable: Cable) -> str:
     if cable.off:
         return "off"
-    here = view.knowledge.attachment_at(cable.a)
-    there = view.knowledge.attachment_at(cable.b)
-    if not view.knowledge.links[cable.a].carrier:
+    here = index.knowledge.attachment_at(cable.a)
+    there = index.knowledge.attachment_at(cable.b)
+    if not index.knowledge.links[cable.a].carrier:
         return "down"
     if (
         not here.switched
         and not there.switched
-        and not any(nic.kind == "subinterface" for nic in view.knowledge.nodes[cable.a.device].nics_on(here.name))
+        and not any(nic.kind == "subinterface" for nic in index.knowledge.nodes[cable.a.device].nics_on(here.name))
     ):
         return "routed"
-    shared = set(_tags(view, cable.a)) & set(_tags(view, cable.b))
+    shared = set(_tags(index, cable.a)) & set(_tags(index, cable.b))
     return counted(len(shared), "VLAN")
 
 
-def _tags(view: Picture, end: End) -> list[int]:
-    one = view.knowledge.attachment_at(end)
+def _tags(index: NetworkIndex, end: End) -> list[int]:
+    one = index.knowledge.attachment_at(end)
     if one.switched:
         return list(one.vlans)
-    return [nic.vlan for nic in view.knowledge.nodes[end.device].nics_on(one.name) if nic.vlan is not None]
+    return [nic.vlan for nic in index.knowledge.nodes[end.device].nics_on(one.name) if nic.vlan is not None]
 
 
-def _panels(view: Picture, branches: dict[str, _Branch]) -> None:
-    """One panel for the hosts of each VLAN behind each device; it tells which island of the VLAN it is."""
-    groups: dict[tuple[str, int | None, int | None], list[str]] = {}
-    for host in view.network.hosts.values():
-        node = view.knowledge.nodes[host.name]
+def _panels(index: NetworkIndex, branches: dict[str, _Branch]) -> None:
+    """One panel for the hosts of each VLAN behind each device; it tells which segment of the VLAN it is."""
+    groups: dict[tuple[str, int | None, Domain | None], list[str]] = {}
+    for host in index.network.hosts.values():
+        node = index.knowledge.nodes[host.name]
         nic = next(iter(node.nics.values()))
-        vlan = sits_in(view, node, nic)
-        island = view.domains.of.get((host.name, nic.name))
-        groups.setdefault((host.at.device, vlan, island), []).append(host.name)
-    islands: dict[int | None, list[int | None]] = {}
-    for _, vlan, island in groups:
-        if island not in islands.setdefault(vlan, []):
-            islands[vlan].append(island)
-    for (device, vlan, island), names in groups.items():
-        heading = view.vlan_name(vlan) if vlan is not None else "no VLAN"
-        if island is None:
+        vlan = sits_in(index, node, nic)
+        segment = index.domains.of((host.name, nic.name))
+        groups.setdefault((host.at.device, vlan, segment), []).append(host.name)
+    segments: dict[int | None, list[Domain | None]] = {}
+    for _, vlan, segment in groups:
+        if segment not in segments.setdefault(vlan, []):
+            segments[vlan].append(segment)
+    for (device, vlan, segment), names in groups.items():
+        heading = index.vlan_name(vlan) if vlan is not None else "no VLAN"
+        if segment is None:
             heading += " - no carrier"
-        elif len([one for one in islands[vlan] if one is not None]) > 1:
-            numbered = [one for one in islands[vlan] if one is not None]
-            heading += f" - island {numbered.index(island) + 1} of {len(numbered)}"
-        texts = _subnets(view, names)
+        elif len([one for one in segments[vlan] if one is not None]) > 1:
+            numbered = [one for one in segments[vlan] if one is not None]
+            heading += f" - segment {numbered.index(segment) + 1} of {len(numbered)}"
+        texts = _subnets(index, names)
         width = max(len(name) for name in names)
         for name in names:
-            host = view.network.hosts[name]
+            host = index.network.hosts[name]
             address = str(host.addresses[0].address) if host.addresses else "no address"
             also = " + auto" if host.auto else ""
             texts.append(f"{name:<{width}}  {address}{also}" + (" - OFF" if host.off else ""))
         branches[device].panels.append(Box("hosts", heading, _cut(texts, "host"), vlan))
 
 
-def _subnets(view: Picture, names: list[str]) -> list[str]:
+def _subnets(index: NetworkIndex, names: list[str]) -> list[str]:
     """A line for each family: the one subnet of its hosts, or how many there are."""
     lines = []
     for version in (4, 6):
-        held = [one for name in names for one in view.network.hosts[name].addresses if one.version == version]
+        held = [one for name in names for one in index.network.hosts[name].addresses if one.version == version]
         prefixes = sorted({one.prefix for one in held if not is_link_local(one)})
         if prefixes:
             lines.append(str(prefixes[0]) if len(prefixes) == 1 else f"{len(prefixes)} IPv{version} subnets")

@@ -5,8 +5,8 @@ from __future__ import annotations
 from io import BytesIO
 from typing import Any
 
-from archipelago.diagnosis.picture import picture
 from archipelago.errors import QueryError
+from archipelago.knowledge.index import index_network
 from archipelago.model.network import Network
 from archipelago.views.diagram import LINE, SPINE, Box, Line, Sheet, lay_out
 
@@ -34,7 +34,7 @@ def picture_of(network: Network, name: str) -> bytes:
     kind = name.rpartition(".")[2].lower()
     if kind not in ("svg", "png"):
         raise QueryError(f"'{name}' ends in neither .svg nor .png; a diagram is drawn as one of the two")
-    return render(lay_out(picture(network)), kind)
+    return render(lay_out(index_network(network)), kind)
 
 
 def render(sheet: Sheet, kind: str) -> bytes:

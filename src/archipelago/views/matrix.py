@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from archipelago.diagnosis.picture import plugged_vlan
+from archipelago.diagnosis.places import plugged_vlan
 from archipelago.errors import QueryError
-from archipelago.knowledge.devices import Knowledge
+from archipelago.knowledge.known import Knowledge
+from archipelago.reachability.causes import Group
 from archipelago.reachability.expect import Verdict
 from archipelago.reachability.matrix import Matrix
-from archipelago.reachability.why import Group
 from archipelago.views.plain import plain
 from archipelago.views.table import Table, counted, table
 

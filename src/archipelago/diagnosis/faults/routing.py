@@ -5,90 +5,98 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from archipelago.addressing.values import Address, Prefix
+from archipelago.diagnosis.catalogue import finding
 from archipelago.knowledge.devices import Node
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.network import Device, Path, Route
 
 
 def routing_off(node: Node, version: int) -> Finding:
+    """A device that is used as a gateway and does not forward the family."""
     written = node.written
     routing = written.routing if isinstance(written, Device) and written.routing else ()
-    kind = "routing" if node.kind in ("router", "l3switch") else "kind"
+    kind = "routing" if node.can_route else "kind"
     families = [f"ipv{family}" for family in sorted({*routing, version})]
-    return Finding(
+    return finding(
         "routing-off",
-        "error",
-        node.name,
-        ("devices", node.name, kind),
-        f"{node.name} holds gateways but does not forward IPv{version}",
-        "nothing crosses from one of its subnets to another",
-        f"switch IPv{version} forwarding on at {node.name}",
-        (Edit(("devices", node.name, "routing"), families),),
+        at=node.name,
+        path=("devices", node.name, kind),
+        says=f"{node.name} holds gateways but does not forward IPv{version}",
+        mend=f"switch IPv{version} forwarding on at {node.name}",
+        edits=(Edit(("devices", node.name, "routing"), families),),
     )
 
 
-def route_missing(node: Node, destination: Prefix, via: Address | None, breaks: str) -> Finding:
+def route_missing(table: tuple[Node, str], destination: Prefix, next_hop: Address | None, effect: str) -> Finding:
+    """A routing table (a device and its `vrf`) without a route that the traffic needs."""
+    node, vrf = table
     path: Path = ("devices", node.name, "routes")
-    return Finding(
+    where = f"{node.name} in vrf {vrf}" if vrf else node.name
+    add = f"add a route to {destination} via {next_hop} on {where}"
+    return finding(
         "route-missing",
-        "error",
-        node.name,
-        path,
-        f"{node.name} has no route to {destination}",
-        breaks,
-        f"add a route to {destination} via {via} on {node.name}"
-        if via
-        else f"give {node.name} a route to {destination}",
-        (Edit((*path, "+"), {"destination": str(destination), "next-hop": str(via)}),) if via else (),
+        at=node.name,
+        path=path,
+        says=f"{where} has no route to {destination}",
+        mend=add if next_hop else f"give {where} a route to {destination}",
+        edits=(Edit((*path, "+"), _route(destination, next_hop, vrf)),) if next_hop else (),
+        effect=effect,
     )
 
 
-def routes_missing(node: Node, prefixes: list[Prefix], via: Address | None) -> Finding:
+def routes_missing(table: tuple[Node, str], prefixes: list[Prefix], next_hop: Address | None) -> Finding:
     """Several subnets that a device has no route to, all in one direction: one mistake, such as a forgotten default."""
+    node, vrf = table
     if len(prefixes) == 1:
-        breaks = f"nothing from {node.name} or behind it gets to {prefixes[0]}, nor back"
-        return route_missing(node, prefixes[0], via, breaks)
+        effect = f"nothing from {node.name} or behind it gets to {prefixes[0]}, nor back"
+        return route_missing(table, prefixes[0], next_hop, effect)
     path: Path = ("devices", node.name, "routes")
+    where = f"{node.name} in vrf {vrf}" if vrf else node.name
     names = ", ".join(str(prefix) for prefix in prefixes[:8]) + (", ..." if len(prefixes) > 8 else "")
-    return Finding(
+    add = f"add routes to these {len(prefixes)} via {next_hop} on {where}"
+    return finding(
         "route-missing",
-        "error",
-        node.name,
-        path,
-        f"{node.name} has no route to {len(prefixes)} subnets: {names}",
-        f"nothing from {node.name} or behind it gets there, nor back",
-        f"add routes to these {len(prefixes)} via {via} on {node.name}" if via else f"give {node.name} routes to them",
-        tuple(Edit((*path, "+"), {"destination": str(to), "next-hop": str(via)}) for to in prefixes) if via else (),
+        at=node.name,
+        path=path,
+        says=f"{where} has no route to {len(prefixes)} subnets: {names}",
+        mend=add if next_hop else f"give {where} routes to them",
+        edits=tuple(Edit((*path, "+"), _route(one, next_hop, vrf)) for one in prefixes) if next_hop else (),
+        effect=f"nothing from {node.name} or behind it gets there, nor back",
     )
 
 
-def route_dead(node: Node, route: Route, index: int, why: str, via: Address | None) -> Finding:
+def _route(destination: Prefix, next_hop: Address | None, vrf: str) -> dict[str, str]:
+    """A static route as a document writes it."""
+    written = {"destination": str(destination), "next-hop": str(next_hop)}
+    return {**written, "vrf": vrf} if vrf else written
+
+
+def next_hop_unusable(node: Node, route: Route, position: int, why: str, via: Address | None) -> Finding:
     """A static route whose next hop cannot be used."""
-    path: Path = ("devices", node.name, "routes", index)
-    return Finding(
+    path: Path = ("devices", node.name, "routes", position)
+    return finding(
         "next-hop-unusable",
-        "error",
-        node.name,
-        (*path, "next-hop"),
-        f"the route to {route.destination} via {route.next_hop} on {node.name}: {why}",
-        f"{node.name} does not use it",
-        f"set its next hop to {via}" if via else "remove it, or mend its next hop",
-        (Edit((*path, "next-hop"), str(via)),) if via else (),
+        at=node.name,
+        path=(*path, "next-hop"),
+        says=f"the route to {route.destination} via {route.next_hop} on {node.name}: {why}",
+        mend=f"set its next hop to {via}" if via else "remove it, or mend its next hop",
+        edits=(Edit((*path, "next-hop"), str(via)),) if via else (),
+        device=node.name,
     )
 
 
-def routing_loop(node: Node, route: Route, index: int, names: Iterable[str], via: Address | None) -> Finding:
-    path: Path = ("devices", node.name, "routes", index)
+def routing_loop(node: Node, route: Route, position: int, names: Iterable[str], via: Address | None) -> Finding:
+    path: Path = ("devices", node.name, "routes", position)
     circle = " and ".join(names)
-    return Finding(
+    return finding(
         "routing-loop",
-        "error",
-        node.name,
-        path,
-        f"{circle} send packets for {route.destination} to each other",
-        "such packets go round until their TTL or hop limit runs out",
-        f"set the next hop of {route.destination} on {node.name} to {via}"
-        if via
-        else f"remove the route to {route.destination} from {node.name}",
-        (Edit((*path, "next-hop"), str(via)),) if via else (Edit(path, REMOVE),),
+        at=node.name,
+        path=path,
+        says=f"{circle} send packets for {route.destination} to each other",
+        mend=(
+            f"set the next hop of {route.destination} on {node.name} to {via}"
+            if via
+            else f"remove the route to {route.destination} from {node.name}"
+        ),
+        edits=(Edit((*path, "next-hop"), str(via)),) if via else (Edit(path, REMOVE),),
     )

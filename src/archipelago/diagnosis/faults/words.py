@@ -6,8 +6,9 @@ from collections.abc import Iterable
 from typing import Any
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.diagnosis.picture import Held, Picture
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.network import Path
 
 
@@ -22,12 +23,12 @@ def replaced(values: Iterable[Any], old: Any, new: Any) -> Any:
     return texts(listed if old is not None else [*listed, new])
 
 
-def free_address(view: Picture, prefix: Prefix) -> InterfaceAddress | None:
+def free_address(index: NetworkIndex, prefix: Prefix) -> InterfaceAddress | None:
     """The lowest address of a subnet that nobody holds and nobody takes for a next hop; None where it is full."""
     first, last = prefix.usable()
     for value in range(first, min(last, first + 100_000) + 1):
         address = Address(prefix.version, value)
-        if address not in view.holders and address not in view.hops:
+        if not index.is_held(address) and address not in index.next_hops:
             return InterfaceAddress(prefix.version, value, prefix.length)
     return None
 

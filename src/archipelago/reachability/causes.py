@@ -5,33 +5,38 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from itertools import product
-from typing import Literal
 
 import numpy as np
 
-from archipelago.addressing.values import Address, source_for
-from archipelago.diagnosis.culprit import Stop, culprit
-from archipelago.diagnosis.picture import Picture
-from archipelago.knowledge.devices import Knowledge, Node, know
+from archipelago.addressing.values import source_for
+from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.explain import explain as explain_stop
+from archipelago.diagnosis.no_address import no_common_family
+from archipelago.diagnosis.stop import Direction, Stop
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.ends import first_address
+from archipelago.knowledge.forwarding import asking_address
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge, know
+from archipelago.knowledge.reasons import Reason
+from archipelago.knowledge.routes import Entry
 from archipelago.model.finding import Finding
 from archipelago.model.network import Path
 from archipelago.reachability.arrays import Ints
-from archipelago.reachability.engine import AT_A_TIME, MOST_ROUTERS, Outcome
-from archipelago.reachability.kinds import Decided
-from archipelago.simulation.reach import first_address, reach, without_family
+from archipelago.reachability.engine import AT_A_TIME, Outcome
+from archipelago.reachability.families import Decided
+from archipelago.simulation.reach import reach
 
 MOST_ASKED = 2_000
 """How often at most the simulation decides about an address that several hold."""
 MOST_CAUSES = 20_000
 """How many ends of ways at most are looked into; those of the most pairs come first."""
-_LEFT = Finding(
+_NOT_ASKED = finding(
     "not-asked",
-    "note",
-    "",
-    (),
-    "the cause of these was not looked for",
-    "too many pairs are cut off to ask about each",
-    "mend the other causes, then ask again",
+    at="",
+    path=(),
+    says="the cause of these was not looked for",
+    mend="mend the other causes, then ask again",
 )
 
 
@@ -40,17 +45,17 @@ class Group:
     """Pairs of hosts that share a cause, with one of them as an example."""
 
     finding: Finding
-    direction: str
+    direction: Direction
     pairs: int
     source: str
     target: str
 
 
-Settled = dict[tuple[int, int], tuple[Finding | None, str]]
+Settled = dict[tuple[int, int], tuple[Finding | None, Direction]]
 """What the simulation said of two kinds: the mistake and the direction, no mistake where they reach each other."""
 
 
-def settle(view: Picture, answer: Decided) -> Settled:
+def settle(index: NetworkIndex, answer: Decided) -> Settled:
     """Let the simulation decide what the arrays cannot: whose answer stands where several hold an address. What it
     decides is entered into the arrays' answer."""
     sources, targets = np.nonzero(answer.doubtful)
@@ -59,28 +64,28 @@ def settle(view: Picture, answer: Decided) -> Settled:
     if not len(sources):
         return settled
     members = _members(answer)
-    within = _few(view, answer, members)
-    nodes, hosts = view.knowledge.nodes, answer.fabric.hosts
+    within = _few(index, answer, members)
+    nodes, hosts = index.knowledge.nodes, answer.arrays.hosts
     for i, j in zip(sources[:MOST_ASKED].tolist(), targets[:MOST_ASKED].tolist(), strict=True):
         source, target = int(members[i][0]), int(members[j][0])
         if i == j:
             if len(members[i]) == 1:
                 continue
             target = int(members[i][1])
-        found = reach(view, nodes[hosts[source]], nodes[hosts[target]], probes=1, family=answer.family, within=within)
+        found = reach(index, nodes[hosts[source]], nodes[hosts[target]], probes=1, family=answer.family, within=within)
         for decided in (answer.between, answer.every, answer.some):
             decided[i, j] = found.reached
         settled[i, j] = (found.finding, found.direction or "out")
     return settled
 
 
-def _few(view: Picture, answer: Decided, members: list[Ints]) -> Knowledge:
+def _few(index: NetworkIndex, answer: Decided, members: list[Ints]) -> Knowledge:
     """The network with no more than two hosts of each kind and whoever holds a next hop or an address of others: the
     rest neither answers for them nor keeps anything up that these do not. What they heard from routers is kept."""
-    names, network = answer.fabric.hosts, view.network
+    names, network = answer.arrays.hosts, index.network
     kept = {names[one] for hosts in members for one in hosts[:2].tolist()}
-    for family in answer.fabric.families.values():
-        kept |= {names[host] for host, _, _ in family.twice}
+    for family in answer.arrays.families.values():
+        kept |= {names[host] for host, _, _ in family.duplicate_addresses}
         kept |= {names[host] for host in family.holders.host.tolist() if host >= 0}
     hosts = {name: replace(host, auto=False) for name, host in network.hosts.items() if name in kept}
     return know(replace(network, hosts=hosts))
@@ -107,13 +112,13 @@ class _End:
     example: tuple[int, int]
 
 
-def explain(view: Picture, answer: Decided, settled: Settled) -> tuple[Group, ...]:
+def explain(index: NetworkIndex, answer: Decided, settled: Settled) -> tuple[Group, ...]:
     """The causes of all that is not reached, each with its pairs, most pairs first.
 
     A way that fails ends in one of few places. The arrays say where; the diagnosis is asked once for each such end,
     and once for each host where the mistake is the host's own.
     """
-    return _Explained(view, answer, settled).groups()
+    return _Explained(index, answer, settled).groups()
 
 
 def _packed(keys: Ints, kinds: int) -> Ints:
@@ -124,8 +129,8 @@ def _packed(keys: Ints, kinds: int) -> Ints:
 
 
 class _Explained:
-    def __init__(self, view: Picture, answer: Decided, settled: Settled) -> None:
-        self.view = view
+    def __init__(self, index: NetworkIndex, answer: Decided, settled: Settled) -> None:
+        self.index = index
         self.answer = answer
         self.between = answer.between
         self.settled = settled
@@ -142,15 +147,15 @@ class _Explained:
                 left += end.weight
                 example = example if example[0] else self._names(*self._pair(*end.example))
                 continue
-            for source, target, pairs, finding in self._causes(end):
+            for source, target, pairs, cause in self._causes(end):
                 pair = (target, source) if end.back else (source, target)
-                self._add(finding, "back" if end.back else "out", pairs, pair)
+                self._add(cause, "back" if end.back else "out", pairs, pair)
         for (i, j), (mistake, direction) in self.settled.items():
             if mistake is not None:
-                for pair, pairs, finding in self._settled(i, j, mistake):
-                    self._add(finding, direction, pairs, pair)
+                for pair, pairs, cause in self._settled(i, j, mistake):
+                    self._add(cause, direction, pairs, pair)
         if left:
-            self.found["left",] = Group(_LEFT, "out", left, *example)
+            self.found["left",] = Group(_NOT_ASKED, "out", left, *example)
         return tuple(sorted(self.found.values(), key=lambda group: -group.pairs))
 
     def _undecided(self) -> tuple[int, tuple[str, str]]:
@@ -160,18 +165,18 @@ class _Explained:
         pairs = sum(int(self.sizes[one] * (self.sizes[other] - (one == other))) for one, other in left)
         return pairs, self._names(*self._pair(*left[0])) if pairs else ("", "")
 
-    def _add(self, finding: Finding, direction: str, pairs: int, pair: tuple[int, int]) -> None:
+    def _add(self, cause: Finding, direction: Direction, pairs: int, pair: tuple[int, int]) -> None:
         if pairs:
-            key = (finding.slug, finding.at, finding.path, finding.mend)
+            key = (cause.slug, cause.at, cause.path, cause.mend)
             before = self.found.get(key)
             if before is None:
-                self.found[key] = Group(finding, direction, pairs, *self._names(*pair))
+                self.found[key] = Group(cause, direction, pairs, *self._names(*pair))
             else:
                 total = before.pairs + pairs
                 self.found[key] = Group(before.finding, before.direction, total, before.source, before.target)
 
     def _names(self, source: int, target: int) -> tuple[str, str]:
-        return self.answer.fabric.hosts[source], self.answer.fabric.hosts[target]
+        return self.answer.arrays.hosts[source], self.answer.arrays.hosts[target]
 
     def _pair(self, i: int, j: int) -> tuple[int, int]:
         """Two different hosts of two kinds."""
@@ -191,8 +196,8 @@ class _Explained:
             pair = (one, target) if own[0] == 0 else (source, one)
             key = (mistake.slug, own[0], one)
             if key not in self.own:
-                nodes, names = self.view.knowledge.nodes, self._names(*pair)
-                answer = reach(self.view, nodes[names[0]], nodes[names[1]], probes=1, family=self.answer.family)
+                nodes, names = self.index.knowledge.nodes, self._names(*pair)
+                answer = reach(self.index, nodes[names[0]], nodes[names[1]], probes=1, family=self.answer.family)
                 self.own[key] = answer.finding or mistake
             yield pair, pairs // len(hosts), self.own[key]
 
@@ -245,48 +250,48 @@ class _Explained:
         return keys
 
     def _ways(self, outcome: Outcome, classes: Ints, low: int, high: int, i: Ints, j: Ints) -> Ints:
-        meaning = outcome.meaning
+        codes = outcome.codes
         source, target = classes[i + low], classes[j]
-        out = outcome.ways.of_pairs(source, target)
+        out = outcome.paths.of_pairs(source, target)
         column = outcome.reply_columns(target, source)
-        back = outcome.ways.of_pairs(target, column)
-        fails = out != meaning.arrived
+        back = outcome.paths.of_pairs(target, column)
+        fails = out != codes.arrived
         code = np.where(fails, out, back).astype(np.int64)
         sender = np.where(fails, i + low, j)
-        hearer = np.where(fails, j, i + low)
-        by_sender, by_hearer = outcome.differs(code)
-        return np.stack((code, ~fails, np.where(by_sender, sender, -1), np.where(by_hearer, hearer, -1)), axis=1)
+        receiver = np.where(fails, j, i + low)
+        by_sender, by_receiver = outcome.differs(code)
+        return np.stack((code, ~fails, np.where(by_sender, sender, -1), np.where(by_receiver, receiver, -1)), axis=1)
 
     # The mistake behind an end
 
     def _causes(self, end: _End) -> Iterator[tuple[int, int, int, Finding]]:
-        """The mistakes behind an end, each with one way (sender and hearer) and how many pairs it cuts off."""
+        """The mistakes behind an end, each with one way (sender and receiver) and how many pairs it cuts off."""
         i, j = (end.example[1], end.example[0]) if end.back else end.example
         if end.source < 0 and end.target < 0:
-            sender, hearer = self._pair(i, j)
-            yield sender, hearer, end.weight, self._finding(end, sender, hearer)
+            sender, receiver = self._pair(i, j)
+            yield sender, receiver, end.weight, self._finding(end, sender, receiver)
             return
-        senders = self._bunches(i) if end.source >= 0 else [self.members[i]]
-        hearers = self._bunches(j) if end.target >= 0 else [self.members[j]]
-        for ours, theirs in product(senders, hearers):
+        senders = self._host_classes(i) if end.source >= 0 else [self.members[i]]
+        receivers = self._host_classes(j) if end.target >= 0 else [self.members[j]]
+        for ours, theirs in product(senders, receivers):
             share = self._share(end, i, j, ours, theirs)
             if not share:
                 continue
-            sender, hearer = int(ours[0]), int(theirs[-1])
-            finding = self._finding(end, sender, hearer)
-            if end.source >= 0 and self._of(finding, sender) and len(ours) > 1:
+            sender, receiver = int(ours[0]), int(theirs[-1])
+            cause = self._finding(end, sender, receiver)
+            if end.source >= 0 and self._of(cause, sender) and len(ours) > 1:
                 for one in ours.tolist():
-                    other = hearer if one != hearer else int(theirs[0])
+                    other = receiver if one != receiver else int(theirs[0])
                     yield one, other, share // len(ours), self._finding(end, one, other)
-            elif end.target >= 0 and self._of(finding, hearer) and len(theirs) > 1:
+            elif end.target >= 0 and self._of(cause, receiver) and len(theirs) > 1:
                 for one in theirs.tolist():
                     other = sender if one != sender else int(ours[-1])
                     yield other, one, share // len(theirs), self._finding(end, other, one)
             else:
-                yield sender, hearer, share, finding
+                yield sender, receiver, share, cause
 
     def _share(self, end: _End, i: int, j: int, ours: Ints, theirs: Ints) -> int:
-        """How many of an end's pairs are between two bunches."""
+        """How many of an end's pairs are between two host classes."""
         if end.source >= 0 and end.target >= 0:
             same = len(ours) if i == j and ours[0] == theirs[0] else 0
             return len(ours) * len(theirs) - same
@@ -294,106 +299,77 @@ class _Explained:
             return end.weight * len(ours) // len(self.members[i])
         return end.weight * len(theirs) // len(self.members[j])
 
-    def _bunches(self, kind: int) -> list[Ints]:
-        """The hosts of a kind by bunch, and by what keeps them down."""
-        fabric = self.answer.fabric
+    def _host_classes(self, kind: int) -> list[Ints]:
+        """The hosts of a kind by host class, and by what keeps them down."""
+        arrays = self.answer.arrays
         hosts = self.members[kind]
         found: dict[tuple[object, ...], list[int]] = {}
         for one in hosts.tolist():
-            node = self.view.knowledge.nodes[fabric.hosts[one]] if fabric.down[one] else None
-            why = next(iter(node.nics.values())).down if node else ""
-            found.setdefault((int(fabric.bunch[one]), why), []).append(one)
+            node = self.index.knowledge.nodes[arrays.hosts[one]] if arrays.down[one] else None
+            why = next(iter(node.nics.values())).down if node else None
+            found.setdefault((int(arrays.host_class[one]), why), []).append(one)
         return [np.array(one) for one in found.values()]
 
-    def _of(self, finding: Finding, host: int) -> bool:
+    def _of(self, cause: Finding, host: int) -> bool:
         """Whether a mistake is one host's own: at the host, or at the port that it is plugged into."""
-        written = self.view.network.hosts[self.answer.fabric.hosts[host]]
+        written = self.index.network.hosts[self.answer.arrays.hosts[host]]
         port: tuple[Path, ...] = (("hosts", written.name), ("devices", written.at.device, "ports", written.at.port))
-        places = (finding.path, *(edit.path for edit in finding.edits))
-        return finding.at == written.name or any(path[: len(one)] == one for path in places for one in port)
+        places = (cause.path, *(edit.path for edit in cause.edits))
+        return cause.at == written.name or any(path[: len(one)] == one for path in places for one in port)
 
-    def _finding(self, end: _End, sender: int, hearer: int) -> Finding:
+    def _finding(self, end: _End, sender: int, receiver: int) -> Finding:
         self.asked += 1
-        nodes, hosts = self.view.knowledge.nodes, self.answer.fabric.hosts
-        source, target = nodes[hosts[sender]], nodes[hosts[hearer]]
+        nodes, hosts = self.index.knowledge.nodes, self.answer.arrays.hosts
+        source, target = nodes[hosts[sender]], nodes[hosts[receiver]]
         if end.version == 0:
-            return without_family(self.view, source, target, self.answer.family)
-        return culprit(self.view, self._stop(end, source, target))
+            return no_common_family(self.index, source, target, self.answer.family)
+        return explain_stop(self.index, self._stop(end, source, target))
 
     def _stop(self, end: _End, source: Node, target: Node) -> Stop:
         """Where a packet from one host to another stops, as the simulation would tell it."""
         outcome = self.answer.outcomes[end.version]
-        meaning, family = outcome.meaning, outcome.family
+        codes, family = outcome.codes, outcome.family
         to, own = first_address(target, end.version), first_address(source, end.version)
         assert to is not None and own is not None
         if end.back:  # a reply goes to the address that the question came from
             to = source_for(next(iter(target.nics.values())).addresses, own).address  # type: ignore[union-attr]
         else:
             own = source_for(next(iter(source.nics.values())).addresses, to).address  # type: ignore[union-attr]
-        direction: Literal["out", "back"] = "back" if end.back else "out"
-        code = end.code
-        rows = list(family.rows)
-        if code < meaning.rows:
-            passed = self._round(outcome, rows, code, to)
-            return Stop(direction, passed[-1], "ttl-expired", own, to, "", None, passed)
-        if code < meaning.broadcast:
-            name, vrf = self._place(rows, code - meaning.no_route, source)
-            return Stop(direction, name, "no-route", own, to, self._interface(name, vrf))
-        if code < meaning.entry:
-            name, vrf = self._place(rows, code - meaning.broadcast, source)
-            return Stop(direction, name, "broadcast", own, to, self._interface(name, vrf))
-        at = code - meaning.entry
+        rows, code = list(family.rows), end.code
+
+        def stop(place: int, reason: Reason, interface: str = "") -> Stop:
+            name, vrf = rows[place] if place < len(rows) else (source.name, "")
+            direction: Direction = "back" if end.back else "out"
+            return Stop(direction, name, reason, source=own, target=to, interface=interface, vrf=vrf)
+
+        if code < codes.states:
+            return stop(codes.row(code), Reason.TTL_EXPIRED)
+        if code < codes.broadcast:
+            return stop(code - codes.no_route, Reason.NO_ROUTE)
+        if code < codes.delivered:
+            return stop(code - codes.broadcast, Reason.BROADCAST)
+        at = code - codes.entry
         entry = family.entries.written[at]
-        name, vrf = self._place(rows, int(family.entries.place[at]), source)
-        node = self.view.knowledge.nodes[name]
-        nic = node.nics[entry.interface]
-        asks = source_for(nic.addresses, entry.next_hop or to)
-        if not nic.speaks or nic.kind == "loopback" or asks is None:
-            return Stop(direction, name, "mute", own, to, entry.interface)
-        number = self.view.domains.of.get((name, entry.interface))
-        if number is not None and number in self.view.domains.loops:
-            return Stop(direction, name, "storm", own, to, entry.interface)
-        hop = entry.next_hop
-        for held in self.view.holders.get(hop, ()) if hop is not None else ():
-            if held.node is not node and self.view.domains.together((name, entry.interface), held.foot):
-                passed = (name, held.node.name)
-                return Stop(direction, held.node.name, "not-routing", own, to, held.nic.name, None, passed)
-        return Stop(direction, name, "unanswered", own, to, entry.interface, hop or to, (name,))
+        return self._beyond(stop(int(family.entries.place[at]), Reason.UNANSWERED, entry.interface), entry)
 
-    def _place(self, rows: list[tuple[str, str]], place: int, source: Node) -> tuple[str, str]:
-        return rows[place] if place < len(rows) else (source.name, "")
-
-    def _interface(self, name: str, vrf: str) -> str:
-        """An interface in a `vrf`, to name it by."""
-        nics = self.view.knowledge.nodes[name].nics.values()
-        return next((nic.name for nic in nics if nic.vrf == vrf), "")
-
-    def _round(self, outcome: Outcome, rows: list[tuple[str, str]], row: int, target: Address) -> tuple[str, ...]:
-        """The routers that a packet passes from one of them on until it comes round again, told from the one that
-        comes first in the network."""
-        way = list(self._onward(outcome, rows, row, target))
-        seen: list[int] = []
-        for one in way:
-            if one in seen:
-                seen = seen[seen.index(one) :]
-                first = seen.index(min(seen))
-                seen = [*seen[first:], *seen[:first]]
-                return tuple(rows[one][0] for one in (*seen, seen[0]))
-            seen.append(one)
-        return tuple(rows[one][0] for one in seen)
-
-    def _onward(self, outcome: Outcome, rows: list[tuple[str, str]], row: int, target: Address) -> Iterator[int]:
-        place = dict(outcome.family.rows)
-        for _ in range(2 * MOST_ROUTERS + 2):
-            yield row
-            name, vrf = rows[row]
-            node = self.view.knowledge.nodes[name]
-            entry = node.routes.lookup(vrf, target)
-            if entry is None or entry.next_hop is None:
-                return
-            foot = (name, entry.interface)
-            holders = self.view.holders.get(entry.next_hop, ())
-            held = next((one for one in holders if self.view.domains.together(foot, one.foot)), None)
-            if held is None or (held.node.name, held.nic.vrf) not in place:
-                return
-            row = place[held.node.name, held.nic.vrf]
+    def _beyond(self, stop: Stop, entry: Entry) -> Stop:
+        """Where a packet that left by a route stopped: nothing can leave there, broadcasts never end there, whoever
+        took it in does not forward it, or nobody answered."""
+        index = self.index
+        next_hop = entry.next_hop or stop.target
+        if asking_address(index.knowledge.nodes[stop.node].nics[entry.interface], next_hop) is None:
+            return replace(stop, reason=Reason.CANNOT_SEND)
+        endpoint = (stop.node, entry.interface)
+        if index.domains.loop_at(endpoint) is not None:
+            return replace(stop, reason=Reason.STORM)
+        held = index.neighbour(endpoint, entry.next_hop) if entry.next_hop is not None else None
+        if held is not None and held.node.name != stop.node:
+            return replace(
+                stop,
+                node=held.node.name,
+                reason=Reason.NOT_ROUTING,
+                interface=held.nic.name,
+                vrf=held.nic.vrf,
+                passed=(stop.node, held.node.name),
+            )
+        return replace(stop, next_hop=next_hop, passed=(stop.node,))

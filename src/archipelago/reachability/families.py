@@ -4,22 +4,22 @@ from __future__ import annotations
 
 import numpy as np
 
-from archipelago.reachability.arrays import Fabric, Ints
+from archipelago.reachability.arrays import Ints, NetworkArrays
+from archipelago.reachability.domains import label_domains
 from archipelago.reachability.engine import Outcome, decide
-from archipelago.reachability.islands import islands
 
 
 class Decided:
     """The engine's answer by kind. A kind is hosts that are of one class in each family; where an address is held by
-    several, whose answer wins is a matter of where one asks from, so there each bunch is a kind of its own."""
+    several, whose answer wins is a matter of where one asks from, so there each host class is a kind of its own."""
 
-    def __init__(self, fabric: Fabric, family: int | None) -> None:
-        self.fabric = fabric
+    def __init__(self, arrays: NetworkArrays, family: int | None) -> None:
+        self.arrays = arrays
         self.family = family
-        domains = islands(len(fabric.feet), fabric.joints)
-        wanted = [version for version in fabric.families if family in (None, version)]
-        self.outcomes: dict[int, Outcome] = {version: decide(fabric, version, domains) for version in wanted}
-        state = fabric.bunch * 2 + ~fabric.down
+        labels = label_domains(len(arrays.endpoints), arrays.adjacencies)
+        wanted = [version for version in arrays.families if family in (None, version)]
+        self.outcomes: dict[int, Outcome] = {version: decide(arrays, version, labels) for version in wanted}
+        state = arrays.host_class * 2 + ~arrays.down
         open_ = any(outcome.contested is not None for outcome in self.outcomes.values())
         self._kinds(state, open_)
         count = len(self.classes[4])
@@ -34,8 +34,8 @@ class Decided:
             self._both()
 
     def _kinds(self, state: Ints, open_: bool) -> None:
-        fabric = self.fabric
-        size = 2 * len(fabric.likeness)
+        arrays = self.arrays
+        size = 2 * len(arrays.examples)
         by_state = {
             version: self.outcomes[version].of_state if version in self.outcomes else np.full(size, -1)
             for version in (4, 6)
@@ -62,7 +62,9 @@ class Decided:
 
     def _single_out(self) -> None:
         """Each host whose address somebody else holds too is a kind of its own."""
-        hosts = sorted({host for outcome in self.outcomes.values() for host, _, _ in outcome.family.twice})
+        hosts = sorted(
+            {host for outcome in self.outcomes.values() for host, _, _ in outcome.family.duplicate_addresses}
+        )
         for host in hosts:
             kind = self.kind[host]
             if (self.kind == kind).sum() > 1:

@@ -1,0 +1,108 @@
+"""Mistakes between routing devices: subnets that one has no route to, and ways that go round."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from archipelago.addressing.values import Address, Prefix, is_link_local
+from archipelago.audit.registry import rule
+from archipelago.audit.routing import routing_nodes, sample
+from archipelago.diagnosis import faults
+from archipelago.knowledge.forwarding import Delivered, Dropped, decide_own, route_to
+from archipelago.knowledge.held import TableName
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.reasons import Reason
+from archipelago.knowledge.ways import Ways
+from archipelago.model.finding import Finding
+from archipelago.model.network import Device
+
+Missing = dict[tuple[TableName, Address | None], list[Prefix]]
+"""The subnets that a routing table lacks, by the next hop that leads to them."""
+
+
+@rule
+def ways(index: NetworkIndex) -> Iterator[Finding]:
+    """A routing table without a route to a subnet that its neighbours lead to, or with one that goes round."""
+    subnets: dict[tuple[Prefix, str], set[TableName]] = {}
+    for held in index.every_address():
+        if held.node.can_route and held.nic.up and not is_link_local(held.address):
+            subnets.setdefault((held.address.prefix, held.nic.vrf), set()).add(held.table)
+    nodes = routing_nodes(index)
+    for version in (4, 6):
+        tables = [
+            (node.name, vrf)
+            for node in nodes
+            if version in node.forwards
+            for vrf in dict.fromkeys(nic.vrf for nic in node.nics.values())
+        ]
+        parts = _parts(index.ways(version), tables)
+        missing: Missing = {}
+        for (prefix, _), homes in subnets.items():
+            if prefix.version == version:
+                yield from _towards(index, prefix, homes, parts, missing)
+        for (table, next_hop), prefixes in missing.items():
+            node = index.knowledge.devices[table[0]]
+            yield faults.routes_missing((node, table[1]), sorted(prefixes), next_hop)
+
+
+def _parts(ways: Ways, tables: list[TableName]) -> Mapping[TableName, int]:
+    """Which routing tables can be joined by routes at all."""
+    part: dict[TableName, int] = {}
+    for number, start in enumerate(tables):
+        stack = [start]
+        while stack:
+            table = stack.pop()
+            if table not in part:
+                part[table] = number
+                stack.extend(far for far, _ in ways.neighbours(table))
+    return part
+
+
+def _towards(
+    index: NetworkIndex, prefix: Prefix, homes: set[TableName], parts: Mapping[TableName, int], missing: Missing
+) -> Iterator[Finding]:
+    """Follow every table's way to one subnet; those that have none go to `missing`, by next hop."""
+    target = sample(prefix)
+    reachable = {parts[table] for table in homes if table in parts}
+    onward: dict[TableName, TableName | None] = {}
+    for table, part in parts.items():
+        if table in homes or part not in reachable:
+            continue
+        decision = decide_own(index.knowledge.state(table[0]), target, table[1])
+        entry = None if isinstance(decision, Delivered) else decision.route
+        lost = isinstance(decision, Dropped) and decision.reason is Reason.NO_ROUTE
+        if lost or (entry is not None and entry.next_hop is not None and not index.is_held(entry.next_hop)):
+            home = next(one for one in sorted(homes) if parts.get(one) == part)
+            next_hop = index.ways(prefix.version).next_hop(table, home)
+            missing.setdefault((table, next_hop), []).append(prefix)
+        elif entry is not None and entry.next_hop is not None:
+            holder = index.neighbour((table[0], entry.interface), entry.next_hop)
+            onward[table] = holder.table if holder is not None else None
+    settled: set[TableName] = set()
+    for start in onward:
+        trail: list[TableName] = []
+        at: TableName | None = start
+        while at is not None and at in onward and at not in settled and at not in trail:
+            trail.append(at)
+            at = onward[at]
+        if at in trail:
+            yield from _circle(index, prefix, trail[trail.index(at) :], homes)
+        settled.update(trail)
+
+
+def _circle(index: NetworkIndex, prefix: Prefix, tables: list[TableName], homes: set[TableName]) -> Iterator[Finding]:
+    """Tables that send a subnet's packets round: the first whose route leads away from the subnet is to blame."""
+    target, ways = sample(prefix), index.ways(prefix.version)
+    names = list(dict.fromkeys(name for name, _ in tables))
+    for table in sorted(tables):
+        node = index.knowledge.devices[table[0]]
+        entry = route_to(index.knowledge.state(table[0]), target, table[1])
+        better = next((hop for home in sorted(homes) if (hop := ways.next_hop(table, home)) is not None), None)
+        if entry is None or better is None or better == entry.next_hop:
+            continue
+        if entry.prefix.length < prefix.length or entry.route is None:
+            effect = f"packets to {prefix} go round between {' and '.join(names)}"
+            yield faults.route_missing((node, table[1]), prefix, better, effect)
+        elif isinstance(node.written, Device) and entry.route in node.written.routes:
+            yield faults.routing_loop(node, entry.route, node.written.routes.index(entry.route), names, better)
+        return

@@ -1,0 +1,63 @@
+"""From the place where a packet stopped to the one mistake that stopped it: one rule for each reason."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.broadcast import broadcast
+from archipelago.diagnosis.no_address import no_address, own_fault
+from archipelago.diagnosis.no_route import no_route
+from archipelago.diagnosis.not_routing import not_routing
+from archipelago.diagnosis.places import meant_for
+from archipelago.diagnosis.routing_loop import routing_loop
+from archipelago.diagnosis.stop import Stop
+from archipelago.diagnosis.unanswered import unanswered
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.reasons import Reason
+from archipelago.model.finding import Finding
+
+Rule = Callable[[NetworkIndex, Node, Stop], Finding]
+
+
+def explain(index: NetworkIndex, stop: Stop) -> Finding:
+    """The mistake behind a stop, with the change that mends it."""
+    node = index.knowledge.nodes[stop.node]
+    own = own_fault(index, node)
+    if own is not None:
+        return own
+    rule = RULES.get(stop.reason)
+    if rule is None:
+        return faults.unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")
+    return rule(index, node, stop)
+
+
+def storm(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
+    """A broadcast that never ends."""
+    loop = index.domains.loop_at((node.name, stop.interface))
+    if loop is not None:
+        return faults.switching_loop(index, loop)
+    return faults.unexplained(node.name, "a broadcast never ended")
+
+
+def cannot_send(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
+    """An interface that no frame leaves by."""
+    nic = node.nics.get(stop.interface)
+    if nic is not None and not nic.speaks:
+        return faults.tag_missing(index, node, nic, meant_for(index, nic))
+    return faults.unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")
+
+
+RULES: Mapping[Reason, Rule] = {
+    Reason.NO_ADDRESS: no_address,
+    Reason.NO_ROUTE: no_route,
+    Reason.UNANSWERED: unanswered,
+    Reason.LOST: unanswered,
+    Reason.NOT_ROUTING: not_routing,
+    Reason.TTL_EXPIRED: routing_loop,
+    Reason.BROADCAST: broadcast,
+    Reason.CANNOT_SEND: cannot_send,
+    Reason.STORM: storm,
+}
+"""What is behind each reason."""

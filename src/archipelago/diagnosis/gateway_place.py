@@ -1,0 +1,55 @@
+from __future__ import annotations
+
+from archipelago.addressing.values import InterfaceAddress
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.places import sits_in
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Finding
+
+
+def without_gateway(index: NetworkIndex, node: Node, held: InterfaceAddress) -> Finding:
+    """No routing device has an interface in a host's subnet: the one that serves most other VLANs should."""
+    vlan = sits_in(index, node, next(iter(node.nics.values())))
+    addresses = [
+        InterfaceAddress(*hop.address, own.length)
+        for hop in node.written.gateway
+        for own in (one for nic in node.nics.values() for one in nic.addresses)
+        if own.prefix.holds(hop.address) and not index.is_held(hop.address)
+    ]
+    best = _best_place(index, node, vlan)
+    if best is None or vlan is None:
+        return faults.no_gateway_in_subnet(node, held.prefix)
+    stray = next(
+        (o for o in best[0].nics.values() if o.kind == "subinterface" and not o.speaks and not o.addresses), None
+    )
+    if stray is not None:
+        return faults.tag_missing(index, best[0], stray, vlan)
+    return faults.no_gateway_in_vlan(index, vlan, best[0], best[1], tuple(dict.fromkeys(addresses)))
+
+
+def _best_place(index: NetworkIndex, node: Node, vlan: int | None) -> tuple[Node, str | None] | None:
+    """Where the gateway of a host's VLAN belongs: a routing device that the VLAN gets to already, best one that has
+    other gateways there; on a router the port too."""
+    own = (node.name, next(iter(node.nics)))
+    best: tuple[tuple[bool, int], Node, str | None] | None = None
+    for other in index.knowledge.devices.values():
+        if not other.can_route:
+            continue
+        counts: dict[str | None, int] = {}
+        for nic in other.nics.values():
+            if nic.kind in ("subinterface", "vlan"):
+                counts[nic.attachment] = counts.get(nic.attachment, 0) + bool(nic.addresses)
+        if other.kind == "l3switch":
+            counts.setdefault(None, 0)
+        else:
+            for port in other.attachments.values():
+                if not port.written.addresses and index.knowledge.links[port.members[0]].peer is not None:
+                    counts.setdefault(port.name, 0)
+        for parent, count in counts.items():
+            peer = index.knowledge.links[other.attachments[parent].members[0]].peer if parent else None
+            device = peer.device if peer else other.name
+            score = (vlan is not None and index.domains.together(own, (device, vlan)), count)
+            if best is None or score > best[0]:
+                best = (score, other, parent)
+    return (best[1], best[2]) if best else None

@@ -1,0 +1,79 @@
+from __future__ import annotations
+
+from archipelago.addressing.values import Address
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.cut import cut, link_fault
+from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.places import host_end, plugged_vlan
+from archipelago.diagnosis.stop import Stop
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.ends import first_address
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Finding
+from archipelago.model.network import Host
+
+
+def no_address(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
+    """A station that has no address of the family that it should send by."""
+    return without_address(index, node, stop.target.version)
+
+
+def without_address(index: NetworkIndex, node: Node, version: int) -> Finding:
+    """Why a station has no address of a family."""
+    if isinstance(node.written, Host):
+        if node.written.auto and version == 6:
+            return unadvertised(index, node, node.written)
+        return faults.host_unaddressed(index, node.written, version)
+    return faults.unexplained(node.name, f"{node.name} has no IPv{version} address")
+
+
+def no_common_family(index: NetworkIndex, source: Node, target: Node | Address, family: int | None) -> Finding:
+    """Why two ends share no address family, or not the one asked for: one of them hears no router tell it an address,
+    has no address at all, or lacks the one that is missing (IPv4, where each has the other's)."""
+    ends = [source, *([] if isinstance(target, Address) else [target])]
+    unheard = next((node for node in ends if _takes_advertised(node) and first_address(node, 6) is None), None)
+    if unheard is not None and family != 4:
+        return own_fault(index, unheard) or without_address(index, unheard, 6)
+    bare = next((node for node in ends if all(first_address(node, one) is None for one in (4, 6))), None)
+    if bare is not None:
+        return own_fault(index, bare) or without_address(index, bare, family or 4)
+    version = family or (target.version if isinstance(target, Address) else 4)
+    lacking = next((node for node in ends if first_address(node, version) is None), source)
+    says = f"{lacking.name} has no IPv{version} address"
+    if family is None:
+        says += " and the other end has nothing else"
+    mend = f"give {lacking.name} an IPv{version} address"
+    return finding("no-common-family", at=lacking.name, path=faults.node_path(lacking), says=says, mend=mend)
+
+
+def own_fault(index: NetworkIndex, node: Node) -> Finding | None:
+    """What keeps a station from sending anything at all: it is off, or a host's port has no carrier."""
+    if node.off:
+        effect = f"nothing gets in or out of {node.name}"
+        return faults.admin_down(faults.node_path(node), node.name, node.name, effect)
+    return link_fault(index, host_end(node.name)) if node.kind == "host" else None
+
+
+def _takes_advertised(node: Node) -> bool:
+    return isinstance(node.written, Host) and node.written.auto
+
+
+def unadvertised(index: NetworkIndex, node: Node, host: Host) -> Finding:
+    """Why a host hears no router: its VLAN's has no /64 to tell of, is down, does not forward IPv6, or is cut off."""
+    nic = next(iter(node.nics.values()))
+    cut_off = link_fault(index, host_end(host.name))
+    if cut_off is not None:
+        return cut_off
+    vlan = plugged_vlan(index.knowledge, host)
+    told = [held for held in index.routed() if vlan is not None and held.nic.vlan == vlan]
+    six = [held for held in told if held.address.version == 6 and held.address.length == 64]
+    for held in sorted(six, key=lambda held: not held.nic.up):
+        if not held.nic.up:
+            return interface_down(index, held)
+        if 6 not in held.node.forwards:
+            return faults.routing_off(held.node, 6)
+        wrong = cut(index, vlan, (node, nic), (held.node, held.nic)) if vlan is not None else []
+        if wrong:
+            return wrong[0]
+    return faults.prefix_unadvertised(index, host, vlan, next(iter(told), None))

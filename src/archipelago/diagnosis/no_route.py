@@ -1,0 +1,102 @@
+from __future__ import annotations
+
+from archipelago.addressing.values import WIDTHS, Address, Prefix
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.gateway_place import without_gateway
+from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.no_address import without_address
+from archipelago.diagnosis.stop import Stop
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.held import Held, TableName
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.routes import Entry
+from archipelago.knowledge.ways import Ways
+from archipelago.model.finding import Finding
+from archipelago.model.network import Device, Host, Route
+
+
+def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
+    """A station that knows no way to the target."""
+    version = stop.target.version
+    if node.kind == "host" or version not in node.forwards:
+        return no_usable_gateway(index, node, version)
+    homes = index.homes_in(stop.target, stop.vrf)
+    here = next((held for held in homes if held.node is node), None)
+    if here is not None and not here.nic.up:
+        return interface_down(index, here)
+    away = next((held for held in homes if held.nic.up), None) or next(iter(homes), None)
+    if away is not None and not away.nic.up:
+        return interface_down(index, away)
+    host = next((held for held in index.holders(stop.target) if held.node.kind == "host"), None)
+    beyond = host is not None and host.address.length == WIDTHS[version]  # it stands for the outside
+    if host is not None and not homes and not beyond:
+        return without_gateway(index, host.node, host.address)
+    idle = idle_route(index, (node, stop.vrf), stop.target, None)
+    if idle is not None:
+        return idle
+    table, ways = (node.name, stop.vrf), index.ways(version)
+    if beyond and host is not None and isinstance(host.node.written, Host):
+        effect = f"packets from {stop.source} to the outside end at {node.name}"
+        hop = _way_out(ways, table, host.node.written.at.device, host.node)
+        return faults.route_missing((node, stop.vrf), Prefix(version, 0, 0), hop, effect)
+    if away is not None:
+        effect = f"packets from {stop.source} to {stop.target} end at {node.name}"
+        hop = ways.next_hop(table, away.table)
+        return faults.route_missing((node, stop.vrf), away.address.prefix, hop, effect)
+    effect = f"packets to {stop.target} end at {node.name}"
+    return faults.route_missing((node, stop.vrf), Prefix(version, 0, 0), None, effect)
+
+
+def no_usable_gateway(index: NetworkIndex, node: Node, version: int) -> Finding:
+    """A host, or a device that does not route, knows no way: no address, no gateway, or one it cannot use."""
+    own = [Held(node, nic, held) for nic in node.nics.values() for held in nic.addresses if held.version == version]
+    if not own:
+        return without_address(index, node, version)
+    held = own[0]
+    if not held.nic.up:
+        return interface_down(index, held)
+    home = index.home_of(node, held.address)
+    gateways = [hop for hop in node.written.gateway if hop.address.version == version]
+    if not gateways:
+        return faults.gateway_missing(node, version, home)
+    for hop in gateways:
+        for other in index.holders(hop.address):
+            if other.address.prefix.holds(held.address) and other.address.length != held.address.length:
+                return faults.mask_mismatch(held, other.address.prefix)
+    return faults.gateway_wrong(node, gateways[0], home, f"lies outside its subnet {held.address.prefix}")
+
+
+def _way_out(ways: Ways, table: TableName, edge: str, outside: Node) -> Address | None:
+    """The next hop towards the outside: beyond the edge's port at the edge itself, else the way to the edge."""
+    if table[0] != edge:
+        return ways.next_hop(table, (edge, table[1]))
+    held = [one for nic in outside.nics.values() for one in nic.addresses if one.version == ways.version]
+    return next((one.address for one in held if one.length < WIDTHS[ways.version]), None)
+
+
+def idle_route(index: NetworkIndex, table: tuple[Node, str], target: Address, used: Entry | None) -> Finding | None:
+    """Why a device does not use a static route that comes before the one it used, if it has one for the target."""
+    least = (used.prefix.length, -used.metric) if used is not None else (-1, 0)
+    node, vrf = table
+    unused = index.knowledge.routes(node.name).unused
+    matching = [one for one in unused if (one.route.vrf or "") == vrf and one.route.destination.holds(target)]
+    first = max(matching, key=lambda one: (one.route.destination.length, -one.route.metric), default=None)
+    if first is None or (first.route.destination.length, -first.route.metric) <= least:
+        return None
+    return dead_route(index, node, first.route, target, first.reason)
+
+
+def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, why: str) -> Finding:
+    """A static route, or a gateway, whose next hop is on no live connected subnet."""
+    vrf = route.vrf or ""
+    for nic in node.nics.values():
+        for held in nic.addresses:
+            if nic.vrf == vrf and held.prefix.holds(route.next_hop.address) and not nic.up:
+                return interface_down(index, Held(node, nic, held))
+    device = node.written
+    assert isinstance(device, Device)
+    if route in device.routes:
+        home = next((held for held in index.homes_in(target, vrf) if held.nic.up), None)
+        hop = index.ways(target.version).next_hop((node.name, vrf), home.table) if home else None
+        return faults.next_hop_unusable(node, route, device.routes.index(route), why, hop)
+    return faults.gateway_wrong(node, route.next_hop, None, "is on no connected subnet")

@@ -1,0 +1,30 @@
+from __future__ import annotations
+
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.stop import Stop
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Finding
+from archipelago.model.network import Device
+
+
+def not_routing(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
+    """A packet for somebody else came to a station that does not forward its family."""
+    version = stop.target.version
+    if node.can_route:
+        return faults.routing_off(node, version)
+    sender = index.knowledge.nodes[stop.passed[-2]] if len(stop.passed) > 1 else node
+    for hop in sender.written.gateway:
+        if any(held.node is node for held in index.holders(hop.address)):
+            own = next((h for nic in sender.nics.values() for h in nic.addresses if h.version == version), None)
+            home = index.home_of(sender, own) if own else None
+            return faults.gateway_wrong(sender, hop, home, f"is {node.name}, which does not route")
+    if isinstance(sender.written, Device):
+        for position, route in enumerate(sender.written.routes):
+            if route.destination.holds(stop.target) and any(
+                held.node is node for held in index.holders(route.next_hop.address)
+            ):
+                home = next(iter(index.homes_in(stop.target, stop.vrf)), None)
+                better = index.ways(version).next_hop((sender.name, stop.vrf), home.table) if home else None
+                return faults.next_hop_unusable(sender, route, position, f"{node.name} there does not route", better)
+    return faults.unexplained(node.name, f"{node.name} does not route")

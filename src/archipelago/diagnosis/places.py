@@ -1,0 +1,103 @@
+"""Where things stand: in the document, in which VLAN, and in which VLAN they are meant to be."""
+
+from __future__ import annotations
+
+from archipelago.addressing.values import Prefix
+from archipelago.knowledge.devices import Attachment, Nic, Node
+from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge
+from archipelago.knowledge.links import HOST_PORT
+from archipelago.model.network import DEFAULT_VLAN, End, Host, Path
+
+
+def port_path(knowledge: Knowledge, device: str, attachment: str) -> Path:
+    """Where a port or an aggregate stands in the document."""
+    kind = "interfaces" if attachment in knowledge.network.devices[device].interfaces else "ports"
+    return ("devices", device, kind, attachment)
+
+
+def nic_path(held: Held | tuple[Node, Nic]) -> Path:
+    """Where an interface stands in the document."""
+    node, nic = (held.node, held.nic) if isinstance(held, Held) else held
+    if node.kind == "host":
+        return ("hosts", node.name)
+    return ("devices", node.name, "ports" if nic.kind == "port" else "interfaces", nic.name)
+
+
+def host_attachment(knowledge: Knowledge, host: Host) -> Attachment:
+    """The port that a host is plugged into."""
+    return knowledge.attachment_at(host.at)
+
+
+def host_end(name: str) -> End:
+    return End(name, HOST_PORT)
+
+
+def wanted_vlan(attachment: Attachment) -> int | None:
+    """The VLAN that untagged frames on a switched attachment are meant for, as written, existing or not."""
+    one = attachment.written
+    if not attachment.switched:
+        return None
+    if one.trunk is None:
+        return one.access or DEFAULT_VLAN
+    return None if one.untagged == "none" else one.untagged or DEFAULT_VLAN
+
+
+def sits_in(index: NetworkIndex, node: Node, nic: Nic) -> int | None:
+    """The VLAN that an interface stands in, or that its host's port puts it in; None where there is none."""
+    return plugged_vlan(index.knowledge, node.written) if isinstance(node.written, Host) else nic.vlan
+
+
+def plugged_vlan(knowledge: Knowledge, host: Host) -> int | None:
+    """The VLAN that a host's port puts it in; None where there is none."""
+    attachment = host_attachment(knowledge, host)
+    if attachment.switched:
+        return wanted_vlan(attachment)
+    nics = knowledge.nodes[host.at.device].nics_on(attachment.name)
+    return next((one.vlan for one in nics if one.speaks and one.tag is None), None)
+
+
+def meant_vlan(index: NetworkIndex, prefix: Prefix) -> int | None:
+    """The VLAN that most hosts of a subnet are plugged into; None where there are none or no majority."""
+    counts: dict[int, int] = {}
+    for host in index.network.hosts.values():
+        if any(prefix.holds(held) for held in host.addresses):
+            attachment = host_attachment(index.knowledge, host)
+            vlan = wanted_vlan(attachment)
+            if vlan is not None:
+                counts[vlan] = counts.get(vlan, 0) + 1
+    ranked = sorted(counts.values(), reverse=True)
+    if not ranked or (len(ranked) > 1 and ranked[0] == ranked[1]):
+        return None
+    return max(counts, key=lambda vlan: counts[vlan])
+
+
+def meant_for(index: NetworkIndex, nic: Nic) -> int | None:
+    """The VLAN that an interface belongs in: where the hosts of its subnet are, else where another interface of the
+    same subnet stands."""
+    for held in nic.addresses:
+        vlan = meant_vlan(index, held.prefix)
+        if vlan is not None:
+            return vlan
+        for other in index.homes(held):
+            if other.nic is not nic and other.nic.vlan is not None and other.address.prefix == held.prefix:
+                return other.nic.vlan
+    return None
+
+
+def has_moved(index: NetworkIndex, held: Held) -> bool:
+    """Whether a routing device still holds a subnet that has moved: another one holds it too, in the domain where its
+    hosts are, and this one is in a domain without any."""
+    if not held.node.can_route or index.domains.of(held.endpoint) is None:
+        return False
+    prefix = held.address.prefix
+    rivals = [
+        other
+        for other in index.homes(held.address)
+        if other.node is not held.node and other.address.prefix == prefix and other.nic.vrf == held.nic.vrf
+    ]
+    hosts = [one for one in index.subnet_peers(held) if one.node.kind == "host"] if rivals else []
+    if not hosts or any(index.domains.together(host.endpoint, held.endpoint) for host in hosts):
+        return False
+    return any(index.domains.together(host.endpoint, other.endpoint) for host in hosts for other in rivals)

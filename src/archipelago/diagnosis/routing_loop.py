@@ -1,0 +1,67 @@
+from __future__ import annotations
+
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.no_route import idle_route
+from archipelago.diagnosis.stop import Stop
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.forwarding import route_to
+from archipelago.knowledge.held import Held, TableName
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Finding
+from archipelago.model.network import Device
+
+
+def routing_loop(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
+    """Routers that send to each other: the one whose way to the target's home leads elsewhere is to blame."""
+    tables = circle_of(index, stop)
+    names = list(dict.fromkeys(name for name, _ in tables))
+    homes = index.homes_in(stop.target, stop.vrf)
+    home = next((held for held in homes if held.nic.up), None)
+    fallback: Finding | None = None
+    for table in tables:
+        found = _to_blame(index, table, names, stop, home)
+        if found is not None and found[1]:
+            return found[0]
+        fallback = fallback or (found[0] if found is not None else None)
+    if homes and not homes[0].nic.up:
+        return interface_down(index, homes[0])
+    return fallback or faults.unexplained(
+        stop.node, f"packets to {stop.target} go round until their TTL or hop limit runs out"
+    )
+
+
+def circle_of(index: NetworkIndex, stop: Stop) -> list[TableName]:
+    """The routing tables that a packet goes round between, told from the one that comes first in the network, wherever
+    the packet came into it; where there is no circle, all that it passes on from there."""
+    passed = index.follow((stop.node, stop.vrf), stop.target)
+    if passed.count(passed[-1]) == 1:
+        return passed
+    circle = passed[passed.index(passed[-1]) : -1]
+    order = list(index.network.devices)
+    first = min(range(len(circle)), key=lambda at: order.index(circle[at][0]))
+    return [*circle[first:], *circle[:first]]
+
+
+def _to_blame(
+    index: NetworkIndex, table: TableName, names: list[str], stop: Stop, home: Held | None
+) -> tuple[Finding, bool] | None:
+    """What is wrong with the route of one device in a circle, and whether that is sure; None where it has none of its
+    own."""
+    node = index.knowledge.nodes[table[0]]
+    if not isinstance(node.written, Device):
+        return None
+    entry = route_to(index.knowledge.state(node.name), stop.target, table[1])
+    idle = idle_route(index, (node, table[1]), stop.target, entry)
+    if idle is not None:
+        return idle, True
+    if entry is None or entry.route is None or entry.route not in node.written.routes:
+        return None
+    position = node.written.routes.index(entry.route)
+    better = index.ways(stop.target.version).next_hop(table, home.table) if home else None
+    if better is not None and better != entry.next_hop:
+        if entry.prefix.length == 0 and home is not None:
+            effect = f"packets to {stop.target} go round between {' and '.join(names)}"
+            return faults.route_missing((node, table[1]), home.address.prefix, better, effect), True
+        return faults.routing_loop(node, entry.route, position, names, better), True
+    return faults.routing_loop(node, entry.route, position, names, None), False

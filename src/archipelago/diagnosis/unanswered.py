@@ -1,0 +1,59 @@
+from __future__ import annotations
+
+from archipelago.addressing.values import Address, source_for
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.gateway_place import without_gateway
+from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.separated import no_answer, separated
+from archipelago.diagnosis.stop import Stop
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Finding
+from archipelago.model.network import Device
+
+
+def unanswered(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
+    """Nobody answered for the next hop, or for the target itself."""
+    nic = node.nics[stop.interface]
+    hop = stop.next_hop or stop.target
+    held = source_for(nic.addresses, hop)
+    if held is None:
+        return faults.unexplained(node.name, f"{node.name}/{nic.name} has no address to ask with")
+    own = Held(node, nic, held)
+    gateway = next((one for one in node.written.gateway if one.address == hop), None)
+    home = index.home_of(node, held) if node.kind in ("host", "switch") else None
+    if (
+        gateway is None
+        and home is not None
+        and home.address.length != held.length
+        and not home.address.prefix.holds(hop)
+    ):
+        return faults.mask_mismatch(own, home.address.prefix)
+    holders = [other for other in index.holders(hop) if other.node is not node]
+    if not holders:
+        if gateway is not None and home is not None:
+            return faults.gateway_wrong(node, gateway, home, "is held by nobody")
+        if gateway is not None:
+            return without_gateway(index, node, own.address)
+        return _nobody_holds(index, own, hop, stop)
+    together = [other for other in holders if index.domains.together(own.endpoint, other.endpoint)]
+    holder = (together or [other for other in holders if other.nic.up] or holders)[0]
+    if holder.node.off or not holder.nic.up:
+        return interface_down(index, holder)
+    if not together:
+        return separated(index, own, holder)
+    return no_answer(index, own, holder)
+
+
+def _nobody_holds(index: NetworkIndex, own: Held, hop: Address, stop: Stop) -> Finding:
+    """The next hop of a static route, or the target itself, is held by nobody."""
+    node = own.node
+    if hop != stop.target and isinstance(node.written, Device):
+        for position, route in enumerate(node.written.routes):
+            if route.next_hop.address == hop and route.destination.holds(stop.target):
+                target = next((held for held in index.homes_in(stop.target, stop.vrf) if held.nic.up), None)
+                ways = index.ways(hop.version)
+                better = ways.next_hop((node.name, stop.vrf), target.table) if target else None
+                return faults.next_hop_unusable(node, route, position, "nobody holds that next hop", better)
+    return faults.address_unheld(hop, node.name, own if node.kind != "host" else None)

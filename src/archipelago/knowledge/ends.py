@@ -1,0 +1,90 @@
+"""The two ends of a question, from the names that people write, and the addresses that they are asked by."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from difflib import get_close_matches
+
+from archipelago.addressing.values import Address, parse_address, source_for
+from archipelago.errors import AddressError, QueryError
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.index import NetworkIndex
+
+
+def find_source(index: NetworkIndex, name: str) -> Node:
+    """A host or device, or one of its interfaces (DEVICE/INTERFACE), to send from.
+
+    Raises:
+        QueryError: there is none such.
+    """
+    end = find_end(index, name)
+    if isinstance(end, Address):
+        holders = index.holders(end)
+        if not holders:
+            raise QueryError(f"nobody holds {end}; a probe starts at a host or device")
+        return _speaking_from(holders[0].node, holders[0].nic.name)
+    return end
+
+
+def find_end(index: NetworkIndex, name: str) -> Node | Address:
+    """A host, a device, one of its interfaces (DEVICE/INTERFACE), or an address.
+
+    Raises:
+        QueryError: there is none such.
+    """
+    nodes = index.knowledge.nodes
+    if name in nodes:
+        return nodes[name]
+    device, slash, interface = name.partition("/")
+    if slash and device in nodes:
+        node = nodes[device]
+        if interface in node.nics:
+            return _speaking_from(node, interface)
+        known = ", ".join(node.nics) or "none"
+        raise QueryError(f"'{device}' has no interface '{interface}'; it has: {known}")
+    try:
+        return parse_address(name)
+    except AddressError:
+        pass
+    close = get_close_matches(name, list(nodes), n=1)
+    hint = f"; did you mean '{close[0]}'?" if close else ";"
+    listed = list(index.knowledge.hosts) or list(nodes)
+    shown = ", ".join(listed[:12]) + (f" and {len(listed) - 12} more" if len(listed) > 12 else "")
+    raise QueryError(f"there is no host, device or address '{name}'{hint} hosts: {shown}")
+
+
+def _speaking_from(node: Node, interface: str) -> Node:
+    """The node with that interface first, so that its address is the one used."""
+    nics = {interface: node.nics[interface], **node.nics}
+    return replace(node, nics=nics)
+
+
+def common_family(source: Node, target: Node | Address) -> int | None:
+    """IPv4 where both ends have it, else IPv6, None where they share no family."""
+    return next(iter(common_families(source, target)), None)
+
+
+def common_families(source: Node, target: Node | Address) -> list[int]:
+    """The families that both ends have, IPv4 first."""
+    found = []
+    for version in (4, 6):
+        theirs = target.version == version if isinstance(target, Address) else first_address(target, version)
+        if theirs and first_address(source, version) is not None:
+            found.append(version)
+    return found
+
+
+def target_address(source: Node, target: Node | Address, family: int | None = None) -> Address | None:
+    """The address that is probed: of the family asked for, or the first that both ends have."""
+    version = family or common_family(source, target)
+    address = target if isinstance(target, Address) else first_address(target, version) if version else None
+    return address if address is not None and address.version == version else None
+
+
+def first_address(node: Node, version: int) -> Address | None:
+    """The address that a host or device is probed at: its first of the family."""
+    for nic in node.nics.values():
+        found = source_for(nic.addresses, Address(version, 0))
+        if found is not None:
+            return found.address
+    return None

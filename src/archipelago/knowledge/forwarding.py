@@ -1,0 +1,133 @@
+"""The forwarding decision: what a station does with a packet. Written once; every engine and every view asks it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from archipelago.addressing.values import Address, InterfaceAddress, source_for
+from archipelago.knowledge.devices import Nic, Node
+from archipelago.knowledge.reasons import Reason
+from archipelago.knowledge.routes import DeviceRoutes, Entry
+
+FIRST_TTL = 64
+"""The TTL or hop limit that a packet starts with."""
+ICMP, TCP, UDP, ICMP_V6 = 1, 6, 17, 58
+"""Protocol numbers (IANA; RFC 792, RFC 9293, RFC 768, RFC 4443)."""
+
+
+class Header(NamedTuple):
+    """What a decision can depend on: the addresses, the protocol's number, the ports of TCP and UDP or the type of
+    ICMP, and the TTL or hop limit."""
+
+    source: Address
+    destination: Address
+    protocol: int = ICMP
+    source_port: int = 0
+    destination_port: int = 0
+    icmp_type: int = 8
+    ttl: int = FIRST_TTL
+
+
+@dataclass(frozen=True, slots=True)
+class ForwardingState:
+    """What a station decides by: itself, and its routing tables."""
+
+    node: Node
+    routes: DeviceRoutes
+
+
+class Delivered(NamedTuple):
+    """The packet is for the station itself; `interface` holds its address."""
+
+    interface: str
+
+
+class Sent(NamedTuple):
+    """The packet leaves by a route's interface, for a next hop on its link, with that TTL."""
+
+    route: Entry
+    next_hop: Address
+    ttl: int
+
+    @property
+    def interface(self) -> str:
+        return self.route.interface
+
+
+class Dropped(NamedTuple):
+    """The packet ends here; `route` is the one that was chosen, where one was."""
+
+    reason: Reason
+    route: Entry | None = None
+
+
+Decision = Delivered | Sent | Dropped
+
+
+def decide(state: ForwardingState, header: Header, ingress: str | None = None, vrf: str = "") -> Decision:
+    """What a station does with a packet (RFC 1122 3.3.1, RFC 1812 5.2, RFC 2644).
+
+    Args:
+        state: the station.
+        header: the packet's.
+        ingress: the interface that it came in by; None where it is the station's own.
+        vrf: the routing table of a packet of its own; one that came in is looked up in that of its interface.
+    """
+    node, destination = state.node, header.destination
+    if ingress is not None:
+        vrf = node.nics[ingress].vrf
+    held = holder_of(state, vrf, destination)
+    if held is not None:
+        return Delivered(held)
+    if ingress is not None and destination.version not in node.forwards:
+        return Dropped(Reason.NOT_ROUTING)
+    table = state.routes.tables.get((vrf, destination.version))
+    if table is not None and destination.version == 4 and destination.value in table.broadcasts:
+        return Dropped(Reason.BROADCAST)
+    route = table.lookup(destination.value) if table is not None else None
+    if route is None:
+        return Dropped(Reason.NO_ROUTE)
+    if ingress is not None and header.ttl <= 1:
+        return Dropped(Reason.TTL_EXPIRED, route)
+    next_hop = route.next_hop or destination
+    if asking_address(node.nics[route.interface], next_hop) is None:
+        return Dropped(Reason.CANNOT_SEND, route)
+    return Sent(route, next_hop, header.ttl - (ingress is not None))
+
+
+def decide_own(state: ForwardingState, destination: Address, vrf: str = "") -> Decision:
+    """What a station does with a packet of its own, whatever it holds."""
+    return decide(state, Header(Address(destination.version, 0), destination), None, vrf)
+
+
+def route_to(state: ForwardingState, destination: Address, vrf: str = "") -> Entry | None:
+    """The route that a station's own packets take; None where they take none or need none."""
+    decision = decide_own(state, destination, vrf)
+    return None if isinstance(decision, Delivered) else decision.route
+
+
+def holder_of(state: ForwardingState, vrf: str, address: Address) -> str | None:
+    """The interface, up, by which a station holds an address in one of its tables."""
+    return state.routes.held.get((vrf, address.version, address.value))
+
+
+def asking_address(nic: Nic, next_hop: Address) -> InterfaceAddress | None:
+    """The address that an interface asks for a neighbour from; None where it cannot send to it."""
+    return source_for(nic.addresses, next_hop) if nic.sends_frames else None
+
+
+def source_towards(state: ForwardingState, target: Address, vrf: str = "") -> Address | None:
+    """The address that a station speaks from to a target: one of the interface that the way leaves by, else of any
+    other of that routing table (RFC 1122 3.3.4.3)."""
+    node = state.node
+    held = holder_of(state, vrf, target)
+    route = None if held else route_to(state, target, vrf)
+    first = held or (route.interface if route else None)
+    names = ([first] if first else []) + [name for name, nic in node.nics.items() if nic.up]
+    for name in names:
+        nic = node.nics[name]
+        found = source_for(nic.addresses, target) if nic.vrf == vrf else None
+        if found is not None:
+            return found.address
+    return None

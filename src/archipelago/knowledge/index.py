@@ -1,0 +1,219 @@
+"""Who holds which address, and which interfaces belong to a subnet: what is known, by the questions asked of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from functools import cached_property
+
+from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local
+from archipelago.knowledge.devices import ROUTING_KINDS, Node, speaks_ipv6
+from archipelago.knowledge.domains import Domains
+from archipelago.knowledge.forwarding import Sent, decide_own
+from archipelago.knowledge.held import Held, TableName
+from archipelago.knowledge.known import Knowledge, know
+from archipelago.knowledge.links import HOST_PORT, aggregates
+from archipelago.knowledge.topology import Layer2Endpoint
+from archipelago.knowledge.ways import Ways
+from archipelago.model.network import Aggregate, Device, Network
+
+_Place = tuple[str, str, InterfaceAddress]
+"""An address as it is written: its device or host, its interface, and itself."""
+
+
+class NetworkIndex:
+    """A network with what is known of it, indexed as far as somebody asks: one question needs little of it."""
+
+    def __init__(self, knowledge: Knowledge) -> None:
+        self.knowledge = knowledge
+        self._ways: dict[int, Ways] = {}
+        self._neighbours: dict[tuple[Layer2Endpoint, Address], Held | None] = {}
+        self.names: Mapping[int | None, str] = {number: name for name, number in knowledge.written.vlans.items()}
+
+    @property
+    def network(self) -> Network:
+        """The network, with what hosts have learned."""
+        return self.knowledge.network
+
+    @property
+    def domains(self) -> Domains:
+        """Its broadcast domains."""
+        return self.knowledge.domains
+
+    # Who holds what
+
+    def holders(self, address: Address) -> tuple[Held, ...]:
+        """Every interface that holds an address, up or down, in the order of the network; a link-local address, too,
+        that an interface gives itself and somebody uses as a next hop."""
+        return tuple(map(self._held, self._by_address.get(address, ())))
+
+    def shared_addresses(self) -> Iterator[tuple[Address, tuple[Held, ...]]]:
+        """Every address that several interfaces hold, with all of them."""
+        for address, places in self._by_address.items():
+            if len(places) > 1:
+                yield address, tuple(map(self._held, places))
+
+    def every_address(self) -> Iterator[Held]:
+        """Every address of every device and host, in the order of the network."""
+        return map(self._held, self._places)
+
+    def is_held(self, address: Address) -> bool:
+        """Whether anybody holds an address."""
+        return address in self._by_address
+
+    def homes(self, address: Address | InterfaceAddress) -> list[Held]:
+        """The addresses of routing devices whose subnet holds this address, longest prefix first."""
+        width = WIDTHS[address.version]
+        return [
+            self._held(place)
+            for length, networks in self._gateways.get(address.version, {}).items()
+            for place in networks.get(address.value >> (width - length), ())
+        ]
+
+    def homes_in(self, address: Address, vrf: str) -> list[Held]:
+        """The homes of an address in one `vrf`; where that has none, in any."""
+        found = self.homes(address)
+        return [held for held in found if held.nic.vrf == vrf] or found
+
+    def home_of(self, node: Node, address: InterfaceAddress) -> Held | None:
+        """The gateway that a host's address calls for: one that shares its broadcast domain if there is one, then
+        one that is up."""
+        found = [held for held in self.homes(address) if held.node.name != node.name]
+        if len(found) < 2:
+            return found[0] if found else None
+        endpoints = [(node.name, nic.name) for nic in node.nics.values()]
+
+        def order(held: Held) -> tuple[bool, bool]:
+            return (not any(self.domains.together(held.endpoint, one) for one in endpoints), not held.nic.up)
+
+        return min(found, key=order)
+
+    def routed(self) -> Iterator[Held]:
+        """Every address that is there to route."""
+        for lengths in self._gateways.values():
+            for networks in lengths.values():
+                for places in networks.values():
+                    yield from map(self._held, places)
+
+    def subnet_peers(self, held: Held) -> list[Held]:
+        """Everyone else whose address says that it is of the same subnet."""
+        found = map(self._held, self._by_prefix.get(held.address.prefix, ()))
+        return [other for other in found if other.node is not held.node]
+
+    @cached_property
+    def next_hops(self) -> frozenset[Address]:
+        """Every address that somebody sends to as a next hop or gateway."""
+        network = self.network
+        found = {hop.address for host in network.hosts.values() for hop in host.gateway}
+        for device in network.devices.values():
+            found.update(hop.address for hop in device.gateway)
+            found.update(route.next_hop.address for route in device.routes)
+        return frozenset(found)
+
+    def _held(self, place: _Place) -> Held:
+        name, interface, address = place
+        node = self.knowledge.nodes[name]
+        return Held(node, node.nics[interface], address)
+
+    @cached_property
+    def _places(self) -> list[_Place]:
+        network = self.network
+        found = [one for device in network.devices.values() for one in _written_addresses(device)]
+        found += [(host.name, HOST_PORT, held) for host in network.hosts.values() for held in host.addresses]
+        return found
+
+    @cached_property
+    def _by_address(self) -> Mapping[Address, list[_Place]]:
+        found: dict[Address, list[_Place]] = {}
+        for place in self._places:
+            version, value, _ = place[2]
+            found.setdefault(Address(version, value), []).append(place)
+        if any(is_link_local(hop) for hop in self.next_hops):
+            for node in self.knowledge.nodes.values():
+                for nic in node.nics.values():
+                    if nic.link_local in self.next_hops and speaks_ipv6(nic):
+                        own = InterfaceAddress(*nic.link_local, 64)
+                        if own not in nic.addresses:
+                            found.setdefault(nic.link_local, []).append((node.name, nic.name, own))
+        return found
+
+    @cached_property
+    def _by_prefix(self) -> Mapping[Prefix, list[_Place]]:
+        found: dict[Prefix, list[_Place]] = {}
+        for place in self._places:
+            found.setdefault(place[2].prefix, []).append(place)
+        return found
+
+    @cached_property
+    def _gateways(self) -> Mapping[int, Mapping[int, Mapping[int, list[_Place]]]]:
+        """The addresses of routing devices by family, prefix length (longest first) and network."""
+        found: dict[int, dict[int, dict[int, list[_Place]]]] = {}
+        for device in self.network.devices.values():
+            for place in _written_addresses(device) if device.kind in ROUTING_KINDS else ():
+                version, value, length = place[2]
+                if not is_link_local(place[2]):
+                    networks = found.setdefault(version, {}).setdefault(length, {})
+                    networks.setdefault(value >> (WIDTHS[version] - length), []).append(place)
+        return {version: dict(sorted(lengths.items(), reverse=True)) for version, lengths in found.items()}
+
+    # Ways between routing devices
+
+    def ways(self, version: int) -> Ways:
+        """The shortest ways between routing tables in an address family."""
+        if version not in self._ways:
+            self._ways[version] = Ways(self.knowledge, self.homes, version)
+        return self._ways[version]
+
+    def neighbour(self, endpoint: Layer2Endpoint, address: Address) -> Held | None:
+        """Who answers for an address on the link of an interface; the first written where several do."""
+        key = (endpoint, address)
+        if key not in self._neighbours:
+            together = self.domains.together
+            held = self.holders(address)
+            self._neighbours[key] = next((one for one in held if together(endpoint, one.endpoint)), None)
+        return self._neighbours[key]
+
+    def next_table(self, table: TableName, target: Address) -> TableName | None:
+        """The routing table that packets for a target get to next from one; None where they leave for no other."""
+        decision = decide_own(self.knowledge.state(table[0]), target, table[1])
+        if not isinstance(decision, Sent) or decision.route.next_hop is None:
+            return None
+        held = self.neighbour((table[0], decision.interface), decision.next_hop)
+        return held.table if held is not None and target.version in held.node.forwards else None
+
+    def follow(self, table: TableName, target: Address) -> list[TableName]:
+        """The routing tables that packets for a target pass from one on, up to the last, or to the first that they come
+        to again."""
+        passed = [table]
+        following = self.next_table(table, target)
+        while following is not None:
+            passed.append(following)
+            if following in passed[:-1]:
+                break
+            following = self.next_table(following, target)
+        return passed
+
+    # VLANs as people call them
+
+    def vlan_name(self, vlan: int | None) -> str:
+        """A VLAN as people call it: its name and id."""
+        return f"{self.names[vlan]} ({vlan})" if vlan in self.names else f"VLAN {vlan}"
+
+    def vlan_key(self, vlan: int) -> str:
+        """A VLAN as the document writes it."""
+        return self.names.get(vlan, str(vlan))
+
+
+def _written_addresses(device: Device) -> Iterator[_Place]:
+    """The addresses of a device, in the order of its interfaces: aggregates, ports, then all others."""
+    for aggregate in aggregates(device) if device.interfaces else ():
+        yield from ((device.name, aggregate.name, held) for held in aggregate.addresses)
+    for port in device.ports.values():
+        yield from ((device.name, port.name, held) for held in port.addresses)
+    for interface in device.interfaces.values():
+        if not isinstance(interface, Aggregate):
+            yield from ((device.name, interface.name, held) for held in interface.addresses)
+
+
+def index_network(network: Network, knowledge: Knowledge | None = None) -> NetworkIndex:
+    """A network, indexed."""
+    return NetworkIndex(knowledge or know(network))

@@ -1,0 +1,221 @@
+"""Everything that is known of a network, stage by stage, each part derived when it is first asked for; and what a
+change of the network leaves standing of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import takewhile
+
+from archipelago.knowledge.advertised import LearnedHosts
+from archipelago.knowledge.devices import Attachment, Devices, HostNumbers, Node, host_node
+from archipelago.knowledge.domains import Domain, Domains
+from archipelago.knowledge.forwarding import ForwardingState
+from archipelago.knowledge.links import HOST_PORT, Links, Plugs, aggregates, facing, plugs, port_names
+from archipelago.knowledge.routes import DeviceRoutes, routes_of
+from archipelago.knowledge.topology import Adjacency, Topology
+from archipelago.model.network import Device, End, Host, Network, Port
+
+
+class Nodes(Mapping[str, Node]):
+    """Every device and host by name, devices first. A host's node is made when it is asked for: a plan can hold a
+    million, and most questions are about few."""
+
+    __slots__ = ("_devices", "_hosts", "_known", "_numbers")
+
+    def __init__(self, devices: Devices, hosts: Mapping[str, Host], numbers: HostNumbers) -> None:
+        self._devices = devices
+        self._hosts = hosts
+        self._numbers = numbers
+        self._known: dict[str, Node] = {}
+
+    def __getitem__(self, name: str) -> Node:
+        if name in self._devices:
+            return self._devices[name]
+        found = self._known.get(name)
+        if found is None:
+            down = self._devices.links[End(name, HOST_PORT)].down
+            found = self._known[name] = host_node(self._hosts[name], down, self._numbers.mac(name))
+        return found
+
+    def __iter__(self) -> Iterator[str]:
+        yield from self._devices
+        yield from self._hosts
+
+    def __len__(self) -> int:
+        return len(self._devices) + len(self._hosts)
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._devices or name in self._hosts
+
+
+@dataclass(frozen=True, slots=True)
+class _Kept:
+    """What a change leaves standing."""
+
+    nodes: Mapping[str, Node]
+    adjacencies: Mapping[str, tuple[Adjacency, ...]]
+    domains: list[Domain]
+    routes: Mapping[str, DeviceRoutes]
+
+
+class Knowledge:
+    """What every device and host of a network knows.
+
+    The stages, each derived from those before it: `links` and carrier, `devices` and their VLANs, the layer 2
+    `topology`, broadcast `domains`, the addresses that `hosts` have learned, `routes`, and the `state` that the
+    forwarding decision is made by. `written` is the network as it is written, `network` the same with what hosts have
+    learned; `derived` names the devices that were derived anew when a change was applied, all of them at first.
+    """
+
+    def __init__(self, network: Network, devices: Devices, derived: frozenset[str], kept: _Kept) -> None:
+        self.written = network
+        self.devices = devices
+        self.derived = derived
+        self.topology = Topology(devices, kept.adjacencies)
+        self.domains = Domains(devices, self.topology, kept.domains)
+        self._routes: dict[str, DeviceRoutes] = dict(kept.routes)
+        numbers = HostNumbers(network.hosts)
+        self.hosts = LearnedHosts(network.hosts, devices, self.domains, numbers)
+        self.nodes = Nodes(devices, self.hosts, numbers)
+
+    @property
+    def ports(self) -> Mapping[str, Mapping[str, Port]]:
+        """Every port of every device, written or made to exist by what is plugged in."""
+        return self.devices.ports
+
+    @property
+    def plugs(self) -> Plugs:
+        """What is plugged in where."""
+        return self.devices.plugs
+
+    @property
+    def links(self) -> Links:
+        """Each port's link, and whether it has carrier."""
+        return self.devices.links
+
+    @cached_property
+    def network(self) -> Network:
+        """The network once hosts with `address: auto` have heard their routers."""
+        if not any(host.auto for host in self.written.hosts.values()):
+            return self.written
+        return replace(self.written, hosts=dict(self.hosts))
+
+    def attachment_at(self, end: End) -> Attachment:
+        """The attachment that a port is, or is a member of."""
+        if end.device in self.devices:
+            return self.devices.attachment_at(end)
+        return self.nodes[end.device].attachments[end.port]
+
+    def routes(self, name: str) -> DeviceRoutes:
+        """The routing tables of a device or host."""
+        found = self._routes.get(name)
+        if found is None:
+            found = self._routes[name] = routes_of(self.nodes[name])
+        return found
+
+    def state(self, name: str) -> ForwardingState:
+        """What a device or host decides by."""
+        return ForwardingState(self.nodes[name], self.routes(name))
+
+    def without(self, gone: frozenset[str]) -> _Kept:
+        """What still holds once some devices have changed: whatever neither they nor those that face them have a say
+        in."""
+        near = gone | {far for name in gone if name in self.ports for far in facing(self.plugs, name, self.ports[name])}
+        return _Kept(
+            {name: node for name, node in self.devices.known.items() if name not in gone},
+            {name: found for name, found in self.topology.known.items() if name not in near},
+            [one for one in self.domains.known if not one.leaks and not any(name in near for name, _ in one.endpoints)],
+            {name: found for name, found in self._routes.items() if name in self.devices and name not in gone},
+        )
+
+
+def know(network: Network) -> Knowledge:
+    """What every device knows, from what is written."""
+    devices = Devices(network, port_names(network), plugs(network), {})
+    return Knowledge(network, devices, frozenset(network.devices), _Kept({}, {}, [], {}))
+
+
+def apply_change(before: Knowledge, network: Network) -> Knowledge:
+    """What every device knows once the network has changed in any way; only what the change touches is derived again.
+
+    Args:
+        before: what was known.
+        network: the network as it is now. Parts of it that are the same objects as before cost next to nothing.
+    """
+    ports, plugged = _plugged_again(before, network)
+    touched = set(_changed(before.written, network))
+    for name in list(touched):
+        was, now = before.written.devices.get(name), network.devices.get(name)
+        for known, device, found in ((before.plugs, was, before.ports), (plugged, now, ports)):
+            if device is not None:
+                touched |= facing(known, name, _other_links(was, now, found[name]))
+    kept = before.without(frozenset(touched))
+    devices = Devices(network, ports, plugged, kept.nodes)
+    return Knowledge(network, devices, frozenset(touched & network.devices.keys()), kept)
+
+
+def _changed(old: Network, new: Network) -> frozenset[str]:
+    """The devices that are written otherwise, or that something is plugged into otherwise."""
+    if old.vlans is not new.vlans and set(old.vlans.values()) != set(new.vlans.values()):
+        return frozenset((*old.devices, *new.devices))
+    same_place = sum(1 for _ in takewhile(lambda pair: pair[0] == pair[1], zip(old.devices, new.devices, strict=False)))
+    changed = {*list(old.devices)[same_place:], *list(new.devices)[same_place:]}  # MAC addresses follow the place
+    for name, device in new.devices.items():
+        if name not in changed and old.devices[name] is not device and old.devices[name] != device:
+            changed.add(name)
+    if old.cables is not new.cables:
+        for cable in set(old.cables) ^ set(new.cables):
+            changed |= {cable.a.device, cable.b.device}
+    if old.hosts is not new.hosts:
+        for name in {*old.hosts, *new.hosts} if old.hosts.keys() != new.hosts.keys() else old.hosts:
+            a, b = old.hosts.get(name), new.hosts.get(name)
+            if a is not b and a != b:
+                changed |= {host.at.device for host in (a, b) if host is not None}
+    return frozenset(changed)
+
+
+def _other_links(was: Device | None, now: Device | None, ports: Mapping[str, Port]) -> set[str]:
+    """The ports of a device whose carrier a change of the device can have changed."""
+    if was is now:
+        return set()
+    if was is None or now is None or was.off != now.off or was.kind != now.kind:
+        return set(ports)
+    members = {name for one in _bundles(was) ^ _bundles(now) for name in one[0]}
+    plain = Port("")
+
+    def state(device: Device, name: str) -> tuple[bool, int | None]:
+        port = device.ports.get(name, plain)
+        return port.off, port.speed
+
+    return members | {name for name in ports if state(was, name) != state(now, name)}
+
+
+def _bundles(device: Device) -> set[tuple[tuple[str, ...], bool]]:
+    return {(one.members, one.off) for one in aggregates(device)} if device.interfaces else set()
+
+
+def _plugged_again(before: Knowledge, network: Network) -> tuple[Mapping[str, Mapping[str, Port]], Plugs]:
+    """The ports of a changed network and what is plugged into them, from what they were where nothing is replugged."""
+    old = before.written
+    replugged = (
+        old.cables is not network.cables
+        and [(one.a, one.b) for one in old.cables] != [(one.a, one.b) for one in network.cables]
+    ) or (old.hosts is not network.hosts and _places(old) != _places(network))
+    if replugged or list(old.devices) != list(network.devices):
+        return port_names(network), plugs(network)
+    ports = dict(before.ports)
+    for name, device in network.devices.items():
+        was = old.devices[name]
+        if was is device:
+            continue
+        members = [[one.members for one in aggregates(each)] for each in (was, device)]
+        if list(was.ports) != list(device.ports) or members[0] != members[1]:
+            return port_names(network), before.plugs
+        ports[name] = {**before.ports[name], **device.ports}
+    return ports, before.plugs
+
+
+def _places(network: Network) -> list[tuple[str, End]]:
+    return [(host.name, host.at) for host in network.hosts.values()]

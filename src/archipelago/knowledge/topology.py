@@ -1,0 +1,176 @@
+"""The layer 2 topology: which places frames pass between, link by link and VLAN by VLAN, and in which direction.
+
+Spanning tree belongs here: a port that it blocks joins nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import NamedTuple
+
+from archipelago.knowledge.devices import Attachment, Devices, Node
+from archipelago.model.network import Cable, End
+
+Layer2Endpoint = tuple[str, int | str]
+"""A place that frames reach: (device, VLAN id) in a switch, (device or host, interface) at a station."""
+
+
+class Adjacency(NamedTuple):
+    """Two endpoints that a link lets frames pass between, seen from the one that sends. `mutual` where they pass back
+    as well; of the two of a mutual pair one is `first`. `cable` is None inside a device."""
+
+    endpoint: Layer2Endpoint
+    target: Layer2Endpoint
+    cable: Cable | None
+    mutual: bool
+    first: bool
+
+
+class Topology:
+    """Every device's adjacencies to other devices, and those between its VLANs and their interfaces, derived when they
+    are asked for."""
+
+    __slots__ = ("_adjacent", "_alive", "_devices", "_known")
+
+    def __init__(self, devices: Devices, kept: Mapping[str, tuple[Adjacency, ...]]) -> None:
+        self._devices = devices
+        self._known = dict(kept)
+        self._adjacent: dict[str, dict[Layer2Endpoint, list[Adjacency]]] = {}
+        self._alive: dict[str, dict[Layer2Endpoint, None]] = {}
+
+    @property
+    def known(self) -> Mapping[str, tuple[Adjacency, ...]]:
+        """The adjacencies of the devices that were derived so far."""
+        return self._known
+
+    def of(self, device: str) -> tuple[Adjacency, ...]:
+        """What a device sends where: inside itself first, then to other devices."""
+        found = self._known.get(device)
+        if found is None:
+            found = self._known[device] = tuple(adjacencies(self._devices, device))
+        return found
+
+    def at(self, endpoint: Layer2Endpoint) -> Iterable[Adjacency]:
+        """What leaves from one endpoint of a device."""
+        device = endpoint[0]
+        if device not in self._adjacent:
+            by_endpoint: dict[Layer2Endpoint, list[Adjacency]] = {}
+            for one in self.of(device):
+                by_endpoint.setdefault(one.endpoint, []).append(one)
+            self._adjacent[device] = by_endpoint
+        return self._adjacent[device].get(endpoint, ())
+
+    def alive(self, device: str) -> Mapping[Layer2Endpoint, None]:
+        """The endpoints of a device that frames can be at now, in order."""
+        if device not in self._alive:
+            self._alive[device] = dict.fromkeys(_live_endpoints(self._devices[device]))
+        return self._alive[device]
+
+
+def _live_endpoints(node: Node) -> Iterator[Layer2Endpoint]:
+    for one in node.attachments.values():
+        if one.carrier:
+            yield from channels(node, one).values()
+    for nic in node.nics.values():
+        if nic.kind == "vlan" and nic.up and nic.vlan is not None:
+            yield node.name, nic.name
+            yield node.name, nic.vlan
+
+
+def adjacencies(devices: Devices, name: str, towards: frozenset[str] | None = None) -> Iterator[Adjacency]:
+    """What a device sends where: inside itself (between a VLAN and its interface), then to other devices.
+
+    Args:
+        devices: all devices.
+        name: the one that sends.
+        towards: only to these devices; by default to all, and inside itself too.
+    """
+    node = devices[name]
+    for nic in node.nics.values() if towards is None else ():
+        if nic.kind == "vlan" and nic.up and nic.vlan is not None:
+            yield Adjacency((name, nic.vlan), (name, nic.name), None, True, True)
+            yield Adjacency((name, nic.name), (name, nic.vlan), None, True, False)
+    for one in node.attachments.values():
+        yield from _over_link(devices, node, one, towards)
+
+
+def _over_link(devices: Devices, node: Node, one: Attachment, towards: frozenset[str] | None) -> Iterator[Adjacency]:
+    """Where the frames that an attachment sends arrive, VLAN by VLAN, tag by tag (IEEE 802.1Q 6.9, 8.6)."""
+    far = far_end(devices, one)
+    if far is None or far.peer.device not in devices or (towards is not None and far.peer.device not in towards):
+        return
+    there = devices.attachment_at(far.peer)
+    far_node = devices[far.peer.device]
+    back = far_end(devices, there)
+    returns = back is not None and back.peer.device == node.name and devices.attachment_at(back.peer) is one
+    theirs = channels(far_node, there)
+    ours = channels(node, one) if returns else {}
+    first = (node.name, one.name) < (far_node.name, there.name)
+    for tag, endpoint in sending(node, one).items():
+        target = theirs.get(tag)
+        if target is not None:
+            mutual = ours.get(_tag_of(there, target, tag)) == endpoint
+            yield Adjacency(endpoint, target, far.cable, mutual, mutual and first)
+
+
+class FarEnd(NamedTuple):
+    """The port that an attachment's frames arrive by, and the cable there (None: a host is plugged in)."""
+
+    peer: End
+    cable: Cable | None
+
+
+def far_end(devices: Devices, one: Attachment) -> FarEnd | None:
+    """Where an attachment's frames arrive: at the far end of its first live member (IEEE 802.1AX)."""
+    for end in one.members:
+        link = devices.links[end]
+        if link.carrier and link.peer is not None:
+            return FarEnd(link.peer, link.cable)
+    return None
+
+
+def channels(node: Node, one: Attachment) -> dict[int | None, Layer2Endpoint]:
+    """Which endpoint takes in a frame with each tag (None: untagged) by an attachment (IEEE 802.1Q 6.9, 8.6.2)."""
+    found: dict[int | None, Layer2Endpoint] = {}
+    if one.switched:
+        found = {vlan: (node.name, vlan) for vlan in one.vlans}
+        if one.untagged is not None:
+            found[None] = (node.name, one.untagged)
+        return found
+    for nic in node.nics_on(one.name):
+        if nic.up and nic.speaks:
+            found.setdefault(nic.tag, (node.name, nic.name))
+    return found
+
+
+def sending(node: Node, one: Attachment) -> dict[int | None, Layer2Endpoint]:
+    """Which endpoint sends frames with each tag by an attachment; the first written where two do."""
+    if one.switched:
+        return {(None if vlan == one.untagged else vlan): (node.name, vlan) for vlan in one.vlans}
+    return channels(node, one)
+
+
+def _tag_of(one: Attachment, endpoint: Layer2Endpoint, tag: int | None) -> int | None:
+    """The tag with which an endpoint answers by an attachment."""
+    if not one.switched:
+        return tag
+    vlan = endpoint[1]
+    return None if vlan == one.untagged or not isinstance(vlan, int) else vlan
+
+
+def host_endpoint(devices: Devices, end: End) -> Layer2Endpoint | None:
+    """The endpoint of its device that the host at a port is joined to, whether the port has carrier or not; None where
+    the port takes in no untagged frame, or is a member of an aggregate that sends by another."""
+    attachment = devices.attachment_at(end)
+    if any(devices.links[member].carrier for member in attachment.members[: attachment.members.index(end)]):
+        return None  # an aggregate sends on its first live member (IEEE 802.1AX), which is another
+    return untagged_endpoint(devices, end)
+
+
+def untagged_endpoint(devices: Devices, end: End) -> Layer2Endpoint | None:
+    """The endpoint that takes in an untagged frame at a port; None where there is none."""
+    attachment = devices.attachment_at(end)
+    if attachment.switched:
+        return None if attachment.untagged is None else (end.device, attachment.untagged)
+    nics = devices[end.device].nics_on(attachment.name)
+    return next(((end.device, nic.name) for nic in nics if nic.tag is None and nic.speaks), None)

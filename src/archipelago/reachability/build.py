@@ -1,0 +1,212 @@
+"""A network into arrays: what is the same whatever is asked, and what a change of the network leaves standing of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
+from itertools import chain
+
+import numpy as np
+
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.known import Knowledge, apply_change
+from archipelago.knowledge.links import facing
+from archipelago.knowledge.topology import Adjacency, Layer2Endpoint, adjacencies, host_endpoint
+from archipelago.model.network import Device, End, Host, Network
+from archipelago.reachability.arrays import NO_ENDPOINT, Adjacencies, Bools, Ints, NetworkArrays
+from archipelago.reachability.profiles import cut_space, device_cuts, duplicated, host_classes, plugged_alike
+from archipelago.reachability.tables import Cut, change_family, family_of
+
+
+def build_arrays(knowledge: Knowledge) -> NetworkArrays:
+    """Put what every device knows into arrays; time and memory grow with devices, VLANs and hosts, not with pairs."""
+    network = knowledge.network
+    number = {name: index for index, name in enumerate(knowledge.devices)}
+    endpoints: dict[Layer2Endpoint, int] = {}
+    for node in knowledge.devices.values():
+        for endpoint in _endpoints_of(node):
+            endpoints.setdefault(endpoint, len(endpoints))
+    versions = [
+        version
+        for version in (4, 6)
+        if any(held.version == version for host in network.hosts.values() for held in host.addresses)
+    ]
+    repeated = {version: duplicated(knowledge, version) for version in versions}
+    cuts = {version: cut_space(knowledge, version, repeated[version]) for version in versions}
+    of_host, examples, seen = host_classes(knowledge, cuts)
+    up = np.zeros(len(endpoints), dtype=np.bool_)
+    _mark_up(up, knowledge.devices.values(), endpoints)
+    sent = (one for name in knowledge.devices for one in adjacencies(knowledge.devices, name))
+    places = [network.hosts[name].at for name in examples]
+    return NetworkArrays(
+        knowledge=knowledge,
+        hosts=tuple(network.hosts),
+        device_number=number,
+        endpoints=endpoints,
+        up=up,
+        adjacencies=_adjacency_arrays(sent, endpoints, number),
+        host_class=of_host,
+        down=np.fromiter((_down(knowledge, host) for host in network.hosts.values()), np.bool_, len(of_host)),
+        examples=examples,
+        endpoint=np.array([_joined(knowledge, at, endpoints) for at in places], dtype=np.int64),
+        device=np.array([number[at.device] for at in places], dtype=np.int64),
+        families={
+            version: family_of(
+                knowledge,
+                Cut(version, cuts[version], repeated[version]),
+                endpoints,
+                examples,
+                [one[at] for one in seen],
+            )
+            for at, version in enumerate(versions)
+        },
+    )
+
+
+def change_arrays(before: NetworkArrays, network: Network) -> NetworkArrays:
+    """The arrays once the network has changed in any way, made anew only where the change has a say: whole where it
+    tells addresses or hosts apart that looked alike.
+
+    Args:
+        before: the arrays of the network as it was.
+        network: the network as it is now. Parts of it that are the same objects as before cost next to nothing.
+    """
+    knowledge = apply_change(before.knowledge, network)
+    touched = knowledge.derived
+    if not _fits(before, knowledge):
+        return build_arrays(knowledge)
+    number, endpoints = before.device_number, before.endpoints
+    mine = np.zeros(len(number) + 1, dtype=np.bool_)
+    mine[[number[name] for name in touched]] = True
+    up, joined, down = before.up.copy(), before.endpoint.copy(), before.down.copy()
+    _mark_up(up, (knowledge.devices[name] for name in touched), endpoints)
+    hosts = knowledge.network.hosts
+    for one in np.flatnonzero(mine[before.device]):
+        joined[one] = _joined(knowledge, hosts[before.examples[one]].at, endpoints)
+    for host in np.flatnonzero(mine[before.device][before.host_class]):
+        down[host] = _down(knowledge, hosts[before.hosts[host]])
+    return replace(
+        before,
+        knowledge=knowledge,
+        up=up,
+        adjacencies=_changed_adjacencies(before, knowledge, mine),
+        endpoint=joined,
+        down=down,
+        families={
+            version: change_family(knowledge, family, endpoints, touched) for version, family in before.families.items()
+        },
+    )
+
+
+def _changed_adjacencies(before: NetworkArrays, knowledge: Knowledge, mine: Bools) -> Adjacencies:
+    touched = knowledge.derived
+    near = {far for name in touched for far in facing(knowledge.plugs, name, knowledge.ports[name])} - touched
+    sent = chain(
+        (one for name in touched for one in adjacencies(knowledge.devices, name)),
+        (one for name in near for one in adjacencies(knowledge.devices, name, touched)),
+    )
+    new, old = _adjacency_arrays(sent, before.endpoints, before.device_number), before.adjacencies
+    kept = ~(mine[old.sender] | mine[old.receiver])
+    return Adjacencies(
+        endpoint=np.concatenate((old.endpoint[kept], new.endpoint)),
+        target=np.concatenate((old.target[kept], new.target)),
+        sender=np.concatenate((old.sender[kept], new.sender)),
+        receiver=np.concatenate((old.receiver[kept], new.receiver)),
+        mutual=np.concatenate((old.mutual[kept], new.mutual)),
+        first=np.concatenate((old.first[kept], new.first)),
+    )
+
+
+def _fits(before: NetworkArrays, knowledge: Knowledge) -> bool:
+    """Whether the numbers that the arrays gave to endpoints, pieces, tables and classes still stand after a change."""
+    old, new = before.knowledge.network, knowledge.network
+    if list(old.devices) != list(new.devices) or not _same_hosts(old, new):
+        return False
+    for name in knowledge.derived:
+        was, node = old.devices[name], knowledge.devices[name]
+        if any(endpoint not in before.endpoints for endpoint in _endpoints_of(node)):
+            return False
+        if was is new.devices[name]:
+            continue
+        if _addressed(was) != _addressed(new.devices[name]) or was.routing != new.devices[name].routing:
+            return False
+        for version, family in before.families.items():
+            cuts, hops = device_cuts(knowledge, new.devices[name], version)
+            if not hops <= family.hops.keys() or not cuts <= set(family.cuts):
+                return False
+    return _classes_hold(before, knowledge)
+
+
+def _same_hosts(old: Network, new: Network) -> bool:
+    """Whether the hosts are the same but for those that are switched off or on."""
+    if old.hosts is new.hosts:
+        return True
+    if list(old.hosts) != list(new.hosts):
+        return False
+    pairs = ((host, new.hosts[name]) for name, host in old.hosts.items())
+    return all(a is b or replace(a, off=b.off) == b for a, b in pairs)
+
+
+def _addressed(device: Device) -> list[tuple[object, ...]]:
+    """What of a device's interfaces decides who holds which address in which table."""
+    every = (*device.ports.values(), *device.interfaces.values())
+    return [(one.name, type(one), one.addresses, one.vrf) for one in every if one.addresses or one.vrf]
+
+
+def _classes_hold(before: NetworkArrays, knowledge: Knowledge) -> bool:
+    """Whether the hosts of each class on the devices touched are still plugged in alike."""
+    touched = [before.device_number[name] for name in knowledge.derived]
+    hosts = np.flatnonzero(np.isin(before.device, touched)[before.host_class])
+    seen: dict[int, object] = {}
+    for host, number in zip(hosts.tolist(), before.host_class[hosts].tolist(), strict=True):
+        at = knowledge.network.hosts[before.hosts[host]].at
+        alike = plugged_alike(knowledge, at)
+        if seen.setdefault(number, alike) != alike:
+            return False
+    return True
+
+
+def _down(knowledge: Knowledge, host: Host) -> bool:
+    """Whether a host's port has no carrier."""
+    attachment = knowledge.attachment_at(host.at)
+    return not (attachment.carrier if len(attachment.members) == 1 else knowledge.links[host.at].carrier)
+
+
+def _endpoints_of(node: Node) -> Iterator[Layer2Endpoint]:
+    for vlan in sorted(node.vlans):
+        yield node.name, vlan
+    for nic in node.nics.values():
+        yield node.name, nic.name
+
+
+def _mark_up(up: Bools, nodes: Iterable[Node], endpoints: Mapping[Layer2Endpoint, int]) -> None:
+    for node in nodes:
+        for nic in node.nics.values():
+            up[endpoints[node.name, nic.name]] = nic.up
+
+
+def _joined(knowledge: Knowledge, end: End, endpoints: Mapping[Layer2Endpoint, int]) -> int:
+    """The endpoint that the host at a port is joined to, whether the port has carrier or not."""
+    endpoint = host_endpoint(knowledge.devices, end)
+    return NO_ENDPOINT if endpoint is None else endpoints[endpoint]
+
+
+def _adjacency_arrays(
+    sent: Iterable[Adjacency], endpoints: Mapping[Layer2Endpoint, int], number: Mapping[str, int]
+) -> Adjacencies:
+    lines = [
+        (endpoints[a], endpoints[b], number[a[0]], number[b[0]], mutual, first)
+        for a, b, _, mutual, first in sent
+        if first or not mutual or a[0] != b[0]
+    ]
+    endpoint, target, sender, receiver, mutual, first = np.array(lines, dtype=np.int64).reshape(-1, 6).T
+    return Adjacencies(
+        endpoint=endpoint, target=target, sender=sender, receiver=receiver, mutual=mutual == 1, first=first == 1
+    )
+
+
+def hosts_of(arrays: NetworkArrays) -> list[Ints]:
+    """The hosts of each host class."""
+    order = np.argsort(arrays.host_class, kind="stable")
+    ends = np.cumsum(np.bincount(arrays.host_class, minlength=len(arrays.examples)))
+    return np.split(order, ends[:-1])

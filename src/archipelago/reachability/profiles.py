@@ -1,0 +1,140 @@
+"""What hosts look like from outside: the pieces of the address space that the network tells apart, and the classes of
+hosts that look alike."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
+
+import numpy as np
+
+from archipelago.addressing.values import Prefix, is_link_local
+from archipelago.knowledge.known import Knowledge
+from archipelago.model.network import Device, End, Host
+from archipelago.reachability.arrays import AddressProfile, Ints
+
+
+def duplicated(knowledge: Knowledge, version: int) -> frozenset[int]:
+    """The addresses that a host and somebody else hold."""
+    taken = {
+        held.value
+        for node in knowledge.devices.values()
+        for nic in node.nics.values()
+        for held in nic.addresses
+        if held.version == version
+    }
+    found = set()
+    for host in knowledge.network.hosts.values():
+        for held in host.addresses:
+            if held.version == version and not is_link_local(held):
+                if held.value in taken:
+                    found.add(held.value)
+                taken.add(held.value)
+    return frozenset(found)
+
+
+def cut_space(knowledge: Knowledge, version: int, repeated: Iterable[int]) -> tuple[int, ...]:
+    """Where the address space is cut into pieces: at both ends of every prefix that anybody has, in use or not, and
+    around every single address that means something: a device's, a next hop, a subnet's ends, one held twice."""
+    network = knowledge.network
+    cuts = {0}
+    for value in repeated:
+        cuts.update((value, value + 1))
+    for device in network.devices.values():
+        cuts |= device_cuts(knowledge, device, version)[0]
+    for host in network.hosts.values():
+        _cut_prefixes(cuts, (one.prefix for one in host.addresses if one.version == version))
+        for hop in host.gateway:
+            if hop.address.version == version:
+                cuts.update((hop.address.value, hop.address.value + 1))
+    return tuple(sorted(cuts))
+
+
+def device_cuts(knowledge: Knowledge, device: Device, version: int) -> tuple[set[int], set[int]]:
+    """Where one device cuts the address space of a family, and the next hops that it names."""
+    node = knowledge.devices[device.name]
+    held = [one for nic in node.nics.values() for one in nic.addresses if one.version == version]
+    hops = {
+        hop.address.value
+        for hop in (*(route.next_hop for route in device.routes), *device.gateway)
+        if hop.address.version == version
+    }
+    cuts: set[int] = set()
+    _cut_prefixes(cuts, (one.prefix for one in held))
+    _cut_prefixes(cuts, (one.destination for one in device.routes if one.destination.version == version))
+    for value in (*hops, *(one.value for one in held)):
+        cuts.update((value, value + 1))
+    return cuts, hops
+
+
+def _cut_prefixes(cuts: set[int], prefixes: Iterable[Prefix]) -> None:
+    for prefix in prefixes:
+        cuts.update((prefix.value, prefix.last + 1))
+        if prefix.reserved_ends():
+            cuts.update((prefix.value + 1, prefix.last))
+
+
+def every_hop(knowledge: Knowledge, version: int) -> Iterator[int]:
+    """Every address that somebody uses, or could use, as a next hop."""
+    network = knowledge.network
+    for device in network.devices.values():
+        for hop in (*(route.next_hop for route in device.routes), *device.gateway):
+            if hop.address.version == version:
+                yield hop.address.value
+    for host in network.hosts.values():
+        for hop in host.gateway:
+            if hop.address.version == version:
+                yield hop.address.value
+
+
+def host_classes(
+    knowledge: Knowledge, cuts: Mapping[int, tuple[int, ...]]
+) -> tuple[Ints, tuple[str, ...], list[tuple[Any, ...]]]:
+    """Each host's class, one host of each class, and what its addresses and gateways look like, family by family."""
+    numbers: dict[tuple[Any, ...], int] = {}
+    examples: list[str] = []
+    profiles: list[tuple[Any, ...]] = []
+    found = np.empty(len(knowledge.network.hosts), dtype=np.int64)
+    for index, host in enumerate(knowledge.network.hosts.values()):
+        profile = tuple(_seen(host, version, edges) for version, edges in cuts.items())
+        key = (host.at.device, plugged_alike(knowledge, host.at), profile)
+        number = numbers.setdefault(key, len(numbers))
+        if number == len(examples):
+            examples.append(host.name)
+            profiles.append(profile)
+        found[index] = number
+    return found, tuple(examples), profiles
+
+
+def plugged_alike(knowledge: Knowledge, at: End) -> object:
+    """What the ports of one device must have in common for their hosts to be of one class: all that is set there, or
+    the port itself where it is routed or a member of an aggregate."""
+    attachment = knowledge.devices.attachment_at(at)
+    if not attachment.switched or len(attachment.members) > 1:
+        return at.port
+    one = attachment.written
+    return attachment.vlans, attachment.untagged, one.access, one.trunk, one.untagged
+
+
+def _seen(host: Host, version: int, cuts: tuple[int, ...]) -> tuple[Any, ...]:
+    """A host's addresses (the piece of each, its prefix as pieces, its prefix length) and its gateways."""
+    addresses: list[tuple[int, ...]] = []
+    for held in host.addresses:
+        if held.version == version:
+            piece = bisect_right(cuts, held.value) - 1
+            if is_link_local(held):
+                addresses.append((piece,))
+            else:
+                prefix = held.prefix
+                ends = bisect_right(cuts, prefix.value) - 1, bisect_right(cuts, prefix.last) - 1
+                addresses.append((piece, *ends, held.length))
+    return tuple(addresses), tuple(hop.address.value for hop in host.gateway if hop.address.version == version)
+
+
+def profile_of(addresses: tuple[tuple[int, ...], ...]) -> AddressProfile:
+    """The probed address is the first that is valid beyond its link (as `source_for` has it)."""
+    order = sorted(range(len(addresses)), key=lambda at: len(addresses[at]) == 1)
+    place = {at: number for number, at in enumerate(order)}
+    speaks = tuple((place[at], one[1], one[2]) for at, one in enumerate(addresses) if len(one) > 1)
+    return AddressProfile(tuple(addresses[at][0] for at in order), speaks)
