@@ -21,8 +21,8 @@ from archipelago.knowledge.index import index_network
 from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.network import Network
-from archipelago.reachability.fabric import weave
-from archipelago.reachability.kinds import Decided
+from archipelago.reachability.build import build_arrays
+from archipelago.reachability.families import Decided
 from archipelago.reachability.matrix import matrix, without
 from archipelago.simulation.reach import reach
 
@@ -39,9 +39,9 @@ def pair_by_pair() -> None:
     random = Random(44)
     names = list(network.hosts)
     asked = [random.sample(names, 2) for _ in range(20)]
-    view = index_network(network)
-    nodes = view.knowledge.nodes
-    one = seconds(lambda: [reach(view, nodes[a], nodes[b], probes=1) for a, b in asked]) / len(asked)
+    index = index_network(network)
+    nodes = index.knowledge.nodes
+    one = seconds(lambda: [reach(index, nodes[a], nodes[b], probes=1) for a, b in asked]) / len(asked)
     graph = networkx.Graph((str(cable.a.device), str(cable.b.device)) for cable in network.cables)
     graph.add_edges_from((host.name, host.at.device) for host in network.hosts.values())
     asked = [random.sample(names, 2) for _ in range(2000)]
@@ -67,7 +67,7 @@ def parts_in_turn() -> None:
 
     ours = seconds(in_turn)
     sample = random.sample(parts, 40)
-    each = seconds(lambda: [fresh(switched_off(knowledge, [part])[0]) for part in sample]) / len(sample)
+    each = seconds(lambda: [fresh(switched_off(knowledge, [part])) for part in sample]) / len(sample)
     print(f"{len(parts):,} parts switched off in turn, 2,000 hosts")
     print(
         f"  ours {ours:.2f} s, {len(parts):,} fresh runs (from 40) {each * len(parts):.1f} s   "
@@ -88,8 +88,8 @@ def exponents() -> None:
             network = estate(*size)
             gc.collect()
             gc.disable()
-            building, fabric = timed(lambda one: weave(know(one)), network)
-            decided.append(min(seconds(lambda fabric=fabric: Decided(fabric, None)) for _ in range(3)))
+            building, arrays = timed(lambda one: build_arrays(know(one)), network)
+            decided.append(min(seconds(lambda arrays=arrays: Decided(arrays, None)) for _ in range(3)))
             gc.enable()
             built.append(building)
             steps.append({"hosts": size[2], "VLANs": size[1], "devices": size[0]}[name])
@@ -106,7 +106,7 @@ def million() -> None:
     gc.disable()
     made, network = timed(lambda size: estate(*size), (devices, vlans, hosts))
     known, knowledge = timed(know, network)
-    woven, fabric = timed(weave, knowledge)
+    woven, arrays = timed(build_arrays, knowledge)
     gc.enable()
     gc.freeze()
     grid = np.ones((4000, 4000), dtype=np.bool_)
@@ -114,13 +114,13 @@ def million() -> None:
     def yardstick() -> None:
         for _ in range(10):
             grid.copy()
-        fabric.bunch.sum()
-        fabric.down.sum()
+        arrays.host_class.sum()
+        arrays.down.sum()
 
-    rounds = [(seconds(lambda: Decided(fabric, None)), seconds(yardstick)) for _ in range(5)]
+    rounds = [(seconds(lambda: Decided(arrays, None)), seconds(yardstick)) for _ in range(5)]
     ours, theirs = (float(np.median(column)) for column in zip(*rounds, strict=True))
     ratio = float(np.median([a / b for a, b in rounds]))
-    found = matrix(fabric, causes=False)
+    found = matrix(arrays, causes=False)
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20
     print(
         f"{hosts:,} hosts, {vlans:,} VLANs, {devices} routing devices: {found.count:,} of {found.pairs:,} pairs reached"
@@ -128,7 +128,7 @@ def million() -> None:
     print(f"  the network made in {made:.1f} s, what devices know {known:.1f} s, arrays {woven:.1f} s")
     print(f"  decided in {ours:.3f} s; yardstick {theirs:.4f} s   ratio {ratio:.1f}  at most 20")
     print(f"  peak memory of the whole process {peak:.2f} GiB  under 2")
-    part, again = timed(lambda one: matrix(without(fabric, [one]), causes=False), "isle-3")
+    part, again = timed(lambda one: matrix(without(arrays, [one]), causes=False), "isle-3")
     print(f"  without isle-3: {again.count:,} pairs reached, in {part:.1f} s")
 
 

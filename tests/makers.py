@@ -260,9 +260,10 @@ def _wrong_mask(network: Network) -> Iterator[Mistake]:
     for host in network.hosts.values():
         held = _v4(host)
         for length in (held.length - 4, held.length - 1, held.length + 1, 30):
+            if not 8 <= length <= 30 or length == held.length:
+                continue
             new = held._replace(length=length)
-            ends = (new.prefix.value, new.prefix.last)
-            if 8 <= length <= 30 and length != held.length and held.value not in ends:
+            if held.value not in (new.prefix.value, new.prefix.last):
                 yield f"{host.name} with {new}", (_address(host, new),), {"mask-mismatch"}
 
 
@@ -295,7 +296,7 @@ def scrambled(random: Random, small: bool = False, anything: bool = False) -> Ne
     for _ in range(random.choice((0, 1, 1, 2, 2, 3, 4))):
         text = network_text(network)
         options: list[tuple[Edit, ...]] = [edits for _, edits, _ in mistakes(network, random)]
-        options += [(edit,) for edit in _wild(network, random)]
+        options += [(edit,) for edit in wild(network, random)]
         try:
             network = _read(amend(text, random.choice(options)))
         except DocumentError:
@@ -379,7 +380,7 @@ def _bundled(network: Network, random: Random) -> list[Edit]:
     return edits
 
 
-def _wild(network: Network, random: Random) -> Iterator[Edit]:
+def wild(network: Network, random: Random) -> Iterator[Edit]:
     """Changes that no plan would make, each syntactically right."""
     vlans = [str(vlan) for vlan in network.vlans.values()] + ["1"]
     hosts = list(network.hosts.values())

@@ -46,6 +46,45 @@ def imports_of(file: Path) -> set[str]:
     return found
 
 
+STAGES = ("reasons", "mac", "links", "devices", "topology", "domains", "advertised", "routes", "forwarding", "known")
+"""The stages of knowledge, in the order in which they are derived; then what asks them."""
+ASKING = ("held", "ways", "index", "ends", "parts", "outside")
+
+
+def trees(*rooms):
+    for room in rooms or [""]:
+        for file in (ROOT / room).rglob("*.py"):
+            yield file, ast.parse(file.read_text())
+
+
+def test_no_stage_of_knowledge_imports_a_later_one_nor_late():
+    order = [*STAGES, *ASKING]
+    assert {file.stem for file in (ROOT / "knowledge").glob("*.py")} == {"__init__", *order}
+    for file, tree in trees("knowledge"):
+        for node in ast.walk(tree):
+            module = node.module or "" if isinstance(node, ast.ImportFrom) else ""
+            if module.startswith("archipelago.knowledge."):
+                later = order.index(module.rpartition(".")[2]) > order.index(file.stem)
+                assert not later and node.col_offset == 0, (file, module)
+
+
+def test_routes_are_looked_up_by_the_forwarding_decision_alone():
+    for file, tree in trees():
+        calls = [node for node in ast.walk(tree) if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute)]
+        if any(call.func.attr == "lookup" for call in calls):
+            assert file.stem in ("forwarding", "routes") and file.parent.name == "knowledge", file
+
+
+def test_functions_modules_and_calls_stay_small():
+    for file, tree in trees():
+        assert len(file.read_text().splitlines()) <= 400, file
+        for node in ast.walk(tree):
+            if isinstance(node, ast.FunctionDef):
+                assert node.end_lineno - node.lineno < 60, (file, node.name)
+            if isinstance(node, ast.Call):
+                assert len(node.args) <= 6, (file, node.lineno)
+
+
 def test_every_room_imports_only_rooms_below_it():
     for room, below in BELOW.items():
         place = ROOT / room

@@ -133,7 +133,16 @@ def carve(
     for version in sorted({space.version for space in spaces} | {p.version for need in needs for p in need.pinned}):
         own_spaces = [space for space in spaces if space.version == version]
         wanted = [need for need in needs if version in need.versions]
-        left = _place(version, own_spaces, wanted, reserved, headroom, by_vlan_id, given, reasons)
+        left = _place(
+            version=version,
+            spaces=own_spaces,
+            needs=wanted,
+            reserved=reserved,
+            headroom=headroom,
+            by_vlan_id=by_vlan_id,
+            given=given,
+            reasons=reasons,
+        )
         free.extend(left)
     if reasons:
         raise CarveError(reasons)
@@ -306,20 +315,20 @@ def _allotment(
             )
     static, lease = _ranges(version, first, last, gateway, leases) if need.gateways else (None, None)
     return Allotment(
-        need.name,
-        need.vlan_id,
-        prefix,
-        gateway,
-        Address(version, first),
-        Address(version, last),
-        Address(4, prefix.last) if prefix.reserved_ends() else None,
-        usable,
-        need.hosts,
-        needed,
-        usable - needed,
-        static,
-        lease,
-        reason,
+        name=need.name,
+        vlan_id=need.vlan_id,
+        prefix=prefix,
+        gateway=gateway,
+        first=Address(version, first),
+        last=Address(version, last),
+        broadcast=Address(4, prefix.last) if prefix.reserved_ends() else None,
+        usable=usable,
+        hosts=need.hosts,
+        needed=needed,
+        spare=usable - needed,
+        static=static,
+        leases=lease,
+        reason=reason,
     )
 
 

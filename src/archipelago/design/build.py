@@ -104,14 +104,14 @@ def _device(draft: Draft, name: str) -> Device:
         sorted(draft.ports[name].items(), key=lambda item: (order.get(item[0], len(order)), _natural(item[0])))
     )
     return Device(
-        name,
-        need.kind,
-        routing_families,
-        None,
-        ports,
-        draft.interfaces[name],
-        tuple(draft.routes[name]),
-        tuple(draft.gateway.get(name, ())),
+        name=name,
+        kind=need.kind,
+        routing=routing_families,
+        vlans=None,
+        ports=ports,
+        interfaces=draft.interfaces[name],
+        routes=tuple(draft.routes[name]),
+        gateway=tuple(draft.gateway.get(name, ())),
     )
 
 

@@ -158,7 +158,18 @@ def _hops(
             far_node = index.knowledge.nodes[link.peer.device]
             far = index.knowledge.attachment_at(link.peer)
             if _passes(far_node, far, start, goal):
-                yield far_node.name, _link_mistakes(index, vlan, link, (node, attachment), (far_node, far), start, goal)
+                yield (
+                    far_node.name,
+                    _link_mistakes(
+                        index=index,
+                        vlan=vlan,
+                        link=link,
+                        here=(node, attachment),
+                        there=(far_node, far),
+                        start=start,
+                        goal=goal,
+                    ),
+                )
 
 
 def _passes(node: Node, attachment: Attachment, start: Foothold, goal: Foothold) -> bool:

@@ -113,13 +113,13 @@ def brief_from(tree: Tree) -> Brief:
 
     vlans = {
         name: VlanNeed(
-            name,
-            vlan.id,
-            vlan.hosts,
-            tuple(vlan.subnet),
-            tuple(vlan.gateway),
-            tuple(place(("vlans", name, "at"), at) for at in vlan.at),
-            tuple(vlan.families),
+            name=name,
+            id=vlan.id,
+            hosts=vlan.hosts,
+            subnet=tuple(vlan.subnet),
+            gateway=tuple(vlan.gateway),
+            at=tuple(place(("vlans", name, "at"), at) for at in vlan.at),
+            families=tuple(vlan.families),
         )
         for name, vlan in section.vlans.items()
     }
@@ -180,19 +180,19 @@ def brief_from(tree: Tree) -> Brief:
     expect = check.expectations(section.expect, ids, hosts)
     check.finish()
     return Brief(
-        section.title,
-        tuple(section.space),
-        tuple(section.reserved),
-        conventions,
-        vlans,
-        needs,
-        tuple(gateways),
-        hosts,
-        tuple(cable for _, cable in placed),
-        outside,
-        expect,
-        tree.source,
-        tree.marks,
+        title=section.title,
+        space=tuple(section.space),
+        reserved=tuple(section.reserved),
+        conventions=conventions,
+        vlans=vlans,
+        devices=needs,
+        gateways=tuple(gateways),
+        hosts=hosts,
+        cables=tuple(cable for _, cable in placed),
+        outside=outside,
+        expect=expect,
+        source=tree.source,
+        marks=tree.marks,
     )
 
 

@@ -134,13 +134,13 @@ class _NetworkReader:
         placed = [(path, fields.cable_of(cable)) for path, cable in section.cables]
         hosts = {
             name: Host(
-                name,
-                host.at,
-                fields.held(host.address),
-                tuple(host.gateway),
-                host.off,
-                host.unresolved,
-                fields.AUTO in host.address,
+                name=name,
+                at=host.at,
+                addresses=fields.held(host.address),
+                gateway=tuple(host.gateway),
+                off=host.off,
+                unresolved=host.unresolved,
+                auto=fields.AUTO in host.address,
             )
             for name, host in chain(section.hosts.items(), members(check, self.bulks, section.hosts))
         }
@@ -167,14 +167,14 @@ class _NetworkReader:
         expect = check.expectations(section.expect, self.vlans, hosts)
         check.finish()
         return Network(
-            section.title,
-            self.vlans,
-            devices,
-            hosts,
-            tuple(cable for _, cable in placed),
-            expect,
-            check.tree.source,
-            check.tree.marks,
+            title=section.title,
+            vlans=self.vlans,
+            devices=devices,
+            hosts=hosts,
+            cables=tuple(cable for _, cable in placed),
+            expect=expect,
+            source=check.tree.source,
+            marks=check.tree.marks,
         )
 
     def _device(self, name: str, section: Any, used: set[str]) -> Device:
@@ -227,16 +227,16 @@ class _NetworkReader:
             self._next_hop((*path, "gateway"), hop, {*known, *interfaces})
         routing = None if section.routing is None else tuple(sorted(set(section.routing)))
         return Device(
-            name,
-            section.kind,
-            routing,
-            vlans,
-            ports,
-            interfaces,
-            tuple(routes),
-            tuple(section.gateway),
-            section.off,
-            section.unresolved,
+            name=name,
+            kind=section.kind,
+            routing=routing,
+            vlans=vlans,
+            ports=ports,
+            interfaces=interfaces,
+            routes=tuple(routes),
+            gateway=tuple(section.gateway),
+            off=section.off,
+            unresolved=section.unresolved,
         )
 
     def _next_hop(self, path: Path, hop: NextHop, accepted: Iterable[str]) -> None:
@@ -383,7 +383,9 @@ class _NetworkReader:
             if one.untagged not in ("true", "false", "yes", "no"):
                 check.add((*path, "untagged"), f"'{one.untagged}' is neither true nor false")
             untagged = one.untagged in ("true", "yes")
-        return Subinterface(name, parent, tag, untagged, tuple(one.address), one.off, one.vrf)
+        return Subinterface(
+            name=name, parent=parent, tag=tag, untagged=untagged, addresses=tuple(one.address), off=one.off, vrf=one.vrf
+        )
 
     def _relations(self, path: Path, interfaces: Mapping[str, Interface], ports: Mapping[str, Port]) -> None:
         """What must hold between the interfaces of one device."""

@@ -114,7 +114,7 @@ class Domains:
                     queue.append(one.target)
         names = sorted({endpoint[0] for endpoint in inside}, key=self._order.__getitem__)
         endpoints = tuple(one for name in names for one in self._topology.alive(name) if one in inside)
-        sent = [one for name in names for one in self._topology.of(name) if one.endpoint in inside]
+        sent = [one for endpoint in endpoints for one in self._topology.at(endpoint)]
         leaks = tuple(one for one in sent if not one.mutual and one.target not in inside)
         return Domain(endpoints, _circle_in(sent, inside), leaks)
 

@@ -14,7 +14,7 @@ from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.forwarding import ForwardingState
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs, aggregates, facing, plugs, port_names
 from archipelago.knowledge.routes import DeviceRoutes, routes_of
-from archipelago.knowledge.topology import Adjacency, Topology
+from archipelago.knowledge.topology import LinkName, Sent, Topology
 from archipelago.model.network import Device, End, Host, Network, Port
 
 
@@ -55,9 +55,10 @@ class _Kept:
     """What a change leaves standing."""
 
     nodes: Mapping[str, Node]
-    adjacencies: Mapping[str, tuple[Adjacency, ...]]
+    adjacencies: Mapping[LinkName, Sent]
     domains: list[Domain]
     routes: Mapping[str, DeviceRoutes]
+    auto: bool | None = None
 
 
 class Knowledge:
@@ -66,13 +67,18 @@ class Knowledge:
     The stages, each derived from those before it: `links` and carrier, `devices` and their VLANs, the layer 2
     `topology`, broadcast `domains`, the addresses that `hosts` have learned, `routes`, and the `state` that the
     forwarding decision is made by. `written` is the network as it is written, `network` the same with what hosts have
-    learned; `derived` names the devices that were derived anew when a change was applied, all of them at first.
+    learned. When a change was applied, `derived` names the devices that were derived anew, and `other_hosts` the hosts
+    that are written otherwise (None: they are not the same hosts); at first all are.
     """
 
-    def __init__(self, network: Network, devices: Devices, derived: frozenset[str], kept: _Kept) -> None:
+    def __init__(
+        self, network: Network, devices: Devices, derived: frozenset[str], other_hosts: list[str] | None, kept: _Kept
+    ) -> None:
         self.written = network
         self.devices = devices
         self.derived = derived
+        self.other_hosts = other_hosts
+        self._kept_auto = kept.auto
         self.topology = Topology(devices, kept.adjacencies)
         self.domains = Domains(devices, self.topology, kept.domains)
         self._routes: dict[str, DeviceRoutes] = dict(kept.routes)
@@ -98,9 +104,15 @@ class Knowledge:
     @cached_property
     def network(self) -> Network:
         """The network once hosts with `address: auto` have heard their routers."""
-        if not any(host.auto for host in self.written.hosts.values()):
-            return self.written
-        return replace(self.written, hosts=dict(self.hosts))
+        return replace(self.written, hosts=dict(self.hosts)) if self.any_auto else self.written
+
+    @cached_property
+    def any_auto(self) -> bool:
+        """Whether any host takes its IPv6 addresses from what routers advertise."""
+        hosts = self.written.hosts
+        if self._kept_auto is not None and self.other_hosts is not None:
+            return self._kept_auto or any(hosts[name].auto for name in self.other_hosts)
+        return any(host.auto for host in hosts.values())
 
     def attachment_at(self, end: End) -> Attachment:
         """The attachment that a port is, or is a member of."""
@@ -125,16 +137,20 @@ class Knowledge:
         near = gone | {far for name in gone if name in self.ports for far in facing(self.plugs, name, self.ports[name])}
         return _Kept(
             {name: node for name, node in self.devices.known.items() if name not in gone},
-            {name: found for name, found in self.topology.known.items() if name not in near},
-            [one for one in self.domains.known if not one.leaks and not any(name in near for name, _ in one.endpoints)],
+            {link: found for link, found in self.topology.known.items() if link[0] not in near},
+            [one for one in self.domains.known if not one.leaks and self._untouched(one, near)],
             {name: found for name, found in self._routes.items() if name in self.devices and name not in gone},
+            self.any_auto,
         )
+
+    def _untouched(self, domain: Domain, near: frozenset[str]) -> bool:
+        return all(name in self.devices and name not in near for name, _ in domain.endpoints)
 
 
 def know(network: Network) -> Knowledge:
     """What every device knows, from what is written."""
     devices = Devices(network, port_names(network), plugs(network), {})
-    return Knowledge(network, devices, frozenset(network.devices), _Kept({}, {}, [], {}))
+    return Knowledge(network, devices, frozenset(network.devices), None, _Kept({}, {}, [], {}))
 
 
 def apply_change(before: Knowledge, network: Network) -> Knowledge:
@@ -144,8 +160,9 @@ def apply_change(before: Knowledge, network: Network) -> Knowledge:
         before: what was known.
         network: the network as it is now. Parts of it that are the same objects as before cost next to nothing.
     """
-    ports, plugged = _plugged_again(before, network)
-    touched = set(_changed(before.written, network))
+    other_hosts = _other_hosts(before.written, network)
+    ports, plugged = _plugged_again(before, network, other_hosts)
+    touched = set(_changed(before.written, network, other_hosts))
     for name in list(touched):
         was, now = before.written.devices.get(name), network.devices.get(name)
         for known, device, found in ((before.plugs, was, before.ports), (plugged, now, ports)):
@@ -153,10 +170,20 @@ def apply_change(before: Knowledge, network: Network) -> Knowledge:
                 touched |= facing(known, name, _other_links(was, now, found[name]))
     kept = before.without(frozenset(touched))
     devices = Devices(network, ports, plugged, kept.nodes)
-    return Knowledge(network, devices, frozenset(touched & network.devices.keys()), kept)
+    return Knowledge(network, devices, frozenset(touched & network.devices.keys()), other_hosts, kept)
 
 
-def _changed(old: Network, new: Network) -> frozenset[str]:
+def _other_hosts(old: Network, new: Network) -> list[str] | None:
+    """The hosts that are written otherwise; None where they are not the same hosts in the same order."""
+    if old.hosts is new.hosts:
+        return []
+    if list(old.hosts) != list(new.hosts):
+        return None
+    pairs = zip(old.hosts.values(), new.hosts.values(), strict=True)
+    return [a.name for a, b in pairs if a is not b and a != b]
+
+
+def _changed(old: Network, new: Network, other_hosts: list[str] | None) -> frozenset[str]:
     """The devices that are written otherwise, or that something is plugged into otherwise."""
     if old.vlans is not new.vlans and set(old.vlans.values()) != set(new.vlans.values()):
         return frozenset((*old.devices, *new.devices))
@@ -168,11 +195,10 @@ def _changed(old: Network, new: Network) -> frozenset[str]:
     if old.cables is not new.cables:
         for cable in set(old.cables) ^ set(new.cables):
             changed |= {cable.a.device, cable.b.device}
-    if old.hosts is not new.hosts:
-        for name in {*old.hosts, *new.hosts} if old.hosts.keys() != new.hosts.keys() else old.hosts:
-            a, b = old.hosts.get(name), new.hosts.get(name)
-            if a is not b and a != b:
-                changed |= {host.at.device for host in (a, b) if host is not None}
+    for name in {*old.hosts, *new.hosts} if other_hosts is None else other_hosts:
+        a, b = old.hosts.get(name), new.hosts.get(name)
+        if a is not b and a != b:
+            changed |= {host.at.device for host in (a, b) if host is not None}
     return frozenset(changed)
 
 
@@ -196,14 +222,15 @@ def _bundles(device: Device) -> set[tuple[tuple[str, ...], bool]]:
     return {(one.members, one.off) for one in aggregates(device)} if device.interfaces else set()
 
 
-def _plugged_again(before: Knowledge, network: Network) -> tuple[Mapping[str, Mapping[str, Port]], Plugs]:
+def _plugged_again(
+    before: Knowledge, network: Network, other_hosts: list[str] | None
+) -> tuple[Mapping[str, Mapping[str, Port]], Plugs]:
     """The ports of a changed network and what is plugged into them, from what they were where nothing is replugged."""
     old = before.written
-    replugged = (
-        old.cables is not network.cables
-        and [(one.a, one.b) for one in old.cables] != [(one.a, one.b) for one in network.cables]
-    ) or (old.hosts is not network.hosts and _places(old) != _places(network))
-    if replugged or list(old.devices) != list(network.devices):
+    ends = [[(one.a, one.b) for one in each.cables] for each in (old, network)]
+    replugged = old.cables is not network.cables and ends[0] != ends[1]
+    moved = other_hosts is None or any(old.hosts[name].at != network.hosts[name].at for name in other_hosts)
+    if replugged or moved or list(old.devices) != list(network.devices):
         return port_names(network), plugs(network)
     ports = dict(before.ports)
     for name, device in network.devices.items():
@@ -215,7 +242,3 @@ def _plugged_again(before: Knowledge, network: Network) -> tuple[Mapping[str, Ma
             return port_names(network), before.plugs
         ports[name] = {**before.ports[name], **device.ports}
     return ports, before.plugs
-
-
-def _places(network: Network) -> list[tuple[str, End]]:
-    return [(host.name, host.at) for host in network.hosts.values()]

@@ -26,45 +26,82 @@ class Adjacency(NamedTuple):
     first: bool
 
 
+LinkName = tuple[str, str]
+"""One side of a link: a device and its port or aggregate."""
+Sent = Mapping[Layer2Endpoint, tuple[Adjacency, ...]]
+"""What leaves from each endpoint."""
+
+
 class Topology:
-    """Every device's adjacencies to other devices, and those between its VLANs and their interfaces, derived when they
-    are asked for."""
+    """The adjacencies of every device: to other devices, link by link, and between its VLANs and their interfaces.
+    Each link is worked out when it is asked for."""
 
-    __slots__ = ("_adjacent", "_alive", "_devices", "_known")
+    __slots__ = ("_alive", "_devices", "_inside", "_known", "_links")
 
-    def __init__(self, devices: Devices, kept: Mapping[str, tuple[Adjacency, ...]]) -> None:
+    def __init__(self, devices: Devices, kept: Mapping[LinkName, Sent]) -> None:
         self._devices = devices
         self._known = dict(kept)
-        self._adjacent: dict[str, dict[Layer2Endpoint, list[Adjacency]]] = {}
+        self._inside: dict[str, Sent] = {}
+        self._links: dict[str, Mapping[int | str, list[Attachment]]] = {}
         self._alive: dict[str, dict[Layer2Endpoint, None]] = {}
 
     @property
-    def known(self) -> Mapping[str, tuple[Adjacency, ...]]:
-        """The adjacencies of the devices that were derived so far."""
+    def known(self) -> Mapping[LinkName, Sent]:
+        """What is sent over the links that were worked out so far."""
         return self._known
 
-    def of(self, device: str) -> tuple[Adjacency, ...]:
+    def of(self, device: str) -> Iterator[Adjacency]:
         """What a device sends where: inside itself first, then to other devices."""
-        found = self._known.get(device)
-        if found is None:
-            found = self._known[device] = tuple(adjacencies(self._devices, device))
-        return found
+        node = self._devices[device]
+        for sent in (self._within(node), *(self._over(node, one) for one in node.attachments.values())):
+            for found in sent.values():
+                yield from found
 
-    def at(self, endpoint: Layer2Endpoint) -> Iterable[Adjacency]:
-        """What leaves from one endpoint of a device."""
-        device = endpoint[0]
-        if device not in self._adjacent:
-            by_endpoint: dict[Layer2Endpoint, list[Adjacency]] = {}
-            for one in self.of(device):
-                by_endpoint.setdefault(one.endpoint, []).append(one)
-            self._adjacent[device] = by_endpoint
-        return self._adjacent[device].get(endpoint, ())
+    def at(self, endpoint: Layer2Endpoint) -> Iterator[Adjacency]:
+        """What leaves from one endpoint of a device, in the same order."""
+        node = self._devices[endpoint[0]]
+        yield from self._within(node).get(endpoint, ())
+        if node.name not in self._links:
+            self._links[node.name] = _links_of(node)
+        for link in self._links[node.name].get(endpoint[1], ()):
+            yield from self._over(node, link).get(endpoint, ())
 
     def alive(self, device: str) -> Mapping[Layer2Endpoint, None]:
         """The endpoints of a device that frames can be at now, in order."""
         if device not in self._alive:
             self._alive[device] = dict.fromkeys(_live_endpoints(self._devices[device]))
         return self._alive[device]
+
+    def _within(self, node: Node) -> Sent:
+        if node.name not in self._inside:
+            self._inside[node.name] = _by_endpoint(_inside(node))
+        return self._inside[node.name]
+
+    def _over(self, node: Node, link: Attachment) -> Sent:
+        key = (node.name, link.name)
+        found = self._known.get(key)
+        if found is None:
+            found = self._known[key] = _by_endpoint(_over_link(self._devices, node, link, None))
+        return found
+
+
+def _by_endpoint(sent: Iterable[Adjacency]) -> Sent:
+    found: dict[Layer2Endpoint, list[Adjacency]] = {}
+    for one in sent:
+        found.setdefault(one.endpoint, []).append(one)
+    return {endpoint: tuple(adjacent) for endpoint, adjacent in found.items()}
+
+
+def _links_of(node: Node) -> Mapping[int | str, list[Attachment]]:
+    """The attachments that each VLAN and each interface of a device sends by."""
+    found: dict[int | str, list[Attachment]] = {}
+    for one in node.attachments.values():
+        for vlan in one.vlans:
+            found.setdefault(vlan, []).append(one)
+    for nic in node.nics.values():
+        if nic.attachment is not None:
+            found[nic.name] = [node.attachments[nic.attachment]]
+    return found
 
 
 def _live_endpoints(node: Node) -> Iterator[Layer2Endpoint]:
@@ -86,17 +123,25 @@ def adjacencies(devices: Devices, name: str, towards: frozenset[str] | None = No
         towards: only to these devices; by default to all, and inside itself too.
     """
     node = devices[name]
-    for nic in node.nics.values() if towards is None else ():
-        if nic.kind == "vlan" and nic.up and nic.vlan is not None:
-            yield Adjacency((name, nic.vlan), (name, nic.name), None, True, True)
-            yield Adjacency((name, nic.name), (name, nic.vlan), None, True, False)
+    if towards is None:
+        yield from _inside(node)
     for one in node.attachments.values():
         yield from _over_link(devices, node, one, towards)
 
 
+def _inside(node: Node) -> Iterator[Adjacency]:
+    """Between the VLANs of a device and its interfaces in them."""
+    name = node.name
+    for nic in node.nics.values():
+        if nic.kind == "vlan" and nic.up and nic.vlan is not None:
+            yield Adjacency((name, nic.vlan), (name, nic.name), None, True, True)
+            yield Adjacency((name, nic.name), (name, nic.vlan), None, True, False)
+
+
 def _over_link(devices: Devices, node: Node, one: Attachment, towards: frozenset[str] | None) -> Iterator[Adjacency]:
     """Where the frames that an attachment sends arrive, VLAN by VLAN, tag by tag (IEEE 802.1Q 6.9, 8.6)."""
-    far = far_end(devices, one)
+    cabled = devices.plugs.cabled
+    far = far_end(devices, one) if any(end in cabled for end in one.members) else None
     if far is None or far.peer.device not in devices or (towards is not None and far.peer.device not in towards):
         return
     there = devices.attachment_at(far.peer)

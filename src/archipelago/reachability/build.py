@@ -10,7 +10,7 @@ import numpy as np
 
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.known import Knowledge, apply_change
-from archipelago.knowledge.links import facing
+from archipelago.knowledge.links import aggregates, facing
 from archipelago.knowledge.topology import Adjacency, Layer2Endpoint, adjacencies, host_endpoint
 from archipelago.model.network import Device, End, Host, Network
 from archipelago.reachability.arrays import NO_ENDPOINT, Adjacencies, Bools, Ints, NetworkArrays
@@ -120,31 +120,34 @@ def _changed_adjacencies(before: NetworkArrays, knowledge: Knowledge, mine: Bool
 def _fits(before: NetworkArrays, knowledge: Knowledge) -> bool:
     """Whether the numbers that the arrays gave to endpoints, pieces, tables and classes still stand after a change."""
     old, new = before.knowledge.network, knowledge.network
-    if list(old.devices) != list(new.devices) or not _same_hosts(old, new):
+    if list(old.devices) != list(new.devices) or not _same_hosts(before.knowledge, knowledge):
         return False
+    recast = []
     for name in knowledge.derived:
-        was, node = old.devices[name], knowledge.devices[name]
-        if any(endpoint not in before.endpoints for endpoint in _endpoints_of(node)):
+        was, now = old.devices[name], new.devices[name]
+        if any(endpoint not in before.endpoints for endpoint in _endpoints_of(knowledge.devices[name])):
             return False
-        if was is new.devices[name]:
+        if was is now:
             continue
-        if _addressed(was) != _addressed(new.devices[name]) or was.routing != new.devices[name].routing:
+        if _addressed(was) != _addressed(now) or was.routing != now.routing:
             return False
-        for version, family in before.families.items():
-            cuts, hops = device_cuts(knowledge, new.devices[name], version)
-            if not hops <= family.hops.keys() or not cuts <= set(family.cuts):
-                return False
-    return _classes_hold(before, knowledge)
+        if (was.routes, was.gateway) != (now.routes, now.gateway):
+            for version, family in before.families.items():
+                cuts, hops = device_cuts(knowledge, now, version)
+                if not hops <= family.hops.keys() or not cuts <= set(family.cuts):
+                    return False
+        if _plugging(was) != _plugging(now):
+            recast.append(name)
+    return not recast or _classes_hold(before, knowledge, recast)
 
 
-def _same_hosts(old: Network, new: Network) -> bool:
+def _same_hosts(before: Knowledge, knowledge: Knowledge) -> bool:
     """Whether the hosts are the same but for those that are switched off or on."""
-    if old.hosts is new.hosts:
-        return True
-    if list(old.hosts) != list(new.hosts):
+    if knowledge.other_hosts is None:
         return False
-    pairs = ((host, new.hosts[name]) for name, host in old.hosts.items())
-    return all(a is b or replace(a, off=b.off) == b for a, b in pairs)
+    old, new = before.network.hosts, knowledge.network.hosts
+    names = old if knowledge.any_auto else knowledge.other_hosts  # what hosts learn can change anywhere
+    return all(old[name] is new[name] or replace(old[name], off=new[name].off) == new[name] for name in names)
 
 
 def _addressed(device: Device) -> list[tuple[object, ...]]:
@@ -153,10 +156,17 @@ def _addressed(device: Device) -> list[tuple[object, ...]]:
     return [(one.name, type(one), one.addresses, one.vrf) for one in every if one.addresses or one.vrf]
 
 
-def _classes_hold(before: NetworkArrays, knowledge: Knowledge) -> bool:
-    """Whether the hosts of each class on the devices touched are still plugged in alike."""
-    touched = [before.device_number[name] for name in knowledge.derived]
-    hosts = np.flatnonzero(np.isin(before.device, touched)[before.host_class])
+def _plugging(device: Device) -> object:
+    """What of a device decides which of its ports are set up alike for hosts."""
+    ports = [(one.name, one.access, one.trunk, one.untagged) for one in device.ports.values()]
+    bundles = [(one.members, one.access, one.trunk, one.untagged) for one in aggregates(device)]
+    return device.vlans, ports, bundles
+
+
+def _classes_hold(before: NetworkArrays, knowledge: Knowledge, names: list[str]) -> bool:
+    """Whether the hosts of each class on some devices are still plugged in alike."""
+    numbers = [before.device_number[name] for name in names]
+    hosts = np.flatnonzero(np.isin(before.device, numbers)[before.host_class])
     seen: dict[int, object] = {}
     for host, number in zip(hosts.tolist(), before.host_class[hosts].tolist(), strict=True):
         at = knowledge.network.hosts[before.hosts[host]].at

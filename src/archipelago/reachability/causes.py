@@ -231,7 +231,15 @@ class _Explained:
         shown = np.concatenate(examples)[first]
         for line, weight, example in zip(every.tolist(), total.tolist(), shown.tolist(), strict=True):
             version, code, back, source, target = line
-            yield _End(version, code, bool(back), source, target, weight, (example[0], example[1]))
+            yield _End(
+                version=version,
+                code=code,
+                back=bool(back),
+                source=source,
+                target=target,
+                weight=weight,
+                example=(example[0], example[1]),
+            )
 
     def _keys(self, low: int, high: int, i: Ints, j: Ints) -> Ints:
         """For pairs that are not reached (`i` counts from `low`): the family, where the way ends, whether that is the

@@ -107,7 +107,15 @@ def matrix(
         settled = settle(index, answer)
         if causes:
             groups = explain(index, answer, settled)
-    return Matrix(arrays.hosts, answer.kind, answer.between, answer.every, answer.some, family, groups)
+    return Matrix(
+        hosts=arrays.hosts,
+        kind=answer.kind,
+        between=answer.between,
+        every=answer.every,
+        some=answer.some,
+        family=family,
+        groups=groups,
+    )
 
 
 def what_if(

@@ -39,15 +39,16 @@ def cut_space(knowledge: Knowledge, version: int, repeated: Iterable[int]) -> tu
     around every single address that means something: a device's, a next hop, a subnet's ends, one held twice."""
     network = knowledge.network
     cuts = {0}
-    for value in repeated:
-        cuts.update((value, value + 1))
+    singles = set(repeated)
+    prefixes: set[Prefix] = set()
     for device in network.devices.values():
         cuts |= device_cuts(knowledge, device, version)[0]
     for host in network.hosts.values():
-        _cut_prefixes(cuts, (one.prefix for one in host.addresses if one.version == version))
-        for hop in host.gateway:
-            if hop.address.version == version:
-                cuts.update((hop.address.value, hop.address.value + 1))
+        prefixes.update(one.prefix for one in host.addresses if one.version == version)
+        singles.update(hop.address.value for hop in host.gateway if hop.address.version == version)
+    _cut_prefixes(cuts, prefixes)
+    for value in singles:
+        cuts.update((value, value + 1))
     return tuple(sorted(cuts))
 
 
