@@ -2,17 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from random import Random
 
 from archipelago import DocumentError, amend, design, network_text
-from archipelago.addressing.values import InterfaceAddress, parse_prefix
+from archipelago.addressing.values import Address, InterfaceAddress, parse_prefix
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.knowledge.index import index_network
+from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
 from archipelago.model.finding import REMOVE, Edit
-from archipelago.model.network import Cable, End, Host, Network, NextHop, Port, Subinterface, VlanInterface
+from archipelago.model.network import (
+    Aggregate,
+    Cable,
+    End,
+    Host,
+    Interface,
+    Network,
+    NextHop,
+    Port,
+    Subinterface,
+    VlanInterface,
+)
 
 NAMES = ("tickets", "crew", "cameras", "yard", "guests", "cargo", "radio", "signals")
 
@@ -291,6 +304,8 @@ def scrambled(random: Random, small: bool = False, anything: bool = False) -> Ne
     """A network with up to four mistakes, plausible or wild; None where it would storm or where an address is held
     twice, which a kernel decides by chance, unless anything goes."""
     network = designed(random.choice((trunked_brief, mixed_brief))(random, small))
+    if random.random() < 0.25:
+        network = twinned(network)
     if random.random() < 0.3:
         network = _read(amend(network_text(network), _bundled(network, random)))
     for _ in range(random.choice((0, 1, 1, 2, 2, 3, 4))):
@@ -305,10 +320,87 @@ def scrambled(random: Random, small: bool = False, anything: bool = False) -> Ne
         network = _read(amend(network_text(network), _advertised(network, random)))
     for _ in range(random.choice((0, 1, 1, 2)) if anything else 0):
         network = _read(amend(network_text(network), _odd(network, random)))
-    view = index_network(network)
-    twice = any(True for _ in view.shared_addresses())
-    looped = any(one.circle is not None for one in view.domains.every())
+    index = index_network(network)
+    twice = any(_contested(index, holders) for _, holders in index.shared_addresses())
+    looped = any(one.circle is not None for one in index.domains.every())
     return network if anything or not (twice or looped) else None
+
+
+def _contested(index: NetworkIndex, holders: Sequence[Held]) -> bool:
+    """Whether several hold one address other than in routing tables and on links of their own."""
+    tables = {held.nic.vrf for held in holders}
+    domains = {index.domains.of(held.endpoint) for held in holders}
+    return len(tables) < len(holders) or len(domains) < len(holders) or any(h.node.kind == "host" for h in holders)
+
+
+TWIN = "blue"
+"""The `vrf` of a network's twin."""
+
+
+def twinned(network: Network) -> Network:
+    """The network with a copy of itself on its devices: other VLANs, ports and cables, the same subnets and gateway
+    addresses in a `vrf` of its own. Hosts have addresses of their own, so that each can be asked for."""
+
+    def other(end: End) -> End:
+        return End(end.device, f"t{end.port}")
+
+    def vlan(number: object) -> object:
+        return (number + 2000 if number < 2000 else number - 2000) if isinstance(number, int) and number > 1 else number
+
+    def turned(one: Port | Interface, routing: bool) -> Port | Interface:
+        changed: dict[str, object] = {"name": f"t{one.name}"}
+        for key in ("access", "untagged", "tag", "vlan"):
+            if isinstance(getattr(one, key, None), int) and not isinstance(getattr(one, key), bool):
+                changed[key] = vlan(getattr(one, key))
+        if isinstance(getattr(one, "trunk", None), tuple):
+            changed["trunk"] = tuple(map(vlan, one.trunk))
+        if isinstance(one, Subinterface):
+            changed["parent"] = f"t{one.parent}"
+        if isinstance(one, Aggregate):
+            changed["members"] = tuple(f"t{member}" for member in one.members)
+        if routing:
+            changed["vrf"] = TWIN
+        return replace(one, **changed)
+
+    devices = {}
+    for name, device in network.devices.items():
+        routing = device.kind != "switch"
+        ports = [
+            turned(port, routing and (device.kind == "router" or bool(port.addresses)))
+            for port in device.ports.values()
+        ]
+        interfaces = [turned(one, True) for one in device.interfaces.values() if routing]
+        routes = tuple(replace(route, vrf=TWIN) for route in device.routes)
+        devices[name] = replace(
+            device,
+            vlans=None if device.vlans is None else (*device.vlans, *map(vlan, device.vlans)),
+            ports={**device.ports, **{one.name: one for one in ports}},
+            interfaces={**device.interfaces, **{one.name: one for one in interfaces}},
+            routes=(*device.routes, *routes),
+        )
+    taken = {held.address for host in network.hosts.values() for held in host.addresses}
+    taken |= {
+        held.address for device in devices.values() for one in device.interfaces.values() for held in one.addresses
+    }
+    hosts = dict(network.hosts)
+    for host in network.hosts.values():
+        moved = []
+        for held in host.addresses:
+            first, last = held.prefix.usable()
+            free = (
+                value
+                for value in range(first, min(last, first + 5000) + 1)
+                if Address(held.version, value) not in taken
+            )
+            value = next(free, None)
+            if value is not None:
+                taken.add(Address(held.version, value))
+                moved.append(held._replace(value=value))
+        if len(moved) == len(host.addresses):
+            hosts[f"t{host.name}"] = replace(host, name=f"t{host.name}", at=other(host.at), addresses=tuple(moved))
+    cables = [*network.cables, *(replace(one, a=other(one.a), b=other(one.b)) for one in network.cables)]
+    vlans = {**network.vlans, **{f"t{name}": vlan(number) for name, number in network.vlans.items()}}
+    return replace(network, vlans=vlans, devices=devices, hosts=hosts, cables=tuple(cables))
 
 
 def _read(text: str) -> Network:
@@ -415,7 +507,10 @@ def wild(network: Network, random: Random) -> Iterator[Edit]:
         if device.kind != "switch" and ":" not in target:
             via = random.choice([one for one in addresses if ":" not in one])
             metric = str(random.choice((1, 1, 5)))
-            yield Edit((*path, "routes", "+"), {"destination": target, "next-hop": via, "metric": metric})
+            route = {"destination": target, "next-hop": via, "metric": metric}
+            if random.random() < 0.5 and any(one.vrf for one in device.interfaces.values()):
+                route["vrf"] = TWIN
+            yield Edit((*path, "routes", "+"), route)
     for host in hosts:
         yield _gateway(host, random.choice([one for one in addresses if ":" not in one]))
         other = random.choice(hosts)

@@ -295,3 +295,48 @@ def test_no_hosts_and_one_host():
     assert (matrix(one).pairs, matrix(one).count, list(matrix(one).rows())) == (0, 0, [])
     bare = network("devices: {q: {kind: switch}}\nhosts: {a: {at: q/p1}, b: {at: q/p2, address: 10.0.0.1/24}}\n")
     assert agreed(bare) == (set(), {("address-missing", "a"): 2})
+
+
+VRF_CIRCLE = """devices:
+  a:
+    kind: router
+    ports: {h: {address: 10.1.0.1/24, vrf: red}, x: {address: 10.9.0.1/31, vrf: red}, g: {address: 10.1.0.1/24}}
+    routes:
+      - {destination: 10.2.0.0/24, next-hop: 10.9.0.0, vrf: red}
+      - {destination: 10.3.0.0/24, next-hop: 10.9.0.0, vrf: red}
+      - {destination: 10.9.0.2/31, next-hop: 10.9.0.0, vrf: red}
+  b:
+    kind: router
+    ports:
+      h: {address: 10.2.0.1/24, vrf: red}
+      x: {address: 10.9.0.0/31, vrf: red}
+      y: {address: 10.9.0.2/31, vrf: red}
+    routes:
+      - {destination: 10.1.0.0/24, next-hop: 10.9.0.1, vrf: red}
+      - {destination: 10.3.0.0/24, next-hop: 10.9.0.1, vrf: red}
+  c:
+    kind: router
+    ports: {h: {address: 10.3.0.1/24, vrf: red}, x: {address: 10.9.0.3/31, vrf: red}}
+    routes:
+      - {destination: 10.1.0.0/24, next-hop: 10.9.0.2, vrf: red}
+      - {destination: 10.2.0.0/24, next-hop: 10.9.0.2, vrf: red}
+      - {destination: 10.9.0.0/31, next-hop: 10.9.0.2, vrf: red}
+hosts:
+  ha: {at: a/h, address: 10.1.0.9/24, gateway: 10.1.0.1}
+  hb: {at: b/h, address: 10.2.0.9/24, gateway: 10.2.0.1}
+  hc: {at: c/h, address: 10.3.0.9/24, gateway: 10.3.0.1}
+  other: {at: a/g, address: 10.1.0.8/24, gateway: 10.1.0.1}
+cables: [a/x ~ b/x, b/y ~ c/x]
+"""
+
+
+def test_routers_that_circle_in_a_vrf_are_found_and_named():
+    made = network(VRF_CIRCLE)
+    reached, causes = agreed(made)
+    assert {("ha", "hb"), ("hb", "ha")} <= reached and ("ha", "hc") not in reached
+    assert causes["routing-loop", "b"] == 4
+    answer = archipelago.reach(made, "ha", "hc")
+    assert (answer.cause, answer.at) == ("routing-loop", "b") and "10.9.0.3" in answer.mend
+    assert [(one.slug, one.at) for one in archipelago.audit(made) if one.severity == "error"] == [("routing-loop", "b")]
+    mended = archipelago.amend(archipelago.network_text(made), answer.edits)
+    assert archipelago.reach(network_from(parse(mended.encode(), "made")), "ha", "hc").reached

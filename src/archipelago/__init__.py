@@ -131,8 +131,9 @@ def carve(
         AddressError: a text is not a prefix.
         CarveError: what is asked contradicts itself or does not fit, and what would.
     """
-    from archipelago.addressing.carve import Need, gateway_convention
+    from archipelago.addressing.carve import Need
     from archipelago.addressing.carve import carve as carve_needs
+    from archipelago.addressing.convention import gateway_convention
     from archipelago.addressing.values import parse_prefix
 
     spaces = [space] if isinstance(space, str) else list(space)

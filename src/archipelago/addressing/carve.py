@@ -6,7 +6,6 @@ largest first, each out of the smallest free block that holds it, so that large 
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -14,36 +13,12 @@ from fractions import Fraction
 from functools import lru_cache
 from typing import TypeVar
 
+from archipelago.addressing.convention import FIRST, GatewayConvention, by_convention
 from archipelago.addressing.free import FreeSpace, gaps
 from archipelago.addressing.values import WIDTHS, Address, Prefix
 from archipelago.errors import CarveError
 
-
-@dataclass(frozen=True, slots=True)
-class GatewayConvention:
-    """Where in its subnet a gateway's address sits: `offset` counts from the subnet's first address when it is
-    positive, back from its last (the broadcast address in IPv4) when it is negative. `text` is how it was written."""
-
-    text: str
-    offset: int
-
-
 Label = TypeVar("Label")
-
-FIRST = GatewayConvention("first", 1)
-
-
-def gateway_convention(text: str) -> GatewayConvention:
-    """A convention from its text: `first`, `last`, `+N` or `-N`.
-
-    Raises:
-        CarveError: the text is none of them.
-    """
-    if text in ("first", "last"):
-        return GatewayConvention(text, 1 if text == "first" else -1)
-    if re.fullmatch(r"[+-][1-9]\d{0,8}", text, re.ASCII):
-        return GatewayConvention(text, int(text))
-    raise CarveError([f"'{text}' is not a gateway convention; accepted: first, last, +N or -N such as +1 or -2"])
 
 
 @dataclass(frozen=True, slots=True)
@@ -306,7 +281,7 @@ def _allotment(
         )
     gateway = None
     if need.gateways:
-        gateway = next((a for a in need.gateway if a.version == version), None) or _by_convention(prefix, convention)
+        gateway = next((a for a in need.gateway if a.version == version), None) or by_convention(prefix, convention)
         if not first <= gateway.value <= last:
             asked = f"gateway {gateway}" if gateway in need.gateway else f"convention 'gateway: {convention.text}'"
             reasons.append(
@@ -330,13 +305,6 @@ def _allotment(
         leases=lease,
         reason=reason,
     )
-
-
-def _by_convention(prefix: Prefix, convention: GatewayConvention) -> Address:
-    if convention.offset >= 0:
-        start = prefix.value if prefix.reserved_ends() or prefix.version == 6 else prefix.value - 1
-        return Address(prefix.version, start + convention.offset)
-    return Address(prefix.version, prefix.usable()[1] + 1 + convention.offset)
 
 
 def _ranges(

@@ -53,7 +53,7 @@ def tour(directory: Path) -> None:
         raise DocumentError(
             str(directory), [Problem(0, 0, f"the directory cannot be made: {error.strerror}")]
         ) from None
-    brief_path, network_path, broken_path = (directory / name for name in ("brief.yaml", "network.yaml", "broken.yaml"))
+    brief_path, network_path = directory / "brief.yaml", directory / "network.yaml"
     write_whole(brief_path, files("archipelago.demo").joinpath("tern-bay.yaml").read_text(encoding="utf-8"))
 
     _step(1, "Carve: a subnet for each VLAN, with room to grow", f"archipelago design {brief_path} -o {network_path}")
@@ -90,6 +90,20 @@ def tour(directory: Path) -> None:
     _step(6, "Reach an island: over a routed link, out and back", f"archipelago reach {network_path} purser lamp")
     _ask(network, "purser", "lamp")
 
+    _break_and_mend(network, network_path)
+
+    drawing = directory / "network.svg"
+    _step(10, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
+    archipelago.draw(network, drawing)
+    out.say(f"drawn: {drawing}")
+    out.say()
+    out.say(f"Everything is in {directory}. Change a line of {network_path} and ask again.")
+
+
+def _break_and_mend(network: Network, network_path: Path) -> None:
+    """Steps 7 to 9: the network with mistakes in it, why packets stop, and the mends."""
+    directory = network_path.parent
+    broken_path = directory / "broken.yaml"
     _step(7, "The same network with six mistakes", f"archipelago audit {broken_path}")
     made_wrong = mistakes(network)
     text = archipelago.amend(
@@ -121,13 +135,6 @@ def tour(directory: Path) -> None:
     mended = archipelago.read_network(mended_path)
     out.say(findings.headline(archipelago.audit(mended)))
     _ask(mended, "kiosk-a", "barrier", steps=False)
-
-    drawing = directory / "network.svg"
-    _step(10, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
-    archipelago.draw(network, drawing)
-    out.say(f"drawn: {drawing}")
-    out.say()
-    out.say(f"Everything is in {directory}. Change a line of {network_path} and ask again.")
 
 
 def _step(number: int, title: str, command: str) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from archipelago.addressing.carve import Need, carve
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.design.draft import Draft, link_name
@@ -13,51 +15,12 @@ from archipelago.model.network import Network, Port, Subinterface, VlanInterface
 def allot(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list[str]) -> None:
     """Carve all subnets at once; what the old network holds is pinned."""
     brief, conventions = draft.brief, draft.brief.conventions
-    counts: dict[int, int] = {}
-    for host in brief.hosts.values():
-        counts[host.vlan] = counts.get(host.vlan, 0) + 1
-    for device in brief.devices.values():
-        if device.manage is not None:
-            counts[device.manage] = counts.get(device.manage, 0) + 1
-    needs: list[Need] = []
-    for vlan in brief.vlans.values():
-        kept, kept_gateways = _kept(draft, vlan.id)
-        written = {prefix.version for prefix in vlan.subnet}
-        pinned = vlan.subnet + tuple(prefix for prefix in kept if prefix.version not in written)
-        gateway = vlan.gateway + tuple(one for one in kept_gateways if any(prefix.holds(one) for prefix in pinned))
-        if vlan.id not in wiring.serving and not vlan.hosts and not counts.get(vlan.id) and not pinned:
-            continue
-        needs.append(
-            Need(
-                vlan.name,
-                max(vlan.hosts, counts.get(vlan.id, 0)),
-                vlan.id,
-                pinned=pinned,
-                gateway=gateway,
-                versions=vlan.families,
-            )
-        )
-    small = {4: conventions.transit, 6: 127}
-    for cable in wiring.routed:
-        name = link_name(cable)
-        needs.append(Need(name, 2, None, 0, pinned=_kept_link(draft, cable.a.device, cable.a.port), lengths=small))
-    for name, number in transit.items():
-        needs.append(Need(name, 2, number, 0, pinned=_kept(draft, number)[0], lengths=small))
-    for name in loopbacks:
-        needs.append(Need(f"loopback {name}", 1, None, 0, pinned=_kept_loopback(draft, name), lengths={4: 32, 6: 128}))
-    reserved = list(brief.reserved)
-    if brief.outside is not None:
-        reserved += [held.prefix for held in brief.outside.addresses if _inside(brief.space, held.prefix)]
-    named = {pin for need in needs for pin in need.pinned}
-    for prefix in _held_back(draft):
-        if not any(prefix.overlaps(pin) for pin in named) and not any(prefix.overlaps(other) for other in reserved):
-            reserved.append(prefix)
-            draft.decide(str(prefix), "held back", "the old network uses it, the brief does not name it")
+    needs = [*_vlan_needs(draft, wiring), *_link_needs(draft, wiring, transit, loopbacks)]
     try:
         draft.carving = carve(
             brief.space,
             needs,
-            reserved=reserved,
+            reserved=_reserved(draft, needs),
             headroom=conventions.headroom,
             gateway=conventions.gateway,
             by_vlan_id=conventions.subnets == "by-vlan-id",
@@ -76,6 +39,51 @@ def allot(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list
         )
         room = f"; {one.usable:,} usable for {one.hosts} hosts" if one.prefix.version == 4 and one.gateway else ""
         draft.decide(one.name, f"{one.prefix}{gateway_text}", why + room)
+
+
+def _vlan_needs(draft: Draft, wiring: Wiring) -> Iterator[Need]:
+    """What each VLAN asks for: its hosts, foreseen or written, and the devices managed in it."""
+    counts: dict[int, int] = {}
+    for host in draft.brief.hosts.values():
+        counts[host.vlan] = counts.get(host.vlan, 0) + 1
+    for device in draft.brief.devices.values():
+        if device.manage is not None:
+            counts[device.manage] = counts.get(device.manage, 0) + 1
+    for vlan in draft.brief.vlans.values():
+        kept, kept_gateways = _kept(draft, vlan.id)
+        written = {prefix.version for prefix in vlan.subnet}
+        pinned = vlan.subnet + tuple(prefix for prefix in kept if prefix.version not in written)
+        gateway = vlan.gateway + tuple(one for one in kept_gateways if any(prefix.holds(one) for prefix in pinned))
+        if vlan.id not in wiring.serving and not vlan.hosts and not counts.get(vlan.id) and not pinned:
+            continue
+        hosts = max(vlan.hosts, counts.get(vlan.id, 0))
+        yield Need(vlan.name, hosts, vlan.id, pinned=pinned, gateway=gateway, versions=vlan.families)
+
+
+def _link_needs(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list[str]) -> Iterator[Need]:
+    """What the links between routing devices ask for, and their loopbacks."""
+    small = {4: draft.brief.conventions.transit, 6: 127}
+    for cable in wiring.routed:
+        pinned = _kept_link(draft, cable.a.device, cable.a.port)
+        yield Need(link_name(cable), 2, None, 0, pinned=pinned, lengths=small)
+    for name, number in transit.items():
+        yield Need(name, 2, number, 0, pinned=_kept(draft, number)[0], lengths=small)
+    for name in loopbacks:
+        yield Need(f"loopback {name}", 1, None, 0, pinned=_kept_loopback(draft, name), lengths={4: 32, 6: 128})
+
+
+def _reserved(draft: Draft, needs: list[Need]) -> list[Prefix]:
+    """What must not be given out: what the brief reserves, the outside's link, and what the old network uses."""
+    brief = draft.brief
+    reserved = list(brief.reserved)
+    if brief.outside is not None:
+        reserved += [held.prefix for held in brief.outside.addresses if _inside(brief.space, held.prefix)]
+    named = {pin for need in needs for pin in need.pinned}
+    for prefix in _held_back(draft):
+        if not any(prefix.overlaps(pin) for pin in named) and not any(prefix.overlaps(other) for other in reserved):
+            reserved.append(prefix)
+            draft.decide(str(prefix), "held back", "the old network uses it, the brief does not name it")
+    return reserved
 
 
 def _inside(spaces: tuple[Prefix, ...], prefix: Prefix) -> bool:

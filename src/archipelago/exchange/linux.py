@@ -64,6 +64,25 @@ follow() {
 """
 
 
+_ENDING = (
+    "  :",
+    "}",
+    "",
+    "own() {",
+    '  if [ -e "/run/netns/$1" ]; then echo "$1 exists and is not ours; nothing was built" >&2; down; exit 1; fi',
+    '  echo "$1" >>"$made"',
+    "}",
+    "",
+    'case "${1:-}" in',
+    "  up) trap 'code=$?; [ $code = 0 ] || down' EXIT; build; sleep 1.2; finish ;;",
+    '  build|finish) "$1" ;;   # the two halves of up, for who builds many',
+    "  down) down ;;",
+    '  *) echo "usage: $0 up | down" >&2; exit 2 ;;',
+    "esac",
+)
+"""The rest of the script: who owns what, and its words."""
+
+
 def namespace_tag(network: Network) -> str:
     """What the names of a network's namespaces start with: the same network, the same tag."""
     body = repr((network.title, network.vlans, network.devices, network.hosts, network.cables))
@@ -111,36 +130,28 @@ def script(network: Network) -> str:
         "",
     ]
     for name, one in spaces.items():
-        space = quote(namespace(tag, name))
-        lines.append(f"  # {one.node.kind} {name}")
-        lines += _batch(f"ip -n {space} -batch -", (*one.links(), *one.tables(), *one.addresses()))
-        lines += _batch(f"bridge -n {space} -batch -", one.memberships())
+        lines += _set_up(quote(namespace(tag, name)), one)
     lines += ["}", "", "# Once carrier has settled, for which the kernel takes up to a second.", "finish() {"]
     for name, one in spaces.items():
-        space = quote(namespace(tag, name))
-        if any(nic.addresses for nic in one.node.nics.values()):
-            lines.append(f"  settle {space}")
-        for nic in one.node.nics.values():
-            if not one.speaks(nic) and one.holder(nic) is not None:
-                lines.append(f"  follow {space} {quote(one.names[nic.name])} {quote(one.names[nic.attachment or ''])}")
-        lines += _batch(f"ip -n {space} -force -batch - 2>/dev/null", one.routes(), may_fail=True)
-    lines += [
-        "  :",
-        "}",
-        "",
-        "own() {",
-        '  if [ -e "/run/netns/$1" ]; then echo "$1 exists and is not ours; nothing was built" >&2; down; exit 1; fi',
-        '  echo "$1" >>"$made"',
-        "}",
-        "",
-        'case "${1:-}" in',
-        "  up) trap 'code=$?; [ $code = 0 ] || down' EXIT; build; sleep 1.2; finish ;;",
-        '  build|finish) "$1" ;;   # the two halves of up, for who builds many',
-        "  down) down ;;",
-        '  *) echo "usage: $0 up | down" >&2; exit 2 ;;',
-        "esac",
-    ]
-    return "\n".join(lines) + "\n"
+        lines += _finish(quote(namespace(tag, name)), one)
+    return "\n".join([*lines, *_ENDING]) + "\n"
+
+
+def _set_up(space: str, one: _Space) -> Iterator[str]:
+    """The lines that make one namespace's interfaces, tables, addresses and VLAN memberships."""
+    yield f"  # {one.node.kind} {one.node.name}"
+    yield from _batch(f"ip -n {space} -batch -", (*one.links(), *one.tables(), *one.addresses()))
+    yield from _batch(f"bridge -n {space} -batch -", one.memberships())
+
+
+def _finish(space: str, one: _Space) -> Iterator[str]:
+    """What is left to do in one namespace when carrier has settled: addresses of dead interfaces go, routes come."""
+    if any(nic.addresses for nic in one.node.nics.values()):
+        yield f"  settle {space}"
+    for nic in one.node.nics.values():
+        if not one.speaks(nic) and one.holder(nic) is not None:
+            yield f"  follow {space} {quote(one.names[nic.name])} {quote(one.names[nic.attachment or ''])}"
+    yield from _batch(f"ip -n {space} -force -batch - 2>/dev/null", one.routes(), may_fail=True)
 
 
 def _batch(command: str, lines: Iterable[str], may_fail: bool = False) -> list[str]:

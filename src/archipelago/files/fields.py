@@ -9,8 +9,8 @@ import re
 from fractions import Fraction
 from typing import Any
 
-from archipelago.addressing.carve import GatewayConvention
-from archipelago.addressing.carve import gateway_convention as _gateway_convention
+from archipelago.addressing.convention import GatewayConvention
+from archipelago.addressing.convention import gateway_convention as _gateway_convention
 from archipelago.addressing.values import parse_address
 from archipelago.addressing.values import parse_interface_address as _interface_address
 from archipelago.addressing.values import parse_prefix as _prefix

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Literal
 
-from archipelago.addressing.carve import FIRST, GatewayConvention
+from archipelago.addressing.convention import FIRST, GatewayConvention
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.model.expectation import Expectation
 from archipelago.model.network import Cable, End, Kind, Mark, NextHop, Path

@@ -21,6 +21,7 @@ from archipelago.views.table import Table, counted, table
 
 if TYPE_CHECKING:
     import pandas
+    from matplotlib.figure import Figure
 
 MOST_COLUMNS = 16
 """With more VLANs than this the grid of VLANs is a list of those that do not reach everything."""
@@ -305,6 +306,15 @@ def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
             axes.text(cells - 0.3, start + count / 2 - 0.5, name_text, fontsize=8, va="center")
     for i, j in zip(*np.nonzero(values == 0), strict=True) if cells <= 40 else ():
         axes.text(j, i, "×", fontsize=9, color="white", ha="center", va="center")
+    _captions(drawn, matrix, coarse)
+    buffer = BytesIO()
+    with matplotlib.rc_context({"svg.fonttype": "none", "svg.hashsalt": "archipelago"}):
+        drawn.savefig(buffer, format=kind, dpi=100, metadata={"Date": None} if kind == "svg" else None)
+    return buffer.getvalue()
+
+
+def _captions(drawn: Figure, matrix: Matrix, coarse: bool) -> None:
+    """The answer above the figure, how to read it, and the first causes."""
     drawn.text(0.02, 0.975, headline(matrix), fontsize=14, weight="bold", color="#1f2d33", va="top")
     who = "VLAN" if coarse else "host"
     legend = (
@@ -316,10 +326,6 @@ def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
     for number, row in enumerate(causes(matrix.groups).rows[:3]):
         text = f"{row[0]} pairs: {row[3]} ({row[2]}); {row[4]}"
         drawn.text(0.02, 0.92 - 0.022 * number, _cropped(text), fontsize=9, color="#1f2d33", va="top")
-    buffer = BytesIO()
-    with matplotlib.rc_context({"svg.fonttype": "none", "svg.hashsalt": "archipelago"}):
-        drawn.savefig(buffer, format=kind, dpi=100, metadata={"Date": None} if kind == "svg" else None)
-    return buffer.getvalue()
 
 
 def _cropped(text: str) -> str:
