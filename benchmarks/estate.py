@@ -4,7 +4,8 @@ one access switch for each VLAN, and the hosts spread evenly."""
 from __future__ import annotations
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.model.network import Cable, Device, End, Host, Network, NextHop, Port, Route, VlanInterface
+from archipelago.model.network import Network
+from archipelago.model.parts import Cable, Device, End, Host, NextHop, Port, Route, VlanInterface
 
 SPACE = 10 << 24
 """VLAN number n has the n-th block of 512 addresses of 10.0.0.0/8."""

@@ -14,18 +14,8 @@ from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
 from archipelago.model.finding import REMOVE, Edit
-from archipelago.model.network import (
-    Aggregate,
-    Cable,
-    End,
-    Host,
-    Interface,
-    Network,
-    NextHop,
-    Port,
-    Subinterface,
-    VlanInterface,
-)
+from archipelago.model.network import Network
+from archipelago.model.parts import Aggregate, Cable, End, Host, Interface, NextHop, Port, Subinterface, VlanInterface
 
 NAMES = ("tickets", "crew", "cameras", "yard", "guests", "cargo", "radio", "signals")
 

@@ -9,8 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from archipelago import AddressError, CarveError, carve
+from archipelago.addressing.carve import Need, addresses_needed
 from archipelago.addressing.carve import carve as carve_needs
-from archipelago.addressing.convention import GatewayConvention, Need, addresses_needed
+from archipelago.addressing.convention import GatewayConvention
 from archipelago.addressing.free import aligned, gaps
 from archipelago.addressing.values import Address, Prefix, parse_address, parse_interface_address, parse_prefix
 

@@ -11,7 +11,8 @@ from archipelago import DocumentError, amend, network_text
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.knowledge.known import Knowledge, apply_change, know
-from archipelago.model.network import Cable, End, Host, Network
+from archipelago.model.network import Network
+from archipelago.model.parts import Cable, End, Host
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.matrix import matrix
 from makers import mistakes, scrambled, wild

@@ -10,7 +10,7 @@ from archipelago import DesignError, audit, design, network_text, reach
 from archipelago.files.brief import brief_from
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.model.network import Loopback, Subinterface, VlanInterface
+from archipelago.model.parts import Loopback, Subinterface, VlanInterface
 
 
 def plan(conventions: str = "", extra: str = "", space: str = "10.44.0.0/16", gateways: str = "", cables: str = ""):

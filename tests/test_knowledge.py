@@ -12,7 +12,7 @@ from archipelago.files.tree import parse
 from archipelago.knowledge.forwarding import Dropped, Sent, decide_own, holder_of
 from archipelago.knowledge.known import know
 from archipelago.knowledge.reasons import Reason
-from archipelago.model.network import End
+from archipelago.model.parts import End
 from makers import scrambled
 
 

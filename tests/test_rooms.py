@@ -13,7 +13,7 @@ ROOT = Path(archipelago.__file__).parent
 BELOW = {
     "errors": set(),
     "addressing": {"errors"},
-    "model": {"addressing"},
+    "model": {"addressing", "errors"},
     "files": {"model", "addressing", "errors"},
     "knowledge": {"model", "addressing", "errors"},
     "diagnosis": {"knowledge", "model", "addressing"},

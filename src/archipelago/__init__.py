@@ -88,7 +88,7 @@ def read_brief(path: str | PathLike[str]) -> Brief:
 def network_text(network: Network) -> str:
     """A network as the text of its document; reading it back gives an equal network."""
     from archipelago.files.emit import emit
-    from archipelago.files.network_document import document_of
+    from archipelago.files.write import document_of
 
     return emit(document_of(network))
 

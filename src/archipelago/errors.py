@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 
 class ArchipelagoError(Exception):
@@ -31,6 +32,23 @@ class DesignError(ArchipelagoError):
 
 class QueryError(ArchipelagoError):
     """A question names something that the network does not have."""
+
+
+class ModelProblem(NamedTuple):
+    """One thing wrong in a network or brief: the keys and list positions that lead to it in its document, whether the
+    key itself is meant, and what is wrong."""
+
+    path: tuple[str | int, ...]
+    message: str
+    key: bool = False
+
+
+class ModelError(ArchipelagoError):
+    """A network or brief was built that no document could describe. `problems` holds everything found."""
+
+    def __init__(self, problems: list[ModelProblem]) -> None:
+        self.problems = tuple(problems)
+        super().__init__("\n".join(f"{'/'.join(map(str, one.path)) or 'all'}: {one.message}" for one in problems))
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,7 +17,7 @@ from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.model.network import Host
+from archipelago.model.parts import Host
 
 
 def ends(index: NetworkIndex) -> Iterator[tuple[Node, Nic, InterfaceAddress]]:

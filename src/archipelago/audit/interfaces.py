@@ -14,7 +14,7 @@ from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.network import Aggregate, Device, Port, speed_text
+from archipelago.model.parts import Aggregate, Device, Port, speed_text
 
 
 def routed(index: NetworkIndex) -> Iterator[tuple[Node, Nic]]:

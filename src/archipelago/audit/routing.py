@@ -14,7 +14,7 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.network import Device
+from archipelago.model.parts import Device
 
 
 def sample(prefix: Prefix) -> Address:

@@ -17,7 +17,7 @@ from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.reasons import DownCause
 from archipelago.knowledge.topology import Layer2Endpoint, host_endpoint
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.network import DEFAULT_VLAN, Device, Path
+from archipelago.model.parts import DEFAULT_VLAN, Device, Path
 
 
 def users(index: NetworkIndex) -> dict[int, list[tuple[Node, Nic]]]:

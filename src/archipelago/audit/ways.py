@@ -14,7 +14,7 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.ways import Ways
 from archipelago.model.finding import Finding
-from archipelago.model.network import Device
+from archipelago.model.parts import Device
 
 Missing = dict[tuple[TableName, Address | None], list[Prefix]]
 """The subnets that a routing table lacks, by the next hop that leads to them."""

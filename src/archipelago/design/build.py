@@ -9,7 +9,8 @@ from archipelago.design.draft import Draft, link_name
 from archipelago.design.wiring import routes, wire
 from archipelago.errors import DesignError
 from archipelago.model.brief import Brief
-from archipelago.model.network import Device, End, Network
+from archipelago.model.network import Network
+from archipelago.model.parts import Device, End
 from archipelago.model.plan import Design
 
 

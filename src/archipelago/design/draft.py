@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from archipelago.addressing.carve import Allotment, Carving
 from archipelago.addressing.values import InterfaceAddress
 from archipelago.model.brief import Brief
-from archipelago.model.network import Cable, End, Host, Interface, Network, NextHop, Port, Route
+from archipelago.model.network import Network
+from archipelago.model.parts import Cable, End, Host, Interface, NextHop, Port, Route
 from archipelago.model.plan import Decision
 
 

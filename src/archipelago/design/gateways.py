@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from archipelago.design.draft import Draft
 from archipelago.design.wiring import Wiring
-from archipelago.model.network import End, Interface, Port, Subinterface, VlanInterface
+from archipelago.model.parts import End, Interface, Port, Subinterface, VlanInterface
 
 
 def place(draft: Draft, wiring: Wiring) -> None:

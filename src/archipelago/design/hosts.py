@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from archipelago.addressing.carve import Allotment
 from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.design.draft import Draft
-from archipelago.model.network import Device, Host, NextHop, VlanInterface
+from archipelago.model.parts import Device, Host, NextHop, VlanInterface
 
 
 def settle(draft: Draft) -> None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.design.draft import Draft, address_in, link_name
 from archipelago.design.wiring import Wiring, carry_vlan, routes
-from archipelago.model.network import End, Loopback, Port, Subinterface, VlanInterface
+from archipelago.model.parts import End, Loopback, Port, Subinterface, VlanInterface
 
 LOOPBACK = "self"
 """How the loopback interface of a device is called."""

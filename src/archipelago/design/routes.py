@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from archipelago.addressing.values import WIDTHS, Address, Prefix
 from archipelago.design.draft import Draft
 from archipelago.design.links import Meeting, routing_devices
-from archipelago.model.network import NextHop, Route
+from archipelago.model.parts import NextHop, Route
 
 BACKUP_METRIC = 10
 """The metric of a second way, used when the first one's interface is down."""

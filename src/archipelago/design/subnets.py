@@ -9,7 +9,8 @@ from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.design.draft import Draft, link_name
 from archipelago.design.wiring import Wiring
 from archipelago.errors import CarveError
-from archipelago.model.network import Network, Port, Subinterface, VlanInterface
+from archipelago.model.network import Network
+from archipelago.model.parts import Port, Subinterface, VlanInterface
 
 
 def allot(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list[str]) -> None:

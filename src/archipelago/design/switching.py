@@ -7,7 +7,7 @@ from itertools import count
 
 from archipelago.design.draft import Draft
 from archipelago.design.wiring import Wiring
-from archipelago.model.network import End, Port
+from archipelago.model.parts import End, Port
 
 
 def carry(draft: Draft, wiring: Wiring) -> None:

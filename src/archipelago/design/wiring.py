@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from archipelago.design.draft import Draft
 from archipelago.model.brief import GatewayPlace
-from archipelago.model.network import Cable, End
+from archipelago.model.parts import Cable, End
 
 
 @dataclass(slots=True)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from archipelago.model.finding import Edit, Finding, Severity
-from archipelago.model.network import Path
+from archipelago.model.parts import Path
 
 Mended = Literal["always", "where the network tells how", "by a person"]
 """Whether findings of a kind carry edits."""

@@ -12,7 +12,7 @@ from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import Link
 from archipelago.model.finding import Finding
-from archipelago.model.network import Aggregate, Device, End, Host
+from archipelago.model.parts import Aggregate, Device, End, Host
 
 Foothold = tuple[Node, Nic]
 

@@ -6,7 +6,7 @@ from archipelago.diagnosis.places import nic_path
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.model.network import Device
+from archipelago.model.parts import Device
 
 
 def interface_down(index: NetworkIndex, held: Held) -> Finding:

@@ -11,7 +11,7 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import first_address
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.model.network import Host
+from archipelago.model.parts import Host
 
 
 def no_address(index: NetworkIndex, node: Node, stop: Stop) -> Finding:

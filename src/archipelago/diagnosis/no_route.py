@@ -12,7 +12,7 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
 from archipelago.model.finding import Finding
-from archipelago.model.network import Device, Host, Route
+from archipelago.model.parts import Device, Host, Route
 
 
 def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:

@@ -5,7 +5,7 @@ from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.model.network import Device
+from archipelago.model.parts import Device
 
 
 def not_routing(index: NetworkIndex, node: Node, stop: Stop) -> Finding:

@@ -8,7 +8,7 @@ from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import HOST_PORT
-from archipelago.model.network import DEFAULT_VLAN, End, Host, Path
+from archipelago.model.parts import DEFAULT_VLAN, End, Host, Path
 
 
 def port_path(knowledge: Knowledge, device: str, attachment: str) -> Path:

@@ -9,7 +9,7 @@ from archipelago.knowledge.forwarding import route_to
 from archipelago.knowledge.held import Held, TableName
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.model.network import Device
+from archipelago.model.parts import Device
 
 
 def routing_loop(index: NetworkIndex, node: Node, stop: Stop) -> Finding:

@@ -6,7 +6,7 @@ from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan,
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.model.network import Host
+from archipelago.model.parts import Host
 
 
 def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:

@@ -10,7 +10,7 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.model.network import Device
+from archipelago.model.parts import Device
 
 
 def unanswered(index: NetworkIndex, node: Node, stop: Stop) -> Finding:

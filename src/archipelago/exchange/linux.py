@@ -16,7 +16,8 @@ from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import holder_of
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.links import Link
-from archipelago.model.network import Aggregate, Device, End, Network, Route
+from archipelago.model.network import Network
+from archipelago.model.parts import Aggregate, Device, End, Route
 
 BRIDGE = "bridge"
 _RESERVED = {"lo", "all", "default", BRIDGE, "bonding_masters"}

@@ -1,30 +1,29 @@
-"""Hosts and ports declared in bulk: `crew-{1..180}: {vlan: crew, at: quay-{1..8}/p{1..24}}` is 180 hosts.
+"""Hosts, ports and interfaces declared in bulk: `crew-{1..180}: {at: "quay-{1..8}/p{1..24}"}` is 180 hosts.
 
 A range in braces stands for each of its numbers, several ranges for each combination, the last one running fastest;
-`{01..24}` keeps its leading zeros. The hosts take the places in order, as many as there are hosts. An address is that
-of the first host, the others count up from it; everything else is the same for all. An entry of its own for one of
-the hosts, such as `crew-7: {gateway: 10.44.1.2}`, adds to what the bulk says of it, or says otherwise.
+`{01..24}` keeps its leading zeros, `{1..4,7}` lists what it stands for. Hosts take their places in order, as many as
+there are hosts. An address is that of the first host, the others count up from it; everything else is the same for all.
+What is written later of one of them, such as `crew-7: {gateway: 10.44.1.2}`, adds to what the bulk says, or says
+otherwise.
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from itertools import cycle, product
-from types import SimpleNamespace
+from itertools import chain, cycle, product
 from typing import Any, NamedTuple
 
 from archipelago.addressing.values import InterfaceAddress
-from archipelago.files import fields
-from archipelago.files.check import Checker
-from archipelago.files.shape import BAD, Field, Section, Wrong, read, shown
-from archipelago.model.network import End, Path
+from archipelago.files.codecs import AUTO, MOST_PORTS, Wrong, name, shown
+from archipelago.files.sections import BAD, Fields, Reader
+from archipelago.model.keys import Holder
+from archipelago.model.parts import End, Path
 
-RANGE = re.compile(r"\{(\d{1,7})\.\.(\d{1,7})\}")
-MOST_PORTS = 4096
-"""The most ports that one entry declares."""
+_ITEM = r"\d{1,7}(?:\.\.\d{1,7})?"
+RANGE = re.compile(rf"\{{(\d{{1,7}}\.\.\d{{1,7}}(?:,{_ITEM})*|{_ITEM}(?:,{_ITEM})+)\}}")
 MOST = 2_000_000
-"""The most hosts that one file declares."""
+"""The most hosts, ports and interfaces that the ranges of one file make."""
 
 
 def ranged(value: Any) -> bool:
@@ -32,139 +31,208 @@ def ranged(value: Any) -> bool:
     return isinstance(value, str) and "{" in value
 
 
+def _spans(listed: str) -> list[tuple[str, int, int]]:
+    """The ranges of one pair of braces: the first as it is written, and both ends.
+
+    Raises:
+        Wrong: one runs backwards.
+    """
+    found = []
+    for item in listed.split(","):
+        first, _, last = item.partition("..")
+        last = last or first
+        if int(last) < int(first):
+            raise Wrong(f"'{{{item}}}' runs backwards; write {{{last}..{first}}}")
+        found.append((first, int(first), int(last)))
+    return found
+
+
 def count_of(text: str) -> int:
     """How many texts a pattern stands for.
 
     Raises:
-        Wrong: a range is not `{FIRST..LAST}` or runs backwards.
+        Wrong: a range is not `{FIRST..LAST}`, or runs backwards.
     """
     if text.count("{") != len(RANGE.findall(text)) or text.count("}") != text.count("{"):
-        raise Wrong(f"{shown(text)} holds a brace that is no range; a range is written like {{1..24}}")
+        raise Wrong(f"{shown(text)} holds a brace that is no range; a range is written like {{1..24}} or {{1..4,7}}")
     total = 1
-    for first, last in RANGE.findall(text):
-        if int(last) < int(first):
-            raise Wrong(f"'{{{first}..{last}}}' in {shown(text)} runs backwards; write {{{last}..{first}}}")
-        total *= int(last) - int(first) + 1
+    for listed in RANGE.findall(text):
+        total *= sum(last - first + 1 for _, first, last in _spans(listed))
     return total
 
 
 def texts(pattern: str) -> Iterator[str]:
     """The texts that a pattern stands for, the last range running fastest."""
     parts = RANGE.split(pattern)
-    fixed, ranges = parts[::3], list(zip(parts[1::3], parts[2::3], strict=True))
-    choices = [[str(number).zfill(len(first)) for number in range(int(first), int(last) + 1)] for first, last in ranges]
+    choices = [
+        [str(number).zfill(len(word)) for word, first, last in _spans(listed) for number in range(first, last + 1)]
+        for listed in parts[1::2]
+    ]
     for numbers in product(*choices):
-        yield "".join(a + b for a, b in zip(fixed, (*numbers, ""), strict=True))
+        yield "".join(chain.from_iterable(zip(parts[::2], (*numbers, ""), strict=True)))
+
+
+class Total:
+    """How many things the ranges of a file make, bounded before any is made."""
+
+    def __init__(self, reader: Reader) -> None:
+        self._reader = reader
+        self._made = 0
+
+    def add(self, path: Path, count: int) -> None:
+        """Count some more.
+
+        Raises:
+            DocumentError: there are too many.
+        """
+        self._made += count
+        if self._made > MOST:
+            told = (
+                f"the ranges of the file make more than {MOST:,} hosts, ports and interfaces; so many are read at most"
+            )
+            self._reader.add(path, told)
+            self._reader.finish()
 
 
 class Bulk(NamedTuple):
-    """Some hosts declared at once: the pattern of their names, how many there are, and what they have in common, as
-    their section reads, and as it is written; `at` is a pattern too, `address` those of the first."""
+    """Some hosts declared at once: the pattern of their names, how many there are, the pattern of their places, what
+    they have in common as fields, and as it is written."""
 
     key: str
     size: int
-    section: SimpleNamespace
+    at: str
+    fields: Fields
     written: Mapping[str, Any]
 
 
-def take_out(check: Checker, shape: Section) -> list[Bulk]:
-    """Take the entries with ranges out of a document's `hosts`, so that those left are single hosts.
-
-    Args:
-        check: the document.
-        shape: the keys of a single host.
-    """
-    hosts = check.tree.value.get("hosts") if isinstance(check.tree.value, dict) else None
+def take_out(reader: Reader, holder: Holder, total: Total) -> list[Bulk]:
+    """Take the entries with ranges out of a document's `hosts`, so that those left are single hosts."""
+    hosts = reader.tree.value.get("hosts")
     if not isinstance(hosts, dict):
         return []
+    order = {key: number for number, key in enumerate(hosts)}
     keys = [key for key in hosts if ranged(key)]
-    found = [bulk for key in keys if (bulk := _bulk(check, key, hosts.pop(key), shape)) is not None]
-    if sum(bulk.size for bulk in found) > MOST:
-        check.add(("hosts",), f"more than {MOST:,} hosts are declared; so many are read at most")
-        check.finish()
+    if keys:
+        reader.tree.value["hosts"] = hosts = dict(hosts)  # an alias may stand for it elsewhere too
+    found = [bulk for key in keys if (bulk := _bulk(reader, key, hosts.pop(key), holder, total)) is not None]
     for bulk in found if hosts else ():
-        _complete(hosts, bulk)
+        _complete(hosts, bulk, order)
     return found
 
 
-def _complete(hosts: dict[str, Any], bulk: Bulk) -> None:
-    """Give single entries that belong to a bulk the keys that they do not have of their own."""
-    for number, (name, seat) in enumerate(zip(texts(bulk.key), cycle(texts(bulk.section.at)), strict=False)):
-        if isinstance(one := hosts.get(name), dict):
-            own = {**bulk.written, "at": seat}
-            if bulk.section.address:
-                own["address"] = [str(held) for held in _counted(bulk, number)]
-            hosts[name] = {**own, **one}
+def _bulk(reader: Reader, key: str, value: Any, holder: Holder, total: Total) -> Bulk | None:
+    path: Path = ("hosts", key)
+    before = len(reader.problems)
+    at = value.get("at") if isinstance(value, dict) else None
+    try:
+        size = count_of(key)
+        name(next(texts(key)))
+    except Wrong as error:
+        reader.add(path, str(error), key=True)
+        return None
+    first = value
+    if isinstance(value, dict) and isinstance(at, str):
+        try:
+            places = count_of(at)
+            first = {**value, "at": next(texts(at))}
+            if "/" in at and places < size:
+                told = f"{shown(at)} is {places:,} ports for the {size:,} hosts of {shown(key)}; each needs its own"
+                reader.add((*path, "at"), told)
+        except Wrong as error:
+            reader.add((*path, "at"), str(error))
+            return None
+    section = reader.section((holder,), first, path)
+    if section is BAD or len(reader.problems) > before:
+        return None
+    total.add(path, size)
+    fields = section[1]
+    for held in fields["addresses"]:
+        if held != AUTO and held.value + size - 1 > held.prefix.usable()[1]:
+            told = f"{size:,} hosts from {held} on do not fit into {held.prefix}; widen or move it"
+            reader.add((*path, "address"), told)
+    return Bulk(key, size, str(at), fields, value) if len(reader.problems) == before else None
+
+
+def _complete(hosts: dict[str, Any], bulk: Bulk, order: Mapping[str, int]) -> None:
+    """Give single entries that belong to a bulk the keys that they do not have of their own; where the bulk is written
+    later, what it says stands."""
+    for number, (host, at) in enumerate(zip(texts(bulk.key), cycle(texts(bulk.at)), strict=False)):
+        one = hosts.get(host)
+        if isinstance(one, dict):
+            common = {**bulk.written, "at": at}
+            if bulk.fields["addresses"]:
+                common["address"] = [str(held) for held in _counted(bulk, number)]
+            hosts[host] = {**one, **common} if order[bulk.key] > order[host] else {**common, **one}
 
 
 def _counted(bulk: Bulk, number: int) -> list[InterfaceAddress | str]:
-    return [one if one == fields.AUTO else one._replace(value=one.value + number) for one in bulk.section.address]
+    held = bulk.fields["addresses"]
+    return [one if one == AUTO else one._replace(value=one.value + number) for one in held]
 
 
-def spread_ports(check: Checker) -> None:
-    """Write out the ports of devices that are declared in bulk: `p{1..24}: {access: crew}`."""
-    devices = check.tree.value.get("devices") if isinstance(check.tree.value, dict) else None
-    for device, one in devices.items() if isinstance(devices, dict) else ():
-        ports = one.get("ports") if isinstance(one, dict) else None
-        if not isinstance(ports, dict):
-            continue
-        for key in [key for key in ports if ranged(key)]:
-            path: Path = ("devices", device, "ports", key)
-            value = ports.pop(key)
-            try:
-                if count_of(key) > MOST_PORTS:
-                    raise Wrong(f"'{key}' is {count_of(key):,} ports; at most {MOST_PORTS:,} are read")
-            except Wrong as error:
-                check.add(path, str(error), key=True)
-                continue
-            for name in texts(key):
-                own = ports.get(name, {})
-                both = isinstance(value, dict) and isinstance(own, dict)
-                ports[name] = {**value, **own} if both and own else own or value
-                check.tree.marks.setdefault((*path[:-1], name), check.tree.marks[path])
-
-
-def _bulk(check: Checker, key: str, value: Any, shape: Section) -> Bulk | None:
-    path: Path = ("hosts", key)
-    before = len(check.problems)
-    section = read(Section({**shape.fields, "at": Field(fields.text, required=True)}), value, path, check)
-    if section is BAD:
-        return None
-    try:
-        count = count_of(key)
-        fields.name(next(texts(key)))
-    except Wrong as error:
-        check.add(path, str(error), key=True)
-        return None
-    try:
-        places = count_of(section.at)
-        shape.fields["at"].read(next(texts(section.at)))  # type: ignore[operator]
-        if "/" in section.at and places < count:
-            raise Wrong(f"'{section.at}' is {places:,} ports for the {count:,} hosts of '{key}'; each needs its own")
-    except Wrong as error:
-        check.add((*path, "at"), str(error))
-    for held in fields.held(section.address):
-        if held.value + count - 1 > held.prefix.usable()[1]:
-            check.add(
-                (*path, "address"), f"{count:,} hosts from {held} on do not fit into {held.prefix}; widen or move it"
-            )
-    return Bulk(key, count, section, value) if len(check.problems) == before else None
-
-
-def members(check: Checker, bulks: list[Bulk], single: Mapping[str, Any]) -> Iterator[tuple[str, SimpleNamespace]]:
-    """Each host of each bulk with its section, but those that have an entry of their own."""
+def members(reader: Reader, bulks: list[Bulk], single: Mapping[str, Any]) -> Iterator[tuple[str, Fields]]:
+    """Each host of each bulk with its fields, but those that have an entry of their own."""
     seen: set[str] = set()
+    marks = reader.tree.marks
     for bulk in bulks:
-        common, mark = vars(bulk.section), check.tree.marks.get(("hosts", bulk.key))
-        seats = cycle(texts(bulk.section.at))
-        for number, name in enumerate(texts(bulk.key)):
-            device, _, port = next(seats).partition("/")
-            if name in seen and len(bulks) > 1:
-                check.add(("hosts", bulk.key), f"'{name}' is in another bulk too; each host has one place", key=True)
+        mark = marks.get(("hosts", bulk.key))
+        places = cycle(texts(bulk.at))
+        for number, host in enumerate(texts(bulk.key)):
+            device, _, port = next(places).partition("/")
+            if host in seen and len(bulks) > 1:
+                reader.add(("hosts", bulk.key), f"'{host}' is in another bulk too; each host has one place", key=True)
                 return
-            seen.add(name)
+            seen.add(host)
             if mark is not None:
-                check.tree.marks.setdefault(("hosts", name), mark)
-            if name not in single:
+                marks.setdefault(("hosts", host), mark)
+            if host not in single:
                 at = End(device, port) if port else (device, None)
-                yield name, SimpleNamespace(**{**common, "at": at, "address": _counted(bulk, number)})
+                where = "at" if "at" in bulk.fields else "place"
+                yield host, {**bulk.fields, where: at, "addresses": tuple(_counted(bulk, number))}
+
+
+def spread(reader: Reader, total: Total) -> None:
+    """Write out the ports and interfaces of devices that are declared in bulk: `p{1..24}: {access: crew}`."""
+    devices = reader.tree.value.get("devices")
+    for device, one in devices.items() if isinstance(devices, dict) else ():
+        for kind in ("ports", "interfaces"):
+            parts = one.get(kind) if isinstance(one, dict) else None
+            if isinstance(parts, dict) and any(map(ranged, parts)):
+                reader.tree.value["devices"][device] = one = {**one, kind: {}}
+                for key, value in parts.items():
+                    _spread_one(reader, total, ("devices", device, kind, key), value, one[kind])
+
+
+def _spread_one(reader: Reader, total: Total, path: Path, value: Any, into: dict[str, Any]) -> None:
+    key = str(path[-1])
+    if not ranged(key):
+        into[key] = {**into[key], **value} if _both_sections(into.get(key), value) else value
+        return
+    try:
+        size = count_of(key)
+        if size > MOST_PORTS:
+            raise Wrong(f"{shown(key)} is {size:,} of them; at most {MOST_PORTS:,} are read")
+    except Wrong as error:
+        reader.add(path, str(error), key=True)
+        return
+    total.add(path, size)
+    marks = reader.tree.marks
+    along = {word: list(texts(one)) for word, one in _running(value, size)}
+    for number, part in enumerate(texts(key)):
+        own = {**value, **{word: found[number] for word, found in along.items()}} if along else value
+        into[part] = {**into[part], **own} if _both_sections(into.get(part), own) else own
+        marks.setdefault((*path[:-1], part), marks.get(path, marks[path[:-1]]))
+
+
+def _both_sections(first: Any, second: Any) -> bool:
+    return isinstance(first, dict) and isinstance(second, dict)
+
+
+def _running(value: Any, size: int) -> Iterator[tuple[str, str]]:
+    """The values of a section that hold as many texts as its name, and so run along with it."""
+    for word, one in value.items() if isinstance(value, dict) else ():
+        try:
+            if ranged(one) and count_of(one) == size:
+                yield word, one
+        except Wrong:
+            continue

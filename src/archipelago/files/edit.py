@@ -9,7 +9,7 @@ import yaml
 
 from archipelago.files.emit import inline, scalar
 from archipelago.model.finding import REMOVE, Edit
-from archipelago.model.network import Path
+from archipelago.model.parts import Path
 
 
 def apply(text: str, edits: Iterable[Edit]) -> str:

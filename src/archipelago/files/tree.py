@@ -13,7 +13,7 @@ from typing import Any
 import yaml
 
 from archipelago.errors import DocumentError, Problem
-from archipelago.model.network import Mark, Path
+from archipelago.model.parts import Mark, Path
 
 LARGEST = 64 * 1024 * 1024
 """The largest file read, in bytes."""

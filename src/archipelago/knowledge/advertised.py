@@ -11,7 +11,7 @@ from archipelago.knowledge.devices import Devices, HostNumbers, Nic, Node
 from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.mac import interface_id, link_local
-from archipelago.model.network import Host, NextHop
+from archipelago.model.parts import Host, NextHop
 
 
 class Advertised(NamedTuple):

@@ -14,14 +14,14 @@ from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs
 from archipelago.knowledge.mac import device_mac, host_mac, link_local
 from archipelago.knowledge.reasons import Down, DownCause, admin_down
-from archipelago.model.network import (
+from archipelago.model.network import Network
+from archipelago.model.parts import (
     DEFAULT_VLAN,
     Aggregate,
     Device,
     End,
     Host,
     Loopback,
-    Network,
     Port,
     Subinterface,
     VlanInterface,

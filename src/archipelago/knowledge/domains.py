@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from archipelago.knowledge.devices import Devices
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.topology import Adjacency, Layer2Endpoint, Topology, host_endpoint, untagged_endpoint
-from archipelago.model.network import Cable, End
+from archipelago.model.parts import Cable, End
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,8 @@ from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.links import HOST_PORT, aggregates
 from archipelago.knowledge.topology import Layer2Endpoint
 from archipelago.knowledge.ways import Ways
-from archipelago.model.network import Aggregate, Device, Network
+from archipelago.model.network import Network
+from archipelago.model.parts import Aggregate, Device
 
 _Place = tuple[str, str, InterfaceAddress]
 """An address as it is written: its device or host, its interface, and itself."""

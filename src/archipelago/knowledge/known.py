@@ -4,7 +4,7 @@ change of the network leaves standing of it."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from itertools import takewhile
 
@@ -15,7 +15,8 @@ from archipelago.knowledge.forwarding import ForwardingState
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs, aggregates, facing, plugs, port_names
 from archipelago.knowledge.routes import DeviceRoutes, routes_of
 from archipelago.knowledge.topology import LinkName, Sent, Topology
-from archipelago.model.network import Device, End, Host, Network, Port
+from archipelago.model.network import Network, with_changes
+from archipelago.model.parts import Device, End, Host, Port
 
 
 class Nodes(Mapping[str, Node]):
@@ -104,7 +105,7 @@ class Knowledge:
     @cached_property
     def network(self) -> Network:
         """The network once hosts with `address: auto` have heard their routers."""
-        return replace(self.written, hosts=dict(self.hosts)) if self.any_auto else self.written
+        return with_changes(self.written, hosts=dict(self.hosts)) if self.any_auto else self.written
 
     @cached_property
     def any_auto(self) -> bool:

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from archipelago.knowledge.reasons import Down, DownCause, admin_down
-from archipelago.model.network import Aggregate, Cable, Device, End, Network, Port
+from archipelago.model.network import Network
+from archipelago.model.parts import Aggregate, Cable, Device, End, Port
 
 HOST_PORT = "port"
 """How the one port, and the one interface, of a host is called."""

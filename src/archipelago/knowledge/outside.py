@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local, parse_address
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.expectation import OUTSIDE
-from archipelago.model.network import Device, End, Host, Network, NextHop
+from archipelago.model.network import Network, with_changes
+from archipelago.model.parts import Device, End, Host, NextHop
 
 NOTHING_LEADS = (
     "no port leads outside: a routed port with an address does that nothing is plugged into, "
@@ -44,7 +44,7 @@ def with_outside(knowledge: Knowledge) -> tuple[Network, tuple[str, ...]]:
                 raise QueryError(f"'{name}' stands for what is beyond the network; give the one called so another name")
             hosts[name] = host
             added.append(name)
-    return replace(network, hosts=hosts), tuple(added)
+    return with_changes(network, hosts=hosts), tuple(added)
 
 
 def _edges(knowledge: Knowledge) -> Iterator[tuple[Node, Nic]]:

@@ -8,7 +8,8 @@ from difflib import get_close_matches
 
 from archipelago.errors import QueryError
 from archipelago.knowledge.known import Knowledge
-from archipelago.model.network import DEFAULT_VLAN, Cable, Device, Interface, Network, Port, Subinterface, VlanInterface
+from archipelago.model.network import Network, with_changes
+from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, Interface, Port, Subinterface, VlanInterface
 
 
 def switched_off(knowledge: Knowledge, parts: Iterable[str]) -> Network:
@@ -36,7 +37,7 @@ def _off(knowledge: Knowledge, network: Network, part: str) -> Network:
         return _with(network, replace(network.devices[part], off=True))
     if part in network.hosts:
         host = network.hosts[part]
-        return replace(network, hosts={**network.hosts, part: replace(host, off=True)})
+        return with_changes(network, hosts={**network.hosts, part: replace(host, off=True)})
     if slash and name in network.devices:
         return _inside_off(knowledge, network, network.devices[name], inner)
     vlan = network.vlan_called(part)
@@ -54,7 +55,7 @@ def _hint(part: str, known: list[str]) -> str:
 
 
 def _with(network: Network, device: Device) -> Network:
-    return replace(network, devices={**network.devices, device.name: device})
+    return with_changes(network, devices={**network.devices, device.name: device})
 
 
 def _inside_off(knowledge: Knowledge, network: Network, device: Device, name: str) -> Network:
@@ -77,7 +78,7 @@ def _cable_off(network: Network, part: str) -> Network:
     for index, cable in enumerate(network.cables):
         if {str(cable.a), str(cable.b)} == ends:
             cables = (*network.cables[:index], Cable(cable.a, cable.b, True), *network.cables[index + 1 :])
-            return replace(network, cables=cables)
+            return with_changes(network, cables=cables)
     close = get_close_matches(part, [str(cable) for cable in network.cables], n=1)
     raise QueryError(f"there is no cable '{part}'" + (f"; did you mean '{close[0]}'?" if close else ""))
 
@@ -92,7 +93,7 @@ def _vlan_off(network: Network, vlan: int) -> Network:
             vlans = tuple(one for one in held if one != vlan)
         if vlans != device.vlans or interfaces != device.interfaces:
             devices[device.name] = replace(device, vlans=vlans, interfaces=interfaces)
-    return replace(network, devices=devices)
+    return with_changes(network, devices=devices)
 
 
 def _left(interface: Interface, vlan: int) -> Interface:

@@ -8,7 +8,7 @@ from enum import StrEnum
 
 from archipelago.addressing.values import WIDTHS, Address, Prefix, is_link_local
 from archipelago.knowledge.devices import Nic, Node
-from archipelago.model.network import NextHop, Route
+from archipelago.model.parts import NextHop, Route
 
 
 @dataclass(frozen=True, slots=True)

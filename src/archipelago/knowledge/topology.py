@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from archipelago.knowledge.devices import Attachment, Devices, Node
-from archipelago.model.network import Cable, End
+from archipelago.model.parts import Cable, End
 
 Layer2Endpoint = tuple[str, int | str]
 """A place that frames reach: (device, VLAN id) in a switch, (device or host, interface) at a station."""

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from fractions import Fraction
-from typing import Literal
+from typing import Any, Literal
 
 from archipelago.addressing.convention import FIRST, GatewayConvention
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.errors import ModelError
+from archipelago.model.brief_rules import brief_problems
 from archipelago.model.expectation import Expectation
-from archipelago.model.network import Cable, End, Kind, Mark, NextHop, Path
+from archipelago.model.parts import Cable, End, Kind, Mark, NextHop, Path
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +65,11 @@ class GatewayPlace:
     untagged: bool = False
     path: Path = field(default=(), compare=False)
 
+    @property
+    def place(self) -> tuple[str, str | None]:
+        """The device, and the port where one is named."""
+        return self.device, self.port
+
 
 @dataclass(frozen=True, slots=True)
 class HostNeed:
@@ -76,6 +83,11 @@ class HostNeed:
     addresses: tuple[InterfaceAddress, ...] = ()
     auto: bool = False
 
+    @property
+    def place(self) -> tuple[str, str | None]:
+        """The device, and the port where one is named."""
+        return self.device, self.port
+
 
 @dataclass(frozen=True, slots=True)
 class Outside:
@@ -88,7 +100,11 @@ class Outside:
 
 @dataclass(frozen=True, slots=True)
 class Brief:
-    """Everything asked for. VLANs are referred to by id once read."""
+    """Everything asked for. VLANs are referred to by id once read.
+
+    Raises:
+        ModelError: it is one that no document could describe, with everything that is wrong.
+    """
 
     title: str = ""
     space: tuple[Prefix, ...] = ()
@@ -103,3 +119,22 @@ class Brief:
     expect: tuple[Expectation, ...] = ()
     source: str = field(default="", compare=False)
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        problems = list(brief_problems(self))
+        if problems:
+            raise ModelError(problems)
+
+    def __repr__(self) -> str:
+        counts = ((len(self.devices), "device"), (len(self.vlans), "VLAN"), (len(self.hosts), "host"))
+        return f"<Brief {self.title!r}: " + ", ".join(f"{n:,} {noun}{'s' * (n != 1)}" for n, noun in counts) + ">"
+
+
+def unchecked(**values: Any) -> Brief:
+    """A brief whose problems are told elsewhere: nothing is checked."""
+    brief = object.__new__(Brief)
+    for one in fields(Brief):
+        given = values.get(one.name)
+        default = one.default_factory() if callable(one.default_factory) else one.default
+        object.__setattr__(brief, one.name, default if given is None else given)
+    return brief

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Any, Literal
 
-from archipelago.model.network import Path
+from archipelago.model.parts import Path
 
 Severity = Literal["error", "risk", "note"]
 SEVERITIES: tuple[Severity, ...] = ("error", "risk", "note")

@@ -3,185 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import Literal, NamedTuple
+from dataclasses import dataclass, field, fields
+from typing import Any
 
-from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.errors import ModelError
 from archipelago.model.expectation import Expectation
-
-Kind = Literal["router", "l3switch", "switch"]
-Path = tuple[str | int, ...]
-"""Where something stands in its document: the keys and list positions that lead to it."""
-
-DEFAULT_VLAN = 1
-"""The VLAN of a port that nothing else was said of (the standard's default PVID, IEEE 802.1Q 6.9)."""
-
-
-class End(NamedTuple):
-    """One port of one device."""
-
-    device: str
-    port: str
-
-    def __str__(self) -> str:
-        return f"{self.device}/{self.port}"
-
-
-class Mark(NamedTuple):
-    """Where a key and its value start in a file. Lines and columns count from 1."""
-
-    key_line: int
-    key_column: int
-    line: int
-    column: int
-
-
-class NextHop(NamedTuple):
-    """Where to send what is not on a connected subnet; a link-local one names its interface (RFC 4007)."""
-
-    address: Address
-    interface: str | None = None
-
-    def __str__(self) -> str:
-        return f"{self.address}%{self.interface}" if self.interface else str(self.address)
-
-
-SPEED_UNITS = {"T": 10**12, "G": 10**9, "M": 10**6}
-"""Bits per second of the units that speeds are written in."""
-
-
-def speed_text(bits: int) -> str:
-    """A speed in bits per second as a document writes it, such as `1G`."""
-    unit = next((unit for unit, size in SPEED_UNITS.items() if bits >= size), "M")
-    return f"{bits / SPEED_UNITS[unit]:g}{unit}"
-
-
-@dataclass(frozen=True, slots=True)
-class Port:
-    """A physical port as written. `speed` is in bits per second; `trunk` is VLAN ids, or "all"; `untagged` is a
-    VLAN id, or "none"; None stands for "not written"."""
-
-    name: str
-    speed: int | None = None
-    off: bool = False
-    access: int | None = None
-    trunk: tuple[int, ...] | Literal["all"] | None = None
-    untagged: int | Literal["none"] | None = None
-    addresses: tuple[InterfaceAddress, ...] = ()
-    routed: bool = False
-    vrf: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Subinterface:
-    """The part of a routed port or aggregate that speaks for one VLAN (an 802.1Q tag)."""
-
-    name: str
-    parent: str
-    tag: int | None = None
-    untagged: bool = False
-    addresses: tuple[InterfaceAddress, ...] = ()
-    off: bool = False
-    vrf: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class VlanInterface:
-    """A device's own foot in one of its VLANs."""
-
-    name: str
-    vlan: int
-    addresses: tuple[InterfaceAddress, ...] = ()
-    off: bool = False
-    vrf: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Aggregate:
-    """Several ports that act as one (IEEE 802.1AX). Takes a port's keys."""
-
-    name: str
-    members: tuple[str, ...]
-    off: bool = False
-    access: int | None = None
-    trunk: tuple[int, ...] | Literal["all"] | None = None
-    untagged: int | Literal["none"] | None = None
-    addresses: tuple[InterfaceAddress, ...] = ()
-    routed: bool = False
-    vrf: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Loopback:
-    """An address of the device itself, on no port: up while it is on."""
-
-    name: str
-    addresses: tuple[InterfaceAddress, ...] = ()
-    off: bool = False
-    vrf: str | None = None
-
-
-Interface = Subinterface | VlanInterface | Aggregate | Loopback
-
-
-@dataclass(frozen=True, slots=True)
-class Route:
-    """A static route; a lower metric is preferred."""
-
-    destination: Prefix
-    next_hop: NextHop
-    metric: int = 1
-    vrf: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Device:
-    """A router, layer 3 switch or layer 2 switch. `routing` is the families written (None: not written);
-    `vlans` the VLAN ids written (None: all of the catalogue)."""
-
-    name: str
-    kind: Kind
-    routing: tuple[int, ...] | None = None
-    vlans: tuple[int, ...] | None = None
-    ports: Mapping[str, Port] = field(default_factory=dict)
-    interfaces: Mapping[str, Interface] = field(default_factory=dict)
-    routes: tuple[Route, ...] = ()
-    gateway: tuple[NextHop, ...] = ()
-    off: bool = False
-    unresolved: Literal["hold", "drop"] | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Host:
-    """An end station with one untagged port. With `auto` it takes IPv6 addresses and gateways from what routers
-    advertise (RFC 4862), beside those written."""
-
-    name: str
-    at: End
-    addresses: tuple[InterfaceAddress, ...] = ()
-    gateway: tuple[NextHop, ...] = ()
-    off: bool = False
-    unresolved: Literal["hold", "drop"] | None = None
-    auto: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class Cable:
-    """A cable between two ports."""
-
-    a: End
-    b: End
-    off: bool = False
-
-    def __str__(self) -> str:
-        return f"{self.a} ~ {self.b}"
+from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, Host, Mark, Path
+from archipelago.model.rules import network_problems
 
 
 @dataclass(frozen=True, slots=True)
 class Network:
     """Every device, host and cable. `vlans` is the catalogue, name to VLAN id; `expect` what must hold. `source` and
     `marks` say where it was read from and where each thing stands there; they do not count when two networks are
-    compared."""
+    compared.
+
+    Raises:
+        ModelError: it is one that no document could describe, with everything that is wrong.
+    """
 
     title: str = ""
     vlans: Mapping[str, int] = field(default_factory=dict)
@@ -191,6 +30,16 @@ class Network:
     expect: tuple[Expectation, ...] = ()
     source: str = field(default="", compare=False)
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        problems = list(network_problems(self))
+        if problems:
+            raise ModelError(problems)
+
+    def __repr__(self) -> str:
+        counts = ((len(self.devices), "device"), (len(self.vlans), "VLAN"), (len(self.hosts), "host"))
+        told = ", ".join(f"{count:,} {noun}{'s' * (count != 1)}" for count, noun in counts)
+        return f"<Network {self.title!r}: {told}, {len(self.cables):,} cables>"
 
     def vlan_called(self, word: str) -> int | None:
         """The id of the VLAN of that name or id: one of the catalogue, or VLAN 1; None where there is none such."""
@@ -204,3 +53,18 @@ class Network:
             if mark is not None:
                 return mark.key_line
         return 0
+
+
+def unchecked(**values: Any) -> Network:
+    """A network whose parts are known to be right, or whose problems are told elsewhere: nothing is checked."""
+    network = object.__new__(Network)
+    for one in fields(Network):
+        given = values.get(one.name)
+        default = one.default_factory() if callable(one.default_factory) else one.default
+        object.__setattr__(network, one.name, default if given is None else given)
+    return network
+
+
+def with_changes(network: Network, **changes: Any) -> Network:
+    """The network with some of its fields otherwise, where what takes their place is known to be right."""
+    return unchecked(**{one.name: getattr(network, one.name) for one in fields(Network)} | changes)

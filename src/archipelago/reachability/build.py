@@ -12,7 +12,8 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.known import Knowledge, apply_change
 from archipelago.knowledge.links import aggregates, facing
 from archipelago.knowledge.topology import Adjacency, Layer2Endpoint, adjacencies, host_endpoint
-from archipelago.model.network import Device, End, Host, Network
+from archipelago.model.network import Network
+from archipelago.model.parts import Device, End, Host
 from archipelago.reachability.arrays import NO_ENDPOINT, Adjacencies, Bools, Ints, NetworkArrays
 from archipelago.reachability.profiles import cut_space, device_cuts, duplicated, host_classes, plugged_alike
 from archipelago.reachability.tables import Cut, change_family, family_of

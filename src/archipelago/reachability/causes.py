@@ -21,7 +21,8 @@ from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry
 from archipelago.model.finding import Finding
-from archipelago.model.network import Path
+from archipelago.model.network import with_changes
+from archipelago.model.parts import Path
 from archipelago.reachability.arrays import Ints
 from archipelago.reachability.engine import AT_A_TIME, Outcome
 from archipelago.reachability.families import Decided
@@ -88,7 +89,7 @@ def _few(index: NetworkIndex, answer: Decided, members: list[Ints]) -> Knowledge
         kept |= {names[host] for host, _, _ in family.duplicate_addresses}
         kept |= {names[host] for host in family.holders.host.tolist() if host >= 0}
     hosts = {name: replace(host, auto=False) for name, host in network.hosts.items() if name in kept}
-    return know(replace(network, hosts=hosts))
+    return know(with_changes(network, hosts=hosts))
 
 
 def _members(answer: Decided) -> list[Ints]:

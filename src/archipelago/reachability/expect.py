@@ -17,7 +17,7 @@ from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 from archipelago.model.expectation import OUTSIDE, Expectation
 from archipelago.model.finding import Finding
-from archipelago.model.network import Host
+from archipelago.model.parts import Host
 from archipelago.reachability.arrays import Bools, Ints
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.matrix import Matrix, matrix

@@ -11,7 +11,7 @@ import numpy as np
 
 from archipelago.addressing.values import Prefix, is_link_local
 from archipelago.knowledge.known import Knowledge
-from archipelago.model.network import Device, End, Host
+from archipelago.model.parts import Device, End, Host
 from archipelago.reachability.arrays import AddressProfile, Ints
 
 

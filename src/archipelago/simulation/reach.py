@@ -13,7 +13,7 @@ from archipelago.knowledge.ends import common_family, first_address, target_addr
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.finding import Edit, Finding
-from archipelago.model.network import Host
+from archipelago.model.parts import Host
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.events import Event
 from archipelago.simulation.frames import Echo

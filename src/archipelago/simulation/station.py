@@ -20,7 +20,7 @@ from archipelago.knowledge.forwarding import (
 )
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry, routes_of
-from archipelago.model.network import Host
+from archipelago.model.parts import Host
 from archipelago.simulation.events import (
     ErrorReported,
     FrameDropped,

@@ -9,7 +9,7 @@ from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import Delivered, decide_own
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.network import DEFAULT_VLAN, Host, NextHop
+from archipelago.model.parts import DEFAULT_VLAN, Host, NextHop
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import mac_text
 from archipelago.simulation.station import Interface

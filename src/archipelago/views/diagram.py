@@ -13,7 +13,7 @@ from archipelago.diagnosis.places import sits_in
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.domains import Domain
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.network import Cable, End
+from archipelago.model.parts import Cable, End
 from archipelago.views.table import counted
 
 CHARACTER = 5.6

@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING, Any
 from archipelago.addressing.carve import Carving
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.model.finding import Edit, Finding
-from archipelago.model.network import Cable, End, Network, NextHop
+from archipelago.model.network import Network
+from archipelago.model.parts import Cable, End, NextHop
 from archipelago.model.plan import Design
 
 if TYPE_CHECKING:
@@ -29,7 +30,7 @@ def plain(value: Any) -> Any:
     if isinstance(value, Fraction):
         return float(value)
     if isinstance(value, Network):
-        from archipelago.files.network_document import document_of
+        from archipelago.files.write import document_of
 
         return document_of(value)
     if isinstance(value, Edit):

@@ -10,7 +10,7 @@ from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.network import Host, NextHop, Path
+from archipelago.model.parts import Host, NextHop, Path
 
 
 def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Finding:

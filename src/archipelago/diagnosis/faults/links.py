@@ -9,7 +9,7 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.domains import Loop
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.network import Cable, End, Path
+from archipelago.model.parts import Cable, End, Path
 
 
 def admin_down(path: Path, what: str, at: str, breaks: str) -> Finding:

@@ -8,7 +8,7 @@ from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.catalogue import finding
 from archipelago.knowledge.devices import Node
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.network import Device, Path, Route
+from archipelago.model.parts import Device, Path, Route
 
 
 def routing_off(node: Node, version: int) -> Finding:

@@ -9,7 +9,7 @@ from archipelago.diagnosis.places import port_path
 from archipelago.knowledge.devices import Attachment
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.network import Device, Path
+from archipelago.model.parts import Device, Path
 
 
 def vlan_absent(index: NetworkIndex, device: Device, vlan: int) -> Finding:

@@ -9,7 +9,7 @@ from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.network import Path
+from archipelago.model.parts import Path
 
 
 def texts(values: Iterable[Any]) -> Any:

@@ -1,0 +1,296 @@
+"""What each kind of value in a document looks like as text, what it becomes, and how it is written again.
+
+Every scalar arrives as text and is converted by its key's own type, so nothing is guessed from how it looks.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Any
+
+from archipelago.addressing.convention import gateway_convention
+from archipelago.addressing.values import parse_address, parse_interface_address, parse_prefix
+from archipelago.errors import AddressError, CarveError
+from archipelago.model.keys import Value
+from archipelago.model.parts import DEFAULT_VLAN, SPEED_UNITS, End, NextHop, speed_text
+from archipelago.model.problems import Names, listed
+from archipelago.model.values import FASTEST, MACS, METRICS, MOST_HOSTS, NAME, VLAN_IDS
+
+AUTO = "auto"
+"""In place of an address: take it from what routers advertise."""
+MOST_PORTS = 4096
+"""The most ports that one entry declares."""
+_SPEED = re.compile(r"(\d{1,6}(?:\.\d{1,6})?)([MGT])")
+_SPAN = re.compile(r"(\d{1,4})-(\d{1,4})")
+_MAC = re.compile(r"[0-9A-Fa-f]{2}(?:-[0-9A-Fa-f]{2}){5}")
+
+
+class Wrong(ValueError):
+    """A value is not what its key takes; the message says what would be."""
+
+
+@dataclass(slots=True)
+class Context:
+    """What a value can depend on: the catalogue of VLANs by name, and names that were written and not understood."""
+
+    vlans: Mapping[str, int] = field(default_factory=dict)
+    names: Names = field(default_factory=Names)
+    formats: tuple[str, ...] = ()
+
+    def vlan(self, word: str) -> int:
+        """The id of a VLAN given by name or id; 0 where its name was not understood where it was declared."""
+        if word in self.vlans:
+            return self.vlans[word]
+        if self.names.forgives(word):
+            return 0
+        if word.isascii() and word.isdigit():
+            number = int(word) if len(word) <= 9 else 10**9
+            if number == DEFAULT_VLAN or number in self.vlans.values():
+                return number
+            if number not in VLAN_IDS:
+                raise Wrong(f"{shown(word)} is not a VLAN id; ids go from 1 to 4094 (IEEE 802.1Q)")
+        hint = self.names.hint(word, self.vlans)
+        raise Wrong(f"there is no VLAN {shown(word)} in the catalogue{hint}; 'vlans' holds: {listed(self.vlans)}")
+
+    def vlan_key(self, number: int) -> str:
+        """A VLAN as a document writes it: its name, or its id where it has none."""
+        return next((name for name, one in self.vlans.items() if one == number), str(number))
+
+
+def shown(value: Any) -> str:
+    """A value as a message quotes it: short, on one line, control characters shown and not obeyed."""
+    if value is None:
+        return "an empty value"
+    if isinstance(value, (dict, list)):
+        return "a mapping" if isinstance(value, dict) else "a list"
+    text = "".join(one if one.isprintable() else one.encode("unicode_escape").decode() for one in str(value)[:60])
+    return f"'{text[:57]}...'" if len(str(value)) > 60 else f"'{text}'"
+
+
+def text(value: Any, context: Context | None = None) -> str:
+    """A text as it stands."""
+    if not isinstance(value, str):
+        raise Wrong(f"{shown(value)} stands where a text is expected")
+    return value
+
+
+def name(value: Any, context: Context | None = None) -> str:
+    """The name of a part."""
+    if not isinstance(value, str) or not NAME.fullmatch(value):
+        raise Wrong(
+            f"{shown(value)} is not a name; a name starts with a letter and goes on with letters, digits, '-', '_' "
+            "and '.', at most 63 in all"
+        )
+    return value
+
+
+def _flag(value: Any, context: Context) -> bool:
+    if value in ("true", "yes"):
+        return True
+    if value in ("false", "no"):
+        return False
+    raise Wrong(f"{shown(value)} is neither true nor false")
+
+
+def _whole(accepted: range, what: str) -> Callable[[Any, Context], int]:
+    digits = len(str(accepted[-1]))
+
+    def convert(value: Any, context: Context) -> int:
+        if isinstance(value, str) and value.isascii() and value.isdigit() and len(value.lstrip("0")) <= digits:
+            number = int(value.lstrip("0") or "0")
+            if number in accepted:
+                return number
+        least, most = accepted[0], accepted[-1]
+        raise Wrong(f"{shown(value)} is not {what}; a whole number from {least} to {most} is expected")
+
+    return convert
+
+
+def _speed(value: Any, context: Context) -> int:
+    found = _SPEED.fullmatch(value) if isinstance(value, str) else None
+    bits = int(Fraction(found[1]) * SPEED_UNITS[found[2]]) if found else 0
+    if not 0 < bits <= FASTEST:
+        raise Wrong(f"{shown(value)} is not a speed; write it like 100M, 1G or 10G (bits per second)")
+    return bits
+
+
+def _share(value: Any, context: Context) -> Fraction:
+    if isinstance(value, str) and re.fullmatch(r"\d{1,4}(\.\d{1,2})?%", value, re.ASCII):
+        return Fraction(value[:-1]) / 100
+    raise Wrong(f"{shown(value)} is not a share; write it like 25%")
+
+
+def _gateway_convention(value: Any, context: Context) -> Any:
+    try:
+        return gateway_convention(text(value))
+    except CarveError as error:
+        raise Wrong(str(error)) from None
+
+
+def _transit(value: Any, context: Context) -> int:
+    if value in ("/30", "/31"):
+        return int(value[1:])
+    raise Wrong(f"{shown(value)} is not a size for links between routers; accepted: /31, /30")
+
+
+def _addressed(parse: Callable[[str], Any]) -> Callable[[Any, Context], Any]:
+    def convert(value: Any, context: Context) -> Any:
+        if not isinstance(value, str):
+            raise Wrong(f"{shown(value)} stands where an address is expected")
+        if len(value) > 200:
+            raise Wrong(f"{shown(value)} is not an address")
+        try:
+            return parse(value)
+        except AddressError as error:
+            raise Wrong(str(error)) from None
+
+    return convert
+
+
+def parse_next_hop(value: str) -> NextHop:
+    """An address, with the interface after `%` where it is link-local (RFC 4007 11.2).
+
+    Raises:
+        AddressError: it is not that.
+    """
+    body, percent, interface = value.partition("%")
+    address = parse_address(body)
+    if percent and not NAME.fullmatch(interface):
+        raise AddressError(f"'{value}': after '%' goes the name of an interface")
+    return NextHop(address, interface or None)
+
+
+def _end(value: Any, context: Context | None = None) -> End:
+    device, slash, port = value.partition("/") if isinstance(value, str) else ("", "", "")
+    if not slash or not NAME.fullmatch(device) or not NAME.fullmatch(port):
+        raise Wrong(f"{shown(value)} is not a place; write DEVICE/PORT, such as quay-1/p1")
+    return End(device, port)
+
+
+def _place(value: Any, context: Context) -> tuple[str, str | None]:
+    """A device, or a port of it."""
+    if isinstance(value, str) and NAME.fullmatch(value):
+        return value, None
+    return _end(value)
+
+
+def _ends(value: Any, context: Context) -> tuple[End, End]:
+    halves = value.split("~") if isinstance(value, str) else []
+    if len(halves) != 2:
+        raise Wrong(f"{shown(value)} is not a cable; write DEVICE/PORT ~ DEVICE/PORT")
+    return _end(halves[0].strip()), _end(halves[1].strip())
+
+
+def _choice(*accepted: str) -> Callable[[Any, Context], str]:
+    def convert(value: Any, context: Context) -> str:
+        if value in accepted:
+            return str(value)
+        raise Wrong(f"{shown(value)} is not accepted here; accepted: {', '.join(accepted)}")
+
+    return convert
+
+
+def trunk_vlans(value: Any, context: Context) -> tuple[int, ...]:
+    """One entry of a trunk's list: a VLAN by name or id, or a range of ids, which is those of the catalogue in it."""
+    span = _SPAN.fullmatch(value) if isinstance(value, str) and value not in context.vlans else None
+    if span is None:
+        return (context.vlan(text(value)),)
+    low, high = int(span[1]), int(span[2])
+    if low > high or high not in VLAN_IDS or low not in VLAN_IDS:
+        raise Wrong(f"{shown(value)} is not a range of VLAN ids; write it like 110-130, from 1 to 4094")
+    found = tuple(sorted(number for number in context.vlans.values() if low <= number <= high))
+    if not found:
+        raise Wrong(f"no VLAN of the catalogue has an id in {shown(value)}; 'vlans' holds: {listed(context.vlans)}")
+    return found
+
+
+def _format(value: Any, context: Context) -> str:
+    if value not in context.formats:
+        raise Wrong(f"{shown(value)} is not the format read here; accepted: {', '.join(context.formats)}")
+    return str(value)
+
+
+def _family(value: Any, context: Context) -> int:
+    if value in ("ipv4", "ipv6"):
+        return int(value[-1])
+    raise Wrong(f"{shown(value)} is not an address family; accepted: ipv4, ipv6")
+
+
+def _mac(value: Any, context: Context) -> int:
+    number = int(value.replace("-", ""), 16) if isinstance(value, str) and _MAC.fullmatch(value) else 0
+    if number not in MACS or number >> 40 & 1:
+        raise Wrong(f"{shown(value)} is not the MAC address of a station; write it like 02-00-00-00-10-01")
+    return number
+
+
+def _ports(value: Any, context: Context) -> tuple[str, ...]:
+    """A count, or a list of names."""
+    if isinstance(value, list):
+        return tuple(name(one) for one in value)
+    return tuple(
+        f"p{number}" for number in range(1, _whole(range(MOST_PORTS + 1), "a count of ports")(value, context) + 1)
+    )
+
+
+_INTERFACE_ADDRESS = _addressed(parse_interface_address)
+READ: Mapping[Value, Callable[[Any, Context], Any]] = {
+    Value.TEXT: text,
+    Value.NAME: name,
+    Value.FLAG: _flag,
+    Value.FORMAT: _format,
+    Value.SPEED: _speed,
+    Value.VLAN_ID: _whole(VLAN_IDS, "a VLAN id"),
+    Value.VLAN: lambda value, context: context.vlan(text(value)),
+    Value.UNTAGGED: lambda value, context: value if value == "none" else context.vlan(text(value)),
+    Value.PORT_NAME: text,
+    Value.ADDRESS: _addressed(parse_address),
+    Value.INTERFACE_ADDRESS: _INTERFACE_ADDRESS,
+    Value.HOST_ADDRESS: lambda value, context: AUTO if value == AUTO else _INTERFACE_ADDRESS(value, context),
+    Value.PREFIX: _addressed(parse_prefix),
+    Value.NEXT_HOP: _addressed(parse_next_hop),
+    Value.MAC: _mac,
+    Value.PORT: _end,
+    Value.PLACE: _place,
+    Value.ENDS: _ends,
+    Value.METRIC: _whole(METRICS, "a metric"),
+    Value.COUNT: _whole(range(MOST_HOSTS + 1), "a count"),
+    Value.PORTS: _ports,
+    Value.FAMILY: _family,
+    Value.KIND: _choice("router", "l3switch", "switch"),
+    Value.UNRESOLVED: _choice("hold", "drop"),
+    Value.PARTY: text,
+    Value.SHARE: _share,
+    Value.GATEWAY_CONVENTION: _gateway_convention,
+    Value.SUBNETS: _choice("by-size", "by-vlan-id"),
+    Value.SUBINTERFACE: _choice("by-vlan-id", "counted"),
+    Value.TRANSIT: _transit,
+}
+"""How the text of each kind of value is read; each raises Wrong."""
+
+
+def _percent(share: Any) -> str:
+    return f"{float(share) * 100:g}%"
+
+
+_WRITTEN: Mapping[Value, Callable[[Any], str]] = {
+    Value.SPEED: speed_text,
+    Value.FAMILY: lambda version: f"ipv{version}",
+    Value.MAC: lambda mac: "-".join(f"{mac >> shift & 0xFF:02x}" for shift in range(40, -1, -8)),
+    Value.PLACE: lambda place: "/".join(part for part in place if part),
+    Value.ENDS: lambda ends: " ~ ".join(map(str, ends)),
+    Value.SHARE: _percent,
+    Value.GATEWAY_CONVENTION: lambda convention: str(convention.text),
+    Value.TRANSIT: lambda length: f"/{length}",
+}
+
+
+def written(kind: Value, value: Any, context: Context) -> str:
+    """A value as its document writes it."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if kind in (Value.VLAN, Value.UNTAGGED, Value.TRUNK) and isinstance(value, int):
+        return context.vlan_key(value)
+    return _WRITTEN.get(kind, str)(value)

@@ -1,0 +1,230 @@
+"""Reading a tree by the declared keys: every value converted, every problem noted with its place.
+
+One short walk over the declarations, instead of a validation library: loading one took longer than all the rest of a
+`reach`, and every problem of a file must come out of one pass, in our own words, with its place.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from archipelago.errors import DocumentError, ModelProblem, Problem
+from archipelago.files.codecs import READ, Context, Wrong, name, shown, trunk_vlans
+from archipelago.files.tree import Tree
+from archipelago.model.keys import Holder, Key, Value, keys_of, telling_key
+from archipelago.model.parts import Path
+from archipelago.model.problems import MOST_MEANT, Names, listed
+
+EMPTY = (None, "~", "null")
+"""How YAML and JSON write a value that is not there, where a section or a mapping is expected."""
+Fields = dict[str, Any]
+"""The fields of a part of the model, as far as they are written and understood."""
+
+
+class _Bad:
+    """Stands for what could not be read; whatever refers to it is not held against the file."""
+
+
+BAD = _Bad()
+
+
+class Reader:
+    """Reads one tree and gathers its problems, so that all are told together."""
+
+    def __init__(self, tree: Tree, formats: tuple[str, ...]) -> None:
+        self.tree = tree
+        self.problems = list(tree.problems)
+        self.left_out: set[str] = set()
+        self.names = Names(self.left_out)
+        self.context = Context(names=self.names, formats=formats)
+        self._misspelt = 0
+        self._vlans: dict[str, Any] = {}
+        if not isinstance(tree.value, dict):
+            self.add((), "the file is not a mapping; it starts with a line 'format: ...' and goes on with 'KEY: ...'")
+            self.finish()
+
+    # Problems
+
+    def add(self, path: Path, message: str, *, key: bool = False) -> None:
+        """Note a problem with the value (or the key) at `path`."""
+        for length in range(len(path), -1, -1):
+            mark = self.tree.marks.get(path[:length])
+            if mark is not None:
+                exact = length == len(path)
+                line, column = mark[:2] if key and exact else mark[2:]
+                self.problems.append(Problem(line, column, message))
+                return
+        self.problems.append(Problem(0, 0, message))
+
+    def add_listed(self, problems: Iterable[ModelProblem], fields: Fields) -> None:
+        """Note what the model's own rules say. Entries of a list that were not understood are not among the model's;
+        `fields` has each list with the places that its entries have in the file."""
+        for one in problems:
+            path = one.path
+            listed_here = fields.get(str(path[0])) if len(path) > 1 else None
+            if isinstance(listed_here, list) and path[0] != "gateways":
+                path = (path[0], listed_here[int(path[1])][0], *path[2:])
+            self.add(path, one.message, key=one.key)
+
+    def finish(self) -> None:
+        """Raise what was gathered, if anything."""
+        if self.problems:
+            raise DocumentError(self.tree.source, self.problems)
+
+    # Values
+
+    def catalogue(self, holder: Holder) -> None:
+        """Read the VLANs of the document, which everything else names."""
+        key = next(key for key in keys_of(holder) if key.name == "vlans")
+        vlans = self.value(key, self.tree.value.get("vlans"), ("vlans",))
+        ids = {word: one if isinstance(one, int) else one[1]["id"] for word, one in vlans.items()}
+        self.context.vlans = ids
+        self._vlans = vlans
+
+    def document(self, holder: Holder) -> Fields:
+        """The fields of the whole document, once its VLANs are read.
+
+        Raises:
+            DocumentError: nothing is left to go on with.
+        """
+        found = self.section((holder,), self.tree.value, ())
+        if found is BAD:
+            self.finish()
+        fields: Fields = found[1]
+        return fields
+
+    def section(self, holders: tuple[Holder, ...], value: Any, path: Path) -> Any:
+        """The fields of a section (BAD where it cannot be one), with the holder that it turned out to be."""
+        if value in EMPTY:
+            value = {}
+        if not isinstance(value, dict):
+            keys = dict.fromkeys(key.name for holder in holders for key in keys_of(holder))
+            self.add(path, f"{shown(value)} stands where a mapping is expected; its keys: {', '.join(keys)}")
+            return BAD
+        holder = holders[0] if len(holders) == 1 else self._kind_of(holders, value, path)
+        if holder is None:
+            return BAD
+        known = {key.name: key for key in keys_of(holder)}
+        others = {key.name for other in holders for key in keys_of(other)}
+        for word in value:
+            if word in known:
+                continue
+            if word in others:
+                told = f"'{word}' does not go with '{telling_key(holder).name}'; accepted: {', '.join(sorted(known))}"
+                self.add((*path, word), told, key=True)
+            else:
+                self._unknown((*path, word), word, known)
+        fields = self._fields(known.values(), value, path)
+        return fields if fields is BAD else (holder, fields)
+
+    def _kind_of(self, holders: tuple[Holder, ...], value: dict[str, Any], path: Path) -> Holder | None:
+        telling = {holder: telling_key(holder).name for holder in holders}
+        present = [holder for holder, word in telling.items() if word in value and value[word] not in ("false", "no")]
+        if len(present) == 1:
+            return present[0]
+        has = f"has {' and '.join(telling[one] for one in present)}" if present else "has none of them"
+        names = [f"'{word}' ({holder})" for holder, word in telling.items()]
+        told = f"interface '{path[-1]}' {has}; give it one: {', '.join(names[:-1])} or {names[-1]}"
+        self.add(path, told, key=True)
+        return None
+
+    def _fields(self, keys: Iterable[Key], value: dict[str, Any], path: Path) -> Any:
+        fields: Fields = {}
+        whole = True
+        for key in keys:
+            if key.name == "vlans" and not path:
+                fields[key.attribute] = self._vlans
+            elif key.name in value:
+                one = self.value(key, value[key.name], (*path, key.name))
+                whole = whole and not (one is BAD and key.required)
+                fields[key.attribute] = key.default if one is BAD else one
+            elif key.required:
+                listed_here = len(path) > 1 and isinstance(path[-1], int)
+                what = f"this entry of '{path[-2]}'" if listed_here else f"'{path[-1]}'" if path else "the file"
+                self.add(path, f"{what} lacks the key '{key.name}'", key=True)
+                whole = False
+            else:
+                fields[key.attribute] = key.default
+        return fields if whole else BAD
+
+    def value(self, key: Key, value: Any, path: Path) -> Any:
+        """The value of a key; BAD where it does not fit, with the problem noted."""
+        if key.value is Value.SECTION:
+            return self.section(key.holds, value, path)
+        if key.value is Value.NAMED:
+            return self.named(key, value, path)
+        if key.value is Value.LIST:
+            return self.listed(key, value, path)
+        if key.value is Value.TRUNK:
+            return self._trunk(value, path)
+        read = READ[key.value]
+        if not key.many:
+            return self.converted(read, value, path)
+        entries = value if isinstance(value, list) else [] if value is None else [value]
+        places = [(*path, number) if isinstance(value, list) else path for number in range(len(entries))]
+        found = [self.converted(read, one, where) for one, where in zip(entries, places, strict=True)]
+        return tuple(one for one in found if one is not BAD)
+
+    def converted(self, read: Any, value: Any, path: Path) -> Any:
+        """A value by its converter; BAD where it does not fit."""
+        try:
+            return read(value, self.context)
+        except Wrong as error:
+            self.add(path, str(error))
+            return BAD
+
+    def named(self, key: Key, value: Any, path: Path) -> dict[str, Any]:
+        """A mapping from names to sections, or to VLAN ids."""
+        value = {} if value in EMPTY else value
+        if not isinstance(value, dict):
+            self.add(path, f"{shown(value)} stands where a mapping (name: ...) is expected")
+            return {}
+        found = {}
+        for word, one in value.items():
+            try:
+                name(word)
+            except Wrong as error:
+                self.add((*path, word), str(error), key=True)
+            where: Path = (*path, word)
+            got = self.section(key.holds, one, where) if key.holds else self.converted(READ[Value.VLAN_ID], one, where)
+            if got is BAD:
+                self.left_out.add(word)
+            else:
+                found[word] = got
+        return found
+
+    def listed(self, key: Key, value: Any, path: Path) -> list[tuple[int, Fields]]:
+        """A list of sections, each with its place; a cable alone stands for its ends."""
+        value = [] if value is None else value
+        if not isinstance(value, list):
+            self.add(path, f"{shown(value)} stands where a list is expected")
+            return []
+        found = []
+        for number, one in enumerate(value):
+            where: Path = (*path, number)
+            if one is None:
+                self.add(where, "this entry of the list is empty")
+                continue
+            if key.holds == (Holder.CABLE,) and isinstance(one, str):
+                one = {"ends": one}
+            got = self.section(key.holds, one, where)
+            if got is not BAD:
+                found.append((number, got[1]))
+        return found
+
+    def _trunk(self, value: Any, path: Path) -> Any:
+        """`all`, or VLANs by name or id, or ranges of ids."""
+        if value == "all":
+            return value
+        entries = value if isinstance(value, list) else [] if value is None else [value]
+        found: list[int] = []
+        for number, one in enumerate(entries):
+            got = self.converted(trunk_vlans, one, (*path, number) if isinstance(value, list) else path)
+            found += [vlan for vlan in (got if got is not BAD else ()) if vlan not in found]
+        return tuple(found)
+
+    def _unknown(self, path: Path, word: str, known: dict[str, Key]) -> None:
+        self._misspelt += 1
+        hint = self.names.hint(word, known) if self._misspelt <= MOST_MEANT else ""
+        self.add(path, f"unknown key {shown(word)}{hint}; accepted here: {listed(known, 40)}", key=True)

@@ -1,0 +1,68 @@
+"""A network as the document that would describe it: what is written is what reads back equal."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from archipelago.files.codecs import AUTO, Context, written
+from archipelago.files.network import FORMAT
+from archipelago.model.device_rules import HOLDERS
+from archipelago.model.keys import Holder, Key, Value, keys_of
+from archipelago.model.network import Network
+
+Document = dict[str, Any]
+
+
+def document_of(network: Network) -> Document:
+    """The network as the document's mappings, lists and texts, in the order of its keys."""
+    context = Context(network.vlans)
+    document = {"format": FORMAT, **_part(Holder.NETWORK, network, context)}
+    document["vlans"] = {name: str(number) for name, number in network.vlans.items()}
+    return {key: value for key, value in document.items() if value != {}}
+
+
+def _part(holder: Holder, part: object, context: Context) -> Document:
+    """What is written of one part: the keys whose values are not those that stand where nothing is written."""
+    found: Document = {}
+    for key in keys_of(holder):
+        if key.value is Value.FORMAT:
+            continue
+        value: Any = True if key.name == "loopback" else getattr(part, key.attribute)
+        if key.value is Value.HOST_ADDRESS and getattr(part, "auto", False):
+            value = (*value, AUTO)
+        if value == key.default and not key.required and type(value) is type(key.default):
+            continue
+        found[key.name] = _value(key, value, context)
+    return found
+
+
+def _value(key: Key, value: Any, context: Context) -> Any:
+    if key.value is Value.NAMED:
+        return {name: _inner(key, one, context) for name, one in value.items()}
+    if key.value is Value.LIST:
+        return [_inner(key, one, context) for one in value]
+    if isinstance(value, tuple) and (key.many or key.value is Value.TRUNK):
+        texts = [written(key.value, one, context) for one in value]
+        single = len(texts) == 1 and key.value in (Value.INTERFACE_ADDRESS, Value.HOST_ADDRESS, Value.NEXT_HOP)
+        return texts[0] if single else texts
+    return (
+        "yes"
+        if key.name == "reached" and value
+        else "no"
+        if key.name == "reached"
+        else written(key.value, value, context)
+    )
+
+
+def _inner(key: Key, one: Any, context: Context) -> Any:
+    if not key.holds:
+        return written(key.value, one, context)
+    holder = HOLDERS[type(one)] if len(key.holds) > 1 else key.holds[0]
+    found = _part(holder, one, context)
+    return found["ends"] if list(found) == ["ends"] else found
+
+
+def section_of(holder: Holder, part: object, vlans: Mapping[str, int]) -> Document:
+    """One part of a network as its section, for edits that add it."""
+    return _part(holder, part, Context(vlans))

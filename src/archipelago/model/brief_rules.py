@@ -1,0 +1,102 @@
+"""What must hold in a brief, whoever writes it down."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from typing import TYPE_CHECKING
+
+from archipelago.errors import ModelProblem
+from archipelago.model.keys import Holder
+from archipelago.model.parts import End, Path
+from archipelago.model.problems import Names, Problems, held_problems, vlan_problems, wrong_values
+from archipelago.model.rules import catalogue_problems, expectation_problems, named_problems, plug_problems
+
+if TYPE_CHECKING:
+    from archipelago.model.brief import Brief, GatewayPlace
+
+    Place = tuple[str, str | None]
+
+
+def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
+    """Everything wrong in a brief.
+
+    Args:
+        brief: the brief, as far as it is there.
+        left_out: names that were written and not understood.
+    """
+    names = Names(left_out)
+    ids = {name: vlan.id for name, vlan in brief.vlans.items()}
+    yield from wrong_values(Holder.BRIEF, brief, ())
+    yield from wrong_values(Holder.CONVENTIONS, brief.conventions, ("conventions",))
+    yield from catalogue_problems(ids)
+    for name, vlan in brief.vlans.items():
+        yield from named_problems(name, vlan.name, ("vlans", name))
+        yield from wrong_values(Holder.VLAN_NEED, vlan, ("vlans", name))
+        for at in vlan.at:
+            yield from _place_problems(("vlans", name, "at"), at, brief, names)
+    for name, device in brief.devices.items():
+        yield from named_problems(name, device.name, ("devices", name))
+        yield from wrong_values(Holder.DEVICE_NEED, device, ("devices", name))
+        yield from vlan_problems(("devices", name, "manage"), device.manage, ids)
+    for number, gateway in enumerate(brief.gateways):
+        yield from _gateway_problems(gateway.path or ("gateways", number), gateway, brief, names)
+    for name, host in brief.hosts.items():
+        path: Path = ("hosts", name)
+        yield from named_problems(name, host.name, path)
+        yield from wrong_values(Holder.HOST_NEED, host, path)
+        yield from vlan_problems((*path, "vlan"), host.vlan, ids)
+        yield from held_problems(path, host.addresses)
+        yield from _place_problems((*path, "at"), host.place, brief, names)
+        if name in brief.devices:
+            yield ModelProblem(path, f"'{name}' is a device too; hosts and devices have names of their own", True)
+    if brief.outside is not None:
+        yield from wrong_values(Holder.OUTSIDE, brief.outside, ("outside",))
+    untagged = brief.conventions.untagged
+    yield from vlan_problems(("conventions", "untagged"), untagged if isinstance(untagged, int) else None, ids)
+    uses = list(_uses(brief))
+    for where, end, _ in uses:
+        if end.device in brief.devices and where[0] != "hosts":
+            yield from _place_problems(where, end, brief, names)
+    yield from plug_problems(uses, brief.devices, names)
+    yield from expectation_problems(brief.expect, ids, brief.hosts, names)
+
+
+def _uses(brief: Brief) -> Iterator[tuple[Path, End, object]]:
+    for number, cable in enumerate(brief.cables):
+        yield ("cables", number), cable.a, f"cable {cable}"
+        yield ("cables", number), cable.b, f"cable {cable}"
+    for name, host in brief.hosts.items():
+        if host.port is not None:
+            yield ("hosts", name, "at"), End(host.device, host.port), f"host {name}"
+    if brief.outside is not None:
+        yield ("outside", "at"), brief.outside.at, "the outside"
+
+
+def _place_problems(path: Path, at: tuple[str, str | None], brief: Brief, names: Names) -> Problems:
+    """A device that is not there, or a port that it does not have."""
+    name, port = at
+    if name not in brief.devices:
+        yield from names.unknown(path, name, brief.devices, "device")
+        return
+    ports = brief.devices[name].ports
+    if port is not None and ports is not None and port not in ports:
+        shown = f"{ports[0]} to {ports[-1]}" if ports else "none"
+        yield ModelProblem(path, f"'{name}' has no port '{port}'; its ports: {shown}")
+
+
+def _gateway_problems(path: Path, gateway: GatewayPlace, brief: Brief, names: Names) -> Problems:
+    yield from wrong_values(Holder.GATEWAY, gateway, path)
+    ids = {name: vlan.id for name, vlan in brief.vlans.items()}
+    for number, vlan in enumerate(gateway.vlans):
+        yield from vlan_problems((*path, "for", number), vlan, ids)
+    yield from _place_problems((*path, "at"), gateway.place, brief, names)
+    name, port = gateway.place
+    kind = brief.devices[name].kind if name in brief.devices else ""
+    if kind == "router" and port is None:
+        yield ModelProblem((*path, "at"), f"'{name}' is a router: name the port too, such as {name}/p1")
+    elif kind == "l3switch" and port is not None:
+        message = f"'{name}' is an l3switch: its gateways are VLAN interfaces; write 'at: {name}'"
+        yield ModelProblem((*path, "at"), message)
+    elif kind == "switch":
+        message = f"'{name}' is a layer 2 switch; gateways live on a router's port or an l3switch"
+        yield ModelProblem((*path, "at"), message)

@@ -1,0 +1,180 @@
+"""What must hold within one device, whoever writes it down."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+
+from archipelago.addressing.values import is_link_local
+from archipelago.errors import ModelProblem
+from archipelago.model.keys import Holder
+from archipelago.model.parts import (
+    Aggregate,
+    Device,
+    Interface,
+    Loopback,
+    NextHop,
+    Path,
+    Port,
+    Subinterface,
+    VlanInterface,
+)
+from archipelago.model.problems import Names, Problems, held_problems, vlan_problems, wrong_values
+
+HOLDERS: Mapping[type, Holder] = {
+    Port: Holder.PORT,
+    Subinterface: Holder.SUBINTERFACE,
+    VlanInterface: Holder.VLAN_INTERFACE,
+    Aggregate: Holder.AGGREGATE,
+    Loopback: Holder.LOOPBACK,
+}
+"""What each kind of interface may have."""
+
+
+def device_problems(device: Device, in_use: Collection[str], vlans: Mapping[str, int], names: Names) -> Problems:
+    """Everything wrong in one device.
+
+    Args:
+        device: the device.
+        in_use: its ports that something is plugged into.
+        vlans: the catalogue.
+        names: for messages.
+    """
+    path: Path = ("devices", device.name)
+    yield from wrong_values(Holder.DEVICE, device, path)
+    yield from _kind_problems(device, path)
+    for number, vlan in enumerate(device.vlans or ()):
+        yield from vlan_problems((*path, "vlans", number), vlan, vlans)
+    members = {m for one in device.interfaces.values() if isinstance(one, Aggregate) for m in one.members}
+    known = {*device.ports, *members, *in_use}
+    for name, port in device.ports.items():
+        yield from _port_problems((*path, "ports", name), port, device.kind, members, vlans)
+    for name, interface in device.interfaces.items():
+        where: Path = (*path, "interfaces", name)
+        if name in known:
+            message = f"'{name}' is a port of '{device.name}' too; ports and interfaces have names of their own"
+            yield ModelProblem(where, message, True)
+        yield from _interface_problems(where, interface, device.kind, vlans)
+        if isinstance(interface, Subinterface):
+            yield from _subinterface_problems(where, interface, device, known, names)
+    yield from _relation_problems(path, device)
+    yield from _route_problems(path, device, {*known, *device.interfaces}, names)
+
+
+def _kind_problems(device: Device, path: Path) -> Problems:
+    if device.kind == "l3switch" and device.routing is None:
+        message = f"l3switch '{device.name}' lacks the key 'routing'; write routing: [ipv4, ipv6], or [] to switch only"
+        yield ModelProblem(path, message, True)
+    if device.kind == "switch" and device.routing:
+        message = f"switch '{device.name}' never forwards between its interfaces; its kind would be l3switch"
+        yield ModelProblem((*path, "routing"), message)
+    if device.kind == "router" and device.vlans is not None:
+        message = f"router '{device.name}' has no VLANs of its own; its subinterfaces carry tags"
+        yield ModelProblem((*path, "vlans"), message, True)
+
+
+def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], vlans: Mapping[str, int]) -> Problems:
+    yield from wrong_values(Holder.PORT, port, path)
+    if port.name in members:
+        for key in ("access", "trunk", "untagged", "addresses", "routed", "vrf"):
+            if getattr(port, key) not in (None, (), False):
+                message = f"'{port.name}' is an aggregate's member, which takes only 'off' and 'speed'"
+                yield ModelProblem((*path, key.removesuffix("es")), message, True)
+    yield from _switching_problems(path, port, kind, vlans)
+    yield from held_problems(path, port.addresses)
+
+
+def _switching_problems(path: Path, one: Port | Aggregate, kind: str, vlans: Mapping[str, int]) -> Problems:
+    """The keys of a port or aggregate that a kind of device does not have, or that contradict each other."""
+    for key in ("access", "trunk", "untagged"):
+        if kind == "router" and getattr(one, key) is not None:
+            message = "a router's port is routed and takes 'address', not switching keys"
+            yield ModelProblem((*path, key), message, True)
+    routed = "address" if one.addresses else "routed" if one.routed else ""
+    if kind == "switch" and routed:
+        yield ModelProblem((*path, routed), "a switch has no routed ports; give a VLAN interface the address", True)
+    if one.trunk is not None and one.access is not None:
+        yield ModelProblem((*path, "access"), "a port is an access port or a trunk, not both; remove one", True)
+    if one.untagged is not None and one.trunk is None:
+        message = "'untagged' belongs to a trunk; an access port writes 'access: VLAN'"
+        yield ModelProblem((*path, "untagged"), message, True)
+    if routed and (one.access is not None or one.trunk is not None):
+        message = f"'{routed}' makes this a routed port, which takes neither 'access' nor 'trunk'"
+        yield ModelProblem((*path, routed), message, True)
+    yield from vlan_problems((*path, "access"), one.access, vlans)
+    yield from vlan_problems((*path, "untagged"), one.untagged if isinstance(one.untagged, int) else None, vlans)
+    for number, vlan in enumerate(one.trunk if isinstance(one.trunk, tuple) else ()):
+        yield from vlan_problems((*path, "trunk", number), vlan, vlans)
+
+
+def _interface_problems(path: Path, one: Interface, kind: str, vlans: Mapping[str, int]) -> Problems:
+    yield from wrong_values(HOLDERS[type(one)], one, path)
+    yield from held_problems(path, one.addresses)
+    if isinstance(one, VlanInterface):
+        if kind == "router":
+            message = "a router has subinterfaces ('parent' and 'tag'), not VLAN interfaces"
+            yield ModelProblem((*path, "vlan"), message, True)
+        yield from vlan_problems((*path, "vlan"), one.vlan, vlans)
+    elif isinstance(one, Aggregate):
+        yield from _switching_problems(path, one, kind, vlans)
+    elif isinstance(one, Subinterface):
+        yield from vlan_problems((*path, "tag"), one.tag, vlans)
+
+
+def _subinterface_problems(
+    path: Path, one: Subinterface, device: Device, known: Collection[str], names: Names
+) -> Problems:
+    aggregates = {name: other for name, other in device.interfaces.items() if isinstance(other, Aggregate)}
+    if one.parent not in known and one.parent not in aggregates:
+        yield from names.unknown((*path, "parent"), one.parent, {*known, *aggregates}, "port or aggregate")
+        return
+    holder = aggregates.get(one.parent) or device.ports.get(one.parent)
+    routed = holder is not None and bool(holder.addresses or holder.routed)
+    if device.kind == "switch" or (device.kind == "l3switch" and not routed):
+        message = (
+            f"'{one.parent}' is a switched port; a subinterface sits on a routed one "
+            "('routed: true' on an l3switch, or a router)"
+        )
+        yield ModelProblem((*path, "parent"), message)
+    for other in aggregates.values():
+        if one.parent in other.members:
+            yield ModelProblem((*path, "parent"), f"'{one.parent}' is a member of '{other.name}'; name that")
+    if one.untagged and holder is not None and holder.addresses:
+        message = f"'{one.parent}' has an address of its own, which is untagged already; keep one of the two"
+        yield ModelProblem((*path, "untagged"), message, True)
+
+
+def _relation_problems(path: Path, device: Device) -> Problems:
+    """What must hold between the interfaces of one device."""
+    by_vlan: dict[int, str] = {}
+    by_member: dict[str, str] = {}
+    for name, interface in device.interfaces.items():
+        where: Path = (*path, "interfaces", name)
+        if isinstance(interface, VlanInterface) and interface.vlan:
+            first = by_vlan.setdefault(interface.vlan, name)
+            if first != name:
+                message = f"VLAN {interface.vlan} has the VLAN interface '{first}' already; it takes one"
+                yield ModelProblem((*where, "vlan"), message)
+        for number, member in enumerate(interface.members if isinstance(interface, Aggregate) else ()):
+            first = by_member.setdefault(member, name)
+            if first != name or (isinstance(interface, Aggregate) and interface.members.index(member) != number):
+                yield ModelProblem((*where, "members", number), f"'{member}' is a member of '{first}' already")
+
+
+def _route_problems(path: Path, device: Device, interfaces: Collection[str], names: Names) -> Problems:
+    for number, route in enumerate(device.routes):
+        where: Path = (*path, "routes", number)
+        yield from wrong_values(Holder.ROUTE, route, where)
+        yield from _next_hop_problems((*where, "next-hop"), route.next_hop, interfaces, names)
+        if route.destination.version != route.next_hop.address.version:
+            message = f"next hop {route.next_hop} is not of the family of {route.destination}"
+            yield ModelProblem((*where, "next-hop"), message)
+    for hop in device.gateway:
+        yield from _next_hop_problems((*path, "gateway"), hop, interfaces, names)
+
+
+def _next_hop_problems(path: Path, hop: NextHop, interfaces: Collection[str], names: Names) -> Problems:
+    if hop.interface is not None:
+        yield from names.unknown(path, hop.interface, interfaces, "port or interface")
+    elif is_link_local(hop.address):
+        message = f"'{hop}' is valid on one link only; name the interface after '%', such as {hop}%p1 (RFC 4007)"
+        yield ModelProblem(path, message)

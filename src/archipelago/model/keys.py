@@ -1,0 +1,313 @@
+"""Every key of the two documents, declared once: its name, what its value is, what stands for it when it is not
+written, who may have it, and a line about it.
+
+The reader, the writer, the checks of what is built in Python, docs/documents.md and the JSON Schema all come from here.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from fractions import Fraction
+
+from archipelago.addressing.convention import FIRST
+
+
+class Value(StrEnum):
+    """What one value of a key is."""
+
+    TEXT = "text"
+    NAME = "name"
+    FLAG = "flag"
+    FORMAT = "format"
+    SPEED = "speed"
+    VLAN_ID = "VLAN id"
+    VLAN = "VLAN"
+    TRUNK = "VLANs of a trunk"
+    UNTAGGED = "VLAN or none"
+    PORT_NAME = "port or aggregate"
+    ADDRESS = "address"
+    INTERFACE_ADDRESS = "address with prefix length"
+    HOST_ADDRESS = "address with prefix length, or auto"
+    PREFIX = "subnet"
+    NEXT_HOP = "next hop"
+    MAC = "MAC address"
+    PORT = "DEVICE/PORT"
+    PLACE = "DEVICE or DEVICE/PORT"
+    ENDS = "DEVICE/PORT ~ DEVICE/PORT"
+    METRIC = "metric"
+    COUNT = "count"
+    PORTS = "count of ports, or their names"
+    FAMILY = "ipv4 or ipv6"
+    KIND = "kind of device"
+    UNRESOLVED = "hold or drop"
+    PARTY = "VLAN, host, subnet, address or outside"
+    SHARE = "share"
+    GATEWAY_CONVENTION = "place of a gateway"
+    SUBNETS = "by-size or by-vlan-id"
+    SUBINTERFACE = "by-vlan-id or counted"
+    TRANSIT = "/31 or /30"
+    SECTION = "section"
+    NAMED = "sections by name"
+    LIST = "list of sections"
+
+
+class Holder(StrEnum):
+    """What can have keys."""
+
+    NETWORK = "network"
+    DEVICE = "device"
+    PORT = "port"
+    SUBINTERFACE = "subinterface"
+    VLAN_INTERFACE = "VLAN interface"
+    AGGREGATE = "link aggregate"
+    LOOPBACK = "loopback"
+    ROUTE = "route"
+    HOST = "host"
+    CABLE = "cable"
+    EXPECTATION = "expectation"
+    BRIEF = "brief"
+    CONVENTIONS = "conventions"
+    VLAN_NEED = "VLAN of a brief"
+    DEVICE_NEED = "device of a brief"
+    GATEWAY = "gateway of a brief"
+    HOST_NEED = "host of a brief"
+    OUTSIDE = "outside of a brief"
+
+
+INTERFACES = (Holder.SUBINTERFACE, Holder.VLAN_INTERFACE, Holder.AGGREGATE, Holder.LOOPBACK)
+"""The kinds of interface that a device can have beside its ports."""
+ADDRESSED = (Holder.PORT, *INTERFACES)
+"""What carries IP addresses on a device."""
+SWITCHED = (Holder.PORT, Holder.AGGREGATE)
+"""What can be an access port or a trunk."""
+
+
+@dataclass(frozen=True, slots=True)
+class Key:
+    """One key.
+
+    Args:
+        name: as a document writes it.
+        value: what its value is.
+        of: who may have it.
+        about: a line of documentation.
+        many: one value or a list of them.
+        default: what stands for it where it is not written.
+        required: it must be written.
+        field: the field of the model that holds it; the name itself, hyphens as underscores, where not given.
+        holds: of sections, who they are.
+        tells: of an interface, that this key tells which kind it is.
+    """
+
+    name: str
+    value: Value
+    of: tuple[Holder, ...]
+    about: str
+    many: bool = False
+    default: object = None
+    required: bool = False
+    field: str = ""
+    holds: tuple[Holder, ...] = ()
+    tells: bool = False
+
+    @property
+    def attribute(self) -> str:
+        """The field of the model that holds the value."""
+        return self.field or self.name.replace("-", "_")
+
+
+_NETWORK, _BRIEF = (Holder.NETWORK,), (Holder.BRIEF,)
+_BOTH = (Holder.NETWORK, Holder.BRIEF)
+_DEVICE, _HOST = (Holder.DEVICE,), (Holder.HOST,)
+_EVERY_PART = (Holder.DEVICE, *ADDRESSED, Holder.HOST, Holder.CABLE)
+
+KEYS = (
+    # a network and a brief
+    Key("format", Value.FORMAT, _BOTH, "which document this is, and its version", required=True),
+    Key("title", Value.TEXT, _BOTH, "what people call it", default=""),
+    Key("space", Value.PREFIX, _BRIEF, "what subnets are carved from", many=True, required=True),
+    Key("reserved", Value.PREFIX, _BRIEF, "blocks that are not given out", many=True, default=()),
+    Key("conventions", Value.SECTION, _BRIEF, "house rules", holds=(Holder.CONVENTIONS,)),
+    Key("vlans", Value.NAMED, _NETWORK, "the catalogue: the id of each VLAN by its name", default={}),
+    Key("vlans", Value.NAMED, _BRIEF, "the VLANs by name", default={}, holds=(Holder.VLAN_NEED,)),
+    Key("devices", Value.NAMED, _NETWORK, "the devices by name", default={}, holds=_DEVICE),
+    Key("devices", Value.NAMED, _BRIEF, "the devices by name", default={}, holds=(Holder.DEVICE_NEED,)),
+    Key("gateways", Value.LIST, _BRIEF, "where the gateways of VLANs are", default=(), holds=(Holder.GATEWAY,)),
+    Key("hosts", Value.NAMED, _NETWORK, "the hosts by name", default={}, holds=_HOST),
+    Key("hosts", Value.NAMED, _BRIEF, "the hosts by name", default={}, holds=(Holder.HOST_NEED,)),
+    Key("outside", Value.SECTION, _BRIEF, "where the outside is reached", holds=(Holder.OUTSIDE,)),
+    Key("cables", Value.LIST, _BOTH, "the cables; one alone is written as its ends", default=(), holds=(Holder.CABLE,)),
+    Key("expect", Value.LIST, _BOTH, "what must hold, and is checked", default=(), holds=(Holder.EXPECTATION,)),
+    # devices
+    Key("kind", Value.KIND, (Holder.DEVICE, Holder.DEVICE_NEED), "router, l3switch or switch", required=True),
+    Key("routing", Value.FAMILY, _DEVICE, "the families that it forwards; must be written on an l3switch", many=True),
+    Key("vlans", Value.VLAN, _DEVICE, "the VLANs that exist on it; all of the catalogue where not written", many=True),
+    Key("ports", Value.NAMED, _DEVICE, "the physical ports by name", default={}, holds=(Holder.PORT,)),
+    Key("interfaces", Value.NAMED, _DEVICE, "its other interfaces by name", default={}, holds=INTERFACES),
+    Key("routes", Value.LIST, _DEVICE, "the static routes", default=(), holds=(Holder.ROUTE,)),
+    Key("ports", Value.PORTS, (Holder.DEVICE_NEED,), "how many (p1, p2, ...), or their names"),
+    Key("manage", Value.VLAN, (Holder.DEVICE_NEED,), "the VLAN that it gets an address in, for itself"),
+    # ports and interfaces
+    Key("speed", Value.SPEED, (Holder.PORT,), "bits per second, such as 100M, 1G or 10G; 1G where not written"),
+    Key(
+        "parent",
+        Value.PORT_NAME,
+        (Holder.SUBINTERFACE,),
+        "the routed port or aggregate that it is a part of",
+        tells=True,
+    ),
+    Key("tag", Value.VLAN, (Holder.SUBINTERFACE,), "the VLAN whose tagged frames are its own"),
+    Key(
+        "untagged",
+        Value.FLAG,
+        (Holder.SUBINTERFACE,),
+        "its frames are untagged; `tag` says which VLAN is meant",
+        default=False,
+    ),
+    Key("vlan", Value.VLAN, (Holder.VLAN_INTERFACE,), "the VLAN that it is the device's interface in", tells=True),
+    Key("members", Value.NAME, (Holder.AGGREGATE,), "the ports that act as one", many=True, tells=True),
+    Key(
+        "loopback",
+        Value.FLAG,
+        (Holder.LOOPBACK,),
+        "an address of the device itself, on no port",
+        default=False,
+        tells=True,
+    ),
+    Key(
+        "access",
+        Value.VLAN,
+        SWITCHED,
+        "the one VLAN of an access port; VLAN 1 where neither this nor `trunk` is written",
+    ),
+    Key("trunk", Value.TRUNK, SWITCHED, "the VLANs that it carries: all, or a list of names, ids and ranges of ids"),
+    Key("untagged", Value.UNTAGGED, SWITCHED, "the untagged VLAN of a trunk, or none; VLAN 1 where not written"),
+    Key("routed", Value.FLAG, SWITCHED, "a routed port that has no address yet", default=False),
+    Key("address", Value.INTERFACE_ADDRESS, ADDRESSED, "its addresses", many=True, default=(), field="addresses"),
+    Key("vrf", Value.NAME, (*ADDRESSED, Holder.ROUTE), "the routing table that it belongs to"),
+    # routes
+    Key("destination", Value.PREFIX, (Holder.ROUTE,), "the subnet that it leads to", required=True),
+    Key("next-hop", Value.NEXT_HOP, (Holder.ROUTE,), "who to send to; a link-local one with %INTERFACE", required=True),
+    Key("metric", Value.METRIC, (Holder.ROUTE,), "of two routes to one subnet the lower is used", default=1),
+    # hosts, cables, expectations
+    Key("at", Value.PORT, (Holder.HOST, Holder.OUTSIDE), "where it is plugged in", required=True),
+    Key(
+        "address",
+        Value.HOST_ADDRESS,
+        (Holder.HOST, Holder.HOST_NEED),
+        "its addresses; auto takes IPv6 from routers",
+        many=True,
+        default=(),
+        field="addresses",
+    ),
+    Key(
+        "gateway",
+        Value.NEXT_HOP,
+        (Holder.DEVICE, Holder.HOST),
+        "for its own traffic, in the families that it does not route",
+        many=True,
+        default=(),
+    ),
+    Key(
+        "unresolved",
+        Value.UNRESOLVED,
+        (Holder.DEVICE, Holder.HOST),
+        "what happens to an IPv4 packet while its next hop is asked for",
+    ),
+    Key(
+        "mac",
+        Value.MAC,
+        (Holder.DEVICE, Holder.HOST),
+        "where it is not to be the one that follows its place in the file",
+    ),
+    Key("ends", Value.ENDS, (Holder.CABLE,), "the two ports that it joins", required=True),
+    Key("off", Value.FLAG, _EVERY_PART, "administratively off", default=False),
+    Key("from", Value.PARTY, (Holder.EXPECTATION,), "who begins", required=True, field="source"),
+    Key("to", Value.PARTY, (Holder.EXPECTATION,), "who is to be reached, or not", required=True, field="target"),
+    Key("reached", Value.FLAG, (Holder.EXPECTATION,), "whether they must be reached, or must not be", required=True),
+    # what a brief needs
+    Key(
+        "gateway",
+        Value.GATEWAY_CONVENTION,
+        (Holder.CONVENTIONS,),
+        "where in its subnet: first, last, +N or -N",
+        default=FIRST,
+    ),
+    Key("headroom", Value.SHARE, (Holder.CONVENTIONS,), "free room kept in each subnet", default=Fraction(1, 4)),
+    Key(
+        "leases",
+        Value.SHARE,
+        (Holder.CONVENTIONS,),
+        "the upper share of a subnet kept for DHCP",
+        default=Fraction(1, 2),
+    ),
+    Key("subnets", Value.SUBNETS, (Holder.CONVENTIONS,), "how they are laid out", default="by-size"),
+    Key("subinterface", Value.SUBINTERFACE, (Holder.CONVENTIONS,), "how they are numbered", default="by-vlan-id"),
+    Key("transit", Value.TRANSIT, (Holder.CONVENTIONS,), "the size of links between routing devices", default=31),
+    Key("loopbacks", Value.FLAG, (Holder.CONVENTIONS,), "a loopback address on every routing device", default=False),
+    Key("untagged", Value.UNTAGGED, (Holder.CONVENTIONS,), "the untagged VLAN of trunks, or none", default="none"),
+    Key("id", Value.VLAN_ID, (Holder.VLAN_NEED,), "its VLAN id", required=True),
+    Key("hosts", Value.COUNT, (Holder.VLAN_NEED,), "how many to make room for", default=0),
+    Key("subnet", Value.PREFIX, (Holder.VLAN_NEED,), "its subnet, where it is decided", many=True, default=()),
+    Key(
+        "gateway",
+        Value.ADDRESS,
+        (Holder.VLAN_NEED,),
+        "its gateway's address, where it is decided",
+        many=True,
+        default=(),
+    ),
+    Key("at", Value.PLACE, (Holder.VLAN_NEED,), "switches, or free ports, that must have it", many=True, default=()),
+    Key(
+        "families", Value.FAMILY, (Holder.VLAN_NEED,), "the families that it gets subnets of", many=True, default=(4, 6)
+    ),
+    Key(
+        "for",
+        Value.VLAN,
+        (Holder.GATEWAY,),
+        "the VLANs whose gateways they are",
+        many=True,
+        required=True,
+        field="vlans",
+    ),
+    Key("at", Value.PLACE, (Holder.GATEWAY,), "a router's port, or an l3switch", required=True, field="place"),
+    Key("untagged", Value.FLAG, (Holder.GATEWAY,), "the whole router port is for one VLAN", default=False),
+    Key("vlan", Value.VLAN, (Holder.HOST_NEED,), "its VLAN", required=True),
+    Key(
+        "at",
+        Value.PLACE,
+        (Holder.HOST_NEED,),
+        "a port, or a switch, which then chooses one",
+        required=True,
+        field="place",
+    ),
+    Key(
+        "address",
+        Value.INTERFACE_ADDRESS,
+        (Holder.OUTSIDE,),
+        "this side's addresses",
+        many=True,
+        required=True,
+        field="addresses",
+    ),
+    Key("next-hop", Value.NEXT_HOP, (Holder.OUTSIDE,), "the far side's addresses", many=True, required=True),
+)
+"""All keys, in the order in which they are documented and written."""
+
+
+def _by_holder() -> dict[Holder, tuple[Key, ...]]:
+    return {holder: tuple(key for key in KEYS if holder in key.of) for holder in Holder}
+
+
+_OF = _by_holder()
+
+
+def keys_of(holder: Holder) -> tuple[Key, ...]:
+    """The keys that a holder may have."""
+    return _OF[holder]
+
+
+def telling_key(holder: Holder) -> Key:
+    """The key that tells an interface of that kind."""
+    return next(key for key in _OF[holder] if key.tells)

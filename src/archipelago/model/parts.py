@@ -1,0 +1,183 @@
+"""The parts of a network: ports, interfaces, routes, devices, hosts, cables, as they are written."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal, NamedTuple
+
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+
+Kind = Literal["router", "l3switch", "switch"]
+Path = tuple[str | int, ...]
+"""Where something stands in its document: the keys and list positions that lead to it."""
+
+DEFAULT_VLAN = 1
+"""The VLAN of a port that nothing else was said of (the standard's default PVID, IEEE 802.1Q 6.9)."""
+
+
+class End(NamedTuple):
+    """One port of one device."""
+
+    device: str
+    port: str
+
+    def __str__(self) -> str:
+        return f"{self.device}/{self.port}"
+
+
+class Mark(NamedTuple):
+    """Where a key and its value start in a file. Lines and columns count from 1."""
+
+    key_line: int
+    key_column: int
+    line: int
+    column: int
+
+
+class NextHop(NamedTuple):
+    """Where to send what is not on a connected subnet; a link-local one names its interface (RFC 4007)."""
+
+    address: Address
+    interface: str | None = None
+
+    def __str__(self) -> str:
+        return f"{self.address}%{self.interface}" if self.interface else str(self.address)
+
+
+SPEED_UNITS = {"T": 10**12, "G": 10**9, "M": 10**6}
+"""Bits per second of the units that speeds are written in."""
+
+
+def speed_text(bits: int) -> str:
+    """A speed in bits per second as a document writes it, such as `1G`."""
+    unit = next((unit for unit, size in SPEED_UNITS.items() if bits >= size), "M")
+    return f"{bits / SPEED_UNITS[unit]:g}{unit}"
+
+
+@dataclass(frozen=True, slots=True)
+class Port:
+    """A physical port as written. `speed` is in bits per second; `trunk` is VLAN ids, or "all"; `untagged` is a
+    VLAN id, or "none"; None stands for "not written"."""
+
+    name: str
+    speed: int | None = None
+    off: bool = False
+    access: int | None = None
+    trunk: tuple[int, ...] | Literal["all"] | None = None
+    untagged: int | Literal["none"] | None = None
+    addresses: tuple[InterfaceAddress, ...] = ()
+    routed: bool = False
+    vrf: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Subinterface:
+    """The part of a routed port or aggregate that speaks for one VLAN (an 802.1Q tag)."""
+
+    name: str
+    parent: str
+    tag: int | None = None
+    untagged: bool = False
+    addresses: tuple[InterfaceAddress, ...] = ()
+    off: bool = False
+    vrf: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class VlanInterface:
+    """A device's own interface in one of its VLANs."""
+
+    name: str
+    vlan: int
+    addresses: tuple[InterfaceAddress, ...] = ()
+    off: bool = False
+    vrf: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Aggregate:
+    """Several ports that act as one (IEEE 802.1AX). Takes a port's keys."""
+
+    name: str
+    members: tuple[str, ...]
+    off: bool = False
+    access: int | None = None
+    trunk: tuple[int, ...] | Literal["all"] | None = None
+    untagged: int | Literal["none"] | None = None
+    addresses: tuple[InterfaceAddress, ...] = ()
+    routed: bool = False
+    vrf: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Loopback:
+    """An address of the device itself, on no port: up while it is on."""
+
+    name: str
+    addresses: tuple[InterfaceAddress, ...] = ()
+    off: bool = False
+    vrf: str | None = None
+
+
+Interface = Subinterface | VlanInterface | Aggregate | Loopback
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """A static route; a lower metric is preferred."""
+
+    destination: Prefix
+    next_hop: NextHop
+    metric: int = 1
+    vrf: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    """A router, layer 3 switch or layer 2 switch. `routing` is the families written (None: not written); `vlans` the
+    VLAN ids written (None: all of the catalogue); `mac` its MAC address, where it does not follow its place."""
+
+    name: str
+    kind: Kind
+    routing: tuple[int, ...] | None = None
+    vlans: tuple[int, ...] | None = None
+    ports: Mapping[str, Port] = field(default_factory=dict)
+    interfaces: Mapping[str, Interface] = field(default_factory=dict)
+    routes: tuple[Route, ...] = ()
+    gateway: tuple[NextHop, ...] = ()
+    off: bool = False
+    unresolved: Literal["hold", "drop"] | None = None
+    mac: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Host:
+    """An end station with one untagged port. With `auto` it takes IPv6 addresses and gateways from what routers
+    advertise (RFC 4862), beside those written."""
+
+    name: str
+    at: End
+    addresses: tuple[InterfaceAddress, ...] = ()
+    gateway: tuple[NextHop, ...] = ()
+    off: bool = False
+    unresolved: Literal["hold", "drop"] | None = None
+    auto: bool = False
+    mac: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Cable:
+    """A cable between two ports."""
+
+    a: End
+    b: End
+    off: bool = False
+
+    @property
+    def ends(self) -> tuple[End, End]:
+        """Both ports."""
+        return self.a, self.b
+
+    def __str__(self) -> str:
+        return f"{self.a} ~ {self.b}"

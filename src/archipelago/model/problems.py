@@ -1,0 +1,80 @@
+"""What the rules of a network and of a brief share: names and what is meant by them, values, VLANs, addresses."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from difflib import get_close_matches
+
+from archipelago.addressing.values import InterfaceAddress
+from archipelago.errors import ModelProblem
+from archipelago.model.keys import Holder, keys_of
+from archipelago.model.parts import Path
+from archipelago.model.values import fits
+
+Problems = Iterator[ModelProblem]
+MOST_MEANT = 8
+"""So many misspelt names of one document get a 'did you mean'; looking for one takes time."""
+
+
+class Names:
+    """The names that something can be meant by, for messages. `left_out` are those that were written and not
+    understood: whatever refers to them is not held against the document. No more than some get a 'did you mean'."""
+
+    def __init__(self, left_out: Collection[str] = ()) -> None:
+        self._left_out = left_out
+        self._meant = 0
+
+    def hint(self, word: str, accepted: Iterable[str]) -> str:
+        """`; did you mean 'x'?` where one accepted name is close, else nothing."""
+        if self._meant >= MOST_MEANT:
+            return ""
+        self._meant += 1
+        found = get_close_matches(word[:100], list(accepted), n=1, cutoff=0.6)
+        return f"; did you mean '{found[0]}'?" if found else ""
+
+    def unknown(self, path: Path, word: str, accepted: Collection[str], what: str) -> Problems:
+        """A problem where a name is not among the accepted ones."""
+        if word not in accepted and word not in self._left_out:
+            hint = self.hint(word, accepted)
+            yield ModelProblem(path, f"there is no {what} '{word}'{hint}; there are: {listed(accepted)}")
+
+    def forgives(self, word: str) -> bool:
+        """Whether a name was written and not understood."""
+        return word in self._left_out
+
+
+def listed(accepted: Iterable[str], most: int = 12) -> str:
+    """The accepted names as text, cut where there are very many."""
+    names = list(accepted)
+    if not names:
+        return "none"
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
+def wrong_values(holder: Holder, thing: object, path: Path) -> Problems:
+    """The fields of a part of the model whose values its keys may not have."""
+    for key in keys_of(holder):
+        if hasattr(thing, key.attribute):
+            value = getattr(thing, key.attribute)
+            if not fits(key, value):
+                what = f"{'a list of ' if key.many else 'a '}{key.value}"
+                yield ModelProblem((*path, key.name), f"{value!r} is not {what}")
+
+
+def held_problems(path: Path, addresses: Iterable[InterfaceAddress]) -> Problems:
+    """Addresses that no interface can hold: the unspecified one, loopback, multicast and what is above."""
+    for held in addresses:
+        first = held.value >> 24 if held.version == 4 else held.value >> 120
+        reserved = first >= 224 or first in (0, 127) if held.version == 4 else first == 0xFF or held.value == 1
+        if held.value == 0 or reserved:
+            yield ModelProblem((*path, "address"), f"{held} is not an address that an interface can hold")
+
+
+def vlan_problems(path: Path, vlan: int | None, vlans: Mapping[str, int]) -> Problems:
+    """A VLAN that is neither in the catalogue nor VLAN 1."""
+    if vlan is None or vlan == 1 or vlan == 0 or vlan in vlans.values():  # 0: one that was not understood
+        return
+    if not 1 <= vlan <= 4094:
+        yield ModelProblem(path, f"'{vlan}' is not a VLAN id; ids go from 1 to 4094 (IEEE 802.1Q)")
+    else:
+        yield ModelProblem(path, f"there is no VLAN '{vlan}' in the catalogue; 'vlans' holds: {listed(vlans)}")

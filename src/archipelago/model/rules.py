@@ -1,0 +1,140 @@
+"""What must hold in a network, whoever writes it down: every rule that a document's reader and Python share."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from typing import TYPE_CHECKING
+
+from archipelago.addressing.values import parse_address, parse_prefix
+from archipelago.errors import AddressError, ModelProblem
+from archipelago.model.device_rules import device_problems
+from archipelago.model.expectation import OUTSIDE, Expectation
+from archipelago.model.keys import Holder
+from archipelago.model.parts import End, Host, Path
+from archipelago.model.problems import Names, Problems, held_problems, listed, vlan_problems, wrong_values
+from archipelago.model.values import NAME
+
+if TYPE_CHECKING:
+    from archipelago.model.network import Network
+
+
+def catalogue_problems(vlans: Mapping[str, int]) -> Problems:
+    """Each id has one name, and no name is a word of the format."""
+    seen: dict[int, str] = {}
+    for name, number in vlans.items():
+        if name in ("all", "none"):
+            message = f"'{name}' has a meaning of its own on trunks; give the VLAN another name"
+            yield ModelProblem(("vlans", name), message, True)
+        first = seen.setdefault(number, name)
+        if first != name:
+            message = f"VLAN id {number} is '{first}' already; each VLAN has an id of its own"
+            yield ModelProblem(("vlans", name), message)
+
+
+def plug_problems(uses: Iterable[tuple[Path, End, object]], devices: Mapping[str, object], names: Names) -> Problems:
+    """Every port in use is on a device that exists, is not the name of an interface, and is used once.
+
+    Args:
+        uses: where each use is written, the port, and what is plugged in.
+        devices: those that exist.
+        names: for messages.
+    """
+    used: dict[End, object] = {}
+    for path, end, what in uses:
+        if end.device not in devices:
+            yield from names.unknown(path, end.device, devices, "device")
+            continue
+        if end.port in getattr(devices[end.device], "interfaces", {}):
+            yield ModelProblem(path, f"{end} is an interface; cables and hosts go into ports")
+        if end in used:
+            first = used[end]
+            yield ModelProblem(path, f"port {end} is used twice (first by {first}); a port takes one cable or one host")
+        used.setdefault(end, what)
+
+
+def expectation_problems(
+    expect: Iterable[Expectation], vlans: Mapping[str, int], hosts: Collection[str], names: Names
+) -> Problems:
+    """Each end of an expectation is a VLAN, a host, a subnet, an address, or the outside."""
+    for number, one in enumerate(expect):
+        for key, end in (("from", one.source), ("to", one.target)):
+            yield from _party_problems(("expect", number, key), end, (vlans, hosts), names)
+
+
+def _party_problems(path: Path, end: str, known: tuple[Mapping[str, int], Collection[str]], names: Names) -> Problems:
+    vlans, hosts = known
+    if end == OUTSIDE or names.forgives(end):
+        return
+    if end in vlans and end in hosts:
+        message = f"'{end}' is a VLAN and a host; write the VLAN's id ({vlans[end]}) or the host's address"
+        yield ModelProblem(path, message)
+    elif end in vlans or end in hosts:
+        return
+    elif end.isascii() and end.isdigit():
+        yield from vlan_problems(path, int(end[:9]), vlans)
+    else:
+        try:
+            parse_prefix(end) if "/" in end else parse_address(end)
+        except AddressError as error:
+            addressed = end[:1].isdigit() or ":" in end
+            hint = f": {error}" if addressed else names.hint(end, [*vlans, *hosts, OUTSIDE])
+            yield ModelProblem(
+                path,
+                f"'{end}' is no VLAN, host, subnet or address{hint}; "
+                f"VLANs: {listed(vlans)}; or '{OUTSIDE}', whatever lies beyond the network",
+            )
+
+
+def network_problems(network: Network, left_out: Collection[str] = ()) -> Problems:
+    """Everything wrong in a network.
+
+    Args:
+        network: the network, as far as it is there.
+        left_out: names that were written and not understood.
+    """
+    names = Names(left_out)
+    yield from catalogue_problems(network.vlans)
+    in_use: dict[str, set[str]] = {}
+    uses = list(_uses(network))
+    for _, end, _ in uses:
+        in_use.setdefault(end.device, set()).add(end.port)
+    yield from plug_problems(uses, network.devices, names)
+    for name, device in network.devices.items():
+        yield from named_problems(name, device.name, ("devices", name))
+        yield from device_problems(device, in_use.get(name, set()), network.vlans, names)
+    for name, host in network.hosts.items():
+        yield from named_problems(name, host.name, ("hosts", name))
+        yield from _host_problems(host, network.devices)
+    for number, cable in enumerate(network.cables):
+        yield from wrong_values(Holder.CABLE, cable, ("cables", number))
+    yield from expectation_problems(network.expect, network.vlans, network.hosts, names)
+
+
+def named_problems(key: str, name: str, path: Path) -> Problems:
+    """A part that is filed under another name than its own, or under what is no name."""
+    if key != name:
+        yield ModelProblem(
+            path, f"'{key}' stands for what is called '{name}'; a part is filed under its own name", True
+        )
+    if not NAME.fullmatch(key):
+        yield ModelProblem(path, f"'{key}' is not a name; a name starts with a letter", True)
+
+
+def _uses(network: Network) -> Iterator[tuple[Path, End, object]]:
+    for number, cable in enumerate(network.cables):
+        yield ("cables", number), cable.a, f"cable {cable}"
+        yield ("cables", number), cable.b, f"cable {cable}"
+    for name, host in network.hosts.items():
+        yield ("hosts", name, "at"), host.at, f"host {name}"
+
+
+def _host_problems(host: Host, devices: Collection[str]) -> Problems:
+    path: Path = ("hosts", host.name)
+    yield from wrong_values(Holder.HOST, host, path)
+    if host.name in devices:
+        yield ModelProblem(path, f"'{host.name}' is a device too; hosts and devices have names of their own", True)
+    yield from held_problems(path, host.addresses)
+    for hop in host.gateway:
+        if hop.interface:
+            message = f"'{hop}': a host has one interface; leave out '%{hop.interface}'"
+            yield ModelProblem((*path, "gateway"), message)
