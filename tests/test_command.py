@@ -149,7 +149,7 @@ def test_view_shows_filters_and_tables(command, tern_bay):
     everything = command("view", network).stdout
     assert "p1-p2" in everything and "subinterface" in everything and "in use" in everything
     crew = json.loads(command("view", network, "hall", "--vlan", "crew", "--json").stdout)
-    assert {row["VLAN"] for row in crew["VLANs"]} == {"220"} and {row["device"] for row in crew["VLANs"]} == {"hall"}
+    assert {row["VLAN"] for row in crew["VLANs"]} == {220} and {row["device"] for row in crew["VLANs"]} == {"hall"}
     assert "p24" in command("view", network, "--port", "p24").stdout
     learned = command("view", network, "landing", "hall", "--after", "kiosk-a,mess").stdout
     assert "ARP and neighbour tables" in learned and "MAC tables" in learned

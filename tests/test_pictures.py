@@ -17,6 +17,7 @@ from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.knowledge.known import know
 from archipelago.model.network import Network
+from archipelago.views import figure as figures
 from archipelago.views import matrix as shown
 from archipelago.views.table import lines
 
@@ -45,10 +46,10 @@ def told(network, **options):
 
 def test_the_headline_is_the_answer():
     sound = archipelago.matrix(islands(3, 4))
-    assert shown.headline(sound) == "132 of 132 pairs reached"
+    assert sound.headline == "132 of 132 pairs reached"
     cut = archipelago.matrix(islands(3, 4), without=["q111"])
-    assert shown.headline(cut) == "56 of 132 pairs reached; 76 pairs cut off"
-    assert shown.headline(replace(sound, hosts=(), kind=np.empty(0, int))) == "0 of 0 pairs reached"
+    assert cut.headline == "56 of 132 pairs reached; 76 pairs cut off"
+    assert replace(sound, hosts=(), kind=np.empty(0, int)).headline == "0 of 0 pairs reached"
 
 
 def test_vlan_by_vlan_counts_pairs_and_not_hosts_with_themselves():
@@ -94,24 +95,25 @@ def test_host_by_host():
 def test_figures_of_any_size(tmp_path, vlans, each):
     network = islands(vlans, each)
     found = archipelago.matrix(network, without=[f"h110x{each}"], causes=True)
-    drawn = shown.figure(know(network), found, "matrix.png")
+    drawn = figures.figure(know(network), found, "matrix.png")
     (tmp_path / "matrix.png").write_bytes(drawn)
     pixels = imread(tmp_path / "matrix.png")[:, :, :3]
     assert pixels.shape[:2] == (1040, 1280)
     shades = {
-        name: np.array([int(name[at : at + 2], 16) for at in (1, 3, 5)]) / 255 for name in (shown.CUT, shown.REACHED)
+        name: np.array([int(name[at : at + 2], 16) for at in (1, 3, 5)]) / 255
+        for name in (figures.CUT, figures.REACHED)
     }
     seen = {name: int((np.abs(pixels - shade).max(axis=2) < 0.02).sum()) for name, shade in shades.items()}
-    assert seen[shown.REACHED] > 100_000  # nearly everything is reached
-    assert seen[shown.CUT] < seen[shown.REACHED] and (seen[shown.CUT] > 0 or each > 50)
-    svg = shown.figure(know(network), found, "matrix.svg").decode()
-    assert "v110 (110)" in svg and f"h110x{each} is off" in svg and shown.headline(found) in svg
+    assert seen[figures.REACHED] > 100_000  # nearly everything is reached
+    assert seen[figures.CUT] < seen[figures.REACHED] and (seen[figures.CUT] > 0 or each > 50)
+    svg = figures.figure(know(network), found, "matrix.svg").decode()
+    assert "v110 (110)" in svg and f"h110x{each} is off" in svg and found.headline in svg
 
 
 def test_names_from_a_file_are_quoted_in_the_figure():
     network = islands(1, 2)
     odd = Network(**{name: getattr(network, name) for name in ("devices", "hosts", "cables")}, vlans={"a.b-c": 110})
-    assert b"a.b-c (110)" in shown.figure(know(odd), archipelago.matrix(odd), "m.svg")
+    assert b"a.b-c (110)" in figures.figure(know(odd), archipelago.matrix(odd), "m.svg")
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="terminals there are another matter")

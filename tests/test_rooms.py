@@ -20,9 +20,10 @@ BELOW = {
     "design": {"model", "addressing", "errors"},
     "audit": {"diagnosis", "knowledge", "model", "addressing"},
     "simulation": {"diagnosis", "knowledge", "model", "addressing", "errors"},
-    "exchange": {"knowledge", "model", "addressing", "errors"},
+    "exchange": {"simulation", "knowledge", "model", "addressing", "errors"},
     "reachability": {"simulation", "diagnosis", "knowledge", "model", "addressing", "errors"},
     "views": {
+        "exchange",
         "reachability",
         "simulation",
         "audit",

@@ -30,6 +30,10 @@ class DesignError(ArchipelagoError):
         self.reasons = reasons
 
 
+class KernelError(ArchipelagoError):
+    """No kernel can be used here, or it did not finish; the message says what to install or what it said last."""
+
+
 class QueryError(ArchipelagoError):
     """A question names something that the network does not have."""
 

@@ -75,6 +75,11 @@ class Carving:
     reserved: tuple[Prefix, ...]
     free: tuple[Prefix, ...]
 
+    def __str__(self) -> str:
+        gateways = [f", gateway {one.gateway}" if one.gateway else "" for one in self.allotments]
+        named = zip(self.allotments, gateways, strict=True)
+        return "\n".join(f"{one.name}: {one.prefix}{gateway}" for one, gateway in named)
+
 
 def carve(
     spaces: Sequence[Prefix],

@@ -26,6 +26,9 @@ class Address(NamedTuple):
     def __str__(self) -> str:
         return _text(self.version, self.value)
 
+    def __repr__(self) -> str:
+        return f"Address('{self}')"
+
 
 class Prefix(NamedTuple):
     """A block of addresses: IP version, first address as an integer, prefix length in bits."""
@@ -36,6 +39,9 @@ class Prefix(NamedTuple):
 
     def __str__(self) -> str:
         return f"{_text(self.version, self.value)}/{self.length}"
+
+    def __repr__(self) -> str:
+        return f"Prefix('{self}')"
 
     @property
     def size(self) -> int:
@@ -96,6 +102,9 @@ class InterfaceAddress(NamedTuple):
 
     def __str__(self) -> str:
         return f"{_text(self.version, self.value)}/{self.length}"
+
+    def __repr__(self) -> str:
+        return f"InterfaceAddress('{self}')"
 
     @property
     def address(self) -> Address:

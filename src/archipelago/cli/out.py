@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable
+import time
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from threading import Event, Thread
 from typing import Any
 
 from archipelago.views.table import Table, lines
 
-PATIENCE = 2.0
+FIRST_NOTICE = 2.0
 """Seconds after which a terminal is told that work goes on."""
 
 
-class Patience:
+class ProgressNotice:
     """Tells a terminal, on standard error, that a verb is still at work, and for how long, until it answers."""
 
     def __init__(self, verb: str) -> None:
@@ -24,9 +26,9 @@ class Patience:
             self._thread.start()
 
     def _tell(self) -> None:
-        waited = PATIENCE
+        waited = FIRST_NOTICE
         shown = False
-        while not self._over.wait(PATIENCE if not shown else 0.5):
+        while not self._over.wait(FIRST_NOTICE if not shown else 0.5):
             ahead = "." * (int(2 * waited) % 8)
             print(f"\r{self._verb}: at work for {waited:.1f} s {ahead:<8}", end="", file=sys.stderr, flush=True)
             shown = True
@@ -41,12 +43,32 @@ class Patience:
             self._thread.join()
 
 
-_waiting: list[Patience] = []
+@contextmanager
+def bar(what: str, seconds: float) -> Iterator[Callable[[int, int], None]]:
+    """A bar on a terminal's standard error while something counts what it has done."""
+    started = time.monotonic()
+    shown = False
+
+    def progress(done: int, total: int) -> None:
+        nonlocal shown
+        passed = time.monotonic() - started
+        if sys.stderr.isatty() and passed > FIRST_NOTICE:
+            shown = True
+            filled = "#" * int(20 * done / max(total, 1))
+            text = f"\r{what} [{filled:<20}] {passed:.0f} of at most {seconds:.0f} s"
+            print(text, end="", file=sys.stderr, flush=True)
+
+    yield progress
+    if shown:
+        print("\r\033[K", end="", file=sys.stderr, flush=True)
+
+
+_waiting: list[ProgressNotice] = []
 
 
 def wait(verb: str) -> None:
     """From now on the terminal is kept informed, until something is said."""
-    _waiting.append(Patience(verb))
+    _waiting.append(ProgressNotice(verb))
 
 
 def answered() -> None:

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import archipelago
 from archipelago.cli import out
-from archipelago.cli.mending import apply_mends
 from archipelago.errors import DocumentError, Problem
 from archipelago.files.disk import write_whole
 from archipelago.model.finding import REMOVE, Edit
@@ -72,7 +71,7 @@ def tour(directory: Path) -> None:
 
     _step(3, "Audit: is anything wrong or risky?", f"archipelago audit {network_path}")
     network = archipelago.read_network(network_path)
-    out.say(findings.headline(archipelago.audit(network)))
+    out.say(archipelago.audit(network).headline)
 
     _step(
         4,
@@ -113,7 +112,7 @@ def _break_and_mend(network: Network, network_path: Path) -> None:
     write_whole(broken_path, f"# Tern Bay with six mistakes in it:\n{notes}{text}")
     broken = archipelago.read_network(broken_path)
     wrong = archipelago.audit(broken)
-    out.say(findings.headline(wrong))
+    out.say(wrong.headline)
     out.say_lines(findings.lines(broken, wrong))
 
     _step(
@@ -131,9 +130,9 @@ def _break_and_mend(network: Network, network_path: Path) -> None:
 
     mended_path = directory / "mended.yaml"
     _step(9, "Mend: apply the changes and look again", f"archipelago mend {broken_path} -o {mended_path}")
-    write_whole(mended_path, apply_mends(broken_path.read_text(encoding="utf-8"), str(mended_path), []).text)
+    write_whole(mended_path, archipelago.mend(broken_path.read_text(encoding="utf-8")).text)
     mended = archipelago.read_network(mended_path)
-    out.say(findings.headline(archipelago.audit(mended)))
+    out.say(archipelago.audit(mended).headline)
     _ask(mended, "kiosk-a", "barrier", steps=False)
 
 

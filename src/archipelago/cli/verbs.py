@@ -81,14 +81,13 @@ def audit(words: Namespace) -> int:
     from archipelago.views.plain import finding_with_line
 
     network = archipelago.read_network(words.network)
-    findings = archipelago.audit(network)
-    errors = sum(one.severity == "error" for one in findings)
+    found = archipelago.audit(network)
     if words.as_json:
-        out.say_json({"errors": errors, "findings": [finding_with_line(network, one) for one in findings]})
+        out.say_json({"errors": found.errors, "findings": [finding_with_line(network, one) for one in found]})
     else:
-        out.head(view.headline(findings))
-        out.say_lines(view.lines(network, findings))
-    return 1 if errors else 0
+        out.head(found.headline)
+        out.say_lines(view.lines(network, found))
+    return 1 if found.errors else 0
 
 
 def reach(words: Namespace) -> int:
@@ -131,47 +130,28 @@ def reach(words: Namespace) -> int:
 
 
 def _broadcast(network: Network, words: Namespace) -> int:
-    from archipelago.knowledge.ends import find_source
-    from archipelago.knowledge.index import index_network
-    from archipelago.simulation.explore import broadcast
-    from archipelago.views.table import counted, table
+    from archipelago.views.table import table
 
-    view = index_network(network)
-    heard = broadcast(view, find_source(view, words.source))
-    hosts = sum(one.kind == "host" for one in heard)
+    found = archipelago.broadcast(network, words.source)
     if words.as_json:
-        out.say_json({"source": words.source, "hosts": hosts, "heard": archipelago.to_json(heard)})
+        out.say_json({"source": found.source, "hosts": found.hosts, "heard": archipelago.to_json(found.heard)})
         return 0
-    out.head(
-        f"a broadcast of {words.source} is heard by {counted(hosts, 'host')}, {counted(len(heard), 'station')} in all"
-    )
-    rows = [(one.name, one.kind, one.interface, ", ".join(one.through)) for one in heard]
+    out.head(found.headline)
+    rows = [(one.name, one.kind, one.interface, ", ".join(one.through)) for one in found.heard]
     out.say_tables([table("", ("heard by", "kind", "on", "through"), rows)])
     return 0
 
 
 def _trace(network: Network, words: Namespace) -> int:
-    from archipelago.knowledge.ends import find_end, find_source
-    from archipelago.knowledge.index import index_network
-    from archipelago.simulation.explore import trace
-    from archipelago.simulation.frames import ICMP_ERRORS
-    from archipelago.views.table import table
+    from archipelago.views.answer import trace_table
 
-    view = index_network(network)
-    found = trace(view, find_source(view, words.source), find_end(view, words.target), words.family)
-    reached = bool(found) and found[-1].answer == "reply"
+    found = archipelago.trace(network, words.source, words.target, family=words.family)
     if words.as_json:
-        out.say_json({"reached": reached, "trace": archipelago.to_json(found)})
-        return 0 if reached else 1
-    routers = sum(one.answer == "ttl-expired" for one in found)
-    answer = "answers" if reached else "does not answer"
-    out.head(f"{words.target} {answer}; {routers} routers told of themselves on the way")
-    said: dict[str, str] = {"reply": "echo reply: the target itself", "no answer": "no answer"}
-    said.update({str(reason): text for reason, text in ICMP_ERRORS.items()})
-    rows = [(one.ttl, one.device or "-", one.address or "-", said[one.answer]) for one in found]
-    limit = "hop limit" if words.family == 6 or any(":" in str(one.address or "") for one in found) else "TTL"
-    out.say_tables([table("", (limit, "device", "address", "said"), rows, (limit,))])
-    return 0 if reached else 1
+        out.say_json({"reached": found.reached, "trace": archipelago.to_json(found.trace)})
+    else:
+        out.head(found.headline)
+        out.say_tables([trace_table(found)])
+    return 0 if found.reached else 1
 
 
 def matrix(words: Namespace) -> int:
@@ -181,34 +161,45 @@ def matrix(words: Namespace) -> int:
 
 
 def view(words: Namespace) -> int:
-    from archipelago.cli.words import after_words, nodes_named, vlans_named
-    from archipelago.knowledge.index import index_network
-    from archipelago.views import device as tables
+    from archipelago.cli.words import two_ends
 
-    looked = index_network(archipelago.read_network(words.network))
-    nodes = nodes_named(looked, words.devices)
-    if words.host:
-        shown = [tables.host_view(looked, one) for one in nodes_named(looked, words.host)]
-    elif words.gateways:
-        shown = tables.gateways(looked)
-    else:
-        shown = tables.tables(looked, nodes, vlans_named(looked, words.vlan), frozenset(words.port))
-        if len(words.devices) == 2:
-            shown = [tables.side_by_side(looked, *nodes), *shown]
-    if words.after:
-        shown += [one for one in tables.learned(after_words(looked, words.after), nodes) if one.rows]
+    network = archipelago.read_network(words.network)
+    found = archipelago.view(
+        network,
+        words.devices,
+        vlans=words.vlan,
+        ports=words.port,
+        hosts=words.host,
+        gateways=words.gateways,
+        after=two_ends(words.after) if words.after else None,
+    )
     if words.as_json:
-        out.say_json({one.title: [dict(zip(one.columns, row, strict=True)) for row in one.rows] for one in shown})
+        out.say_json({one.title: one.records() for one in found.tables})
         return 0
-    out.head(tables.summary(nodes))
-    out.say_tables(shown)
+    out.head(found.headline)
+    out.say_tables(found.tables)
     return 0
 
 
 def mend(words: Namespace) -> int:
-    from archipelago.cli.mending import mend as run
+    from archipelago.files.disk import read_text, write_whole
+    from archipelago.views import findings as view
+    from archipelago.views.plain import finding_with_line
 
-    return run(words.network, words.output, words.only, words.as_json)
+    found = archipelago.mend(read_text(words.network), only=words.only, source=words.network)
+    write_whole(words.output, found.text)
+    if words.as_json:
+        left = [finding_with_line(found.network, one) for one in found.left]
+        made = archipelago.to_json(found.made)
+        out.say_json({"mended": made, "left": left, "errors": found.left.errors, "written": words.output})
+    else:
+        out.head(f"{found.headline}; written to {words.output}")
+        out.say()
+        out.say_lines(f"  {one.slug} at {one.at}: {one.mend}" for one in found.made)
+        out.say()
+        out.say_lines(found.diff(words.network, words.output))
+        out.say_lines(view.lines(found.network, found.left))
+    return 1 if found.left.errors else 0
 
 
 def draw(words: Namespace) -> int:
@@ -218,15 +209,26 @@ def draw(words: Namespace) -> int:
 
 
 def export(words: Namespace) -> int:
-    from archipelago.exchange.linux import script
     from archipelago.files.disk import write_whole
 
-    write_whole(words.output, script(archipelago.read_network(words.network)))
+    write_whole(words.output, archipelago.export(archipelago.read_network(words.network), words.format))
     out.say(f"written: {words.output}; run it as root: sh {words.output} up, then sh {words.output} down")
     return 0
 
 
 def rehearse(words: Namespace) -> int:
-    from archipelago.cli.rehearsal import rehearse as run
+    from archipelago.views import rehearsal as view
 
-    return run(archipelago.read_network(words.network), words.sources, words.targets, words.seconds, words.as_json)
+    network = archipelago.read_network(words.network)
+    with out.bar("rehearse: the kernel's answers", words.seconds) as progress:
+        found = archipelago.rehearse(network, words.sources, words.targets, seconds=words.seconds, progress=progress)
+    if words.as_json:
+        out.say_json(view.values(found))
+    else:
+        out.note(view.WHERE[found.where])
+        out.head(found.headline)
+        out.say_tables(view.tables(found))
+        if found.differ and found.shared_addresses:
+            shared = ", ".join(found.shared_addresses)
+            out.say(f"addresses that several hold, whose holder is decided by chance: {shared}")
+    return 1 if found.differ else 0

@@ -5,9 +5,6 @@ from __future__ import annotations
 import re
 
 from archipelago.errors import QueryError
-from archipelago.knowledge.devices import Node
-from archipelago.knowledge.index import NetworkIndex
-from archipelago.simulation.build import Simulation
 
 CarveWords = tuple[list[str], dict[str, int], dict[str, int], dict[str, str], float]
 
@@ -46,6 +43,8 @@ def carve_words(words: list[str], pins: list[str], headroom: str) -> CarveWords:
         name, equals, prefix = word.partition("=")
         if not equals or name not in needs:
             wrong.append(f"'{word}' pins nothing; write NAME=PREFIX with the NAME of a need")
+        if name in pinned:
+            wrong.append(f"'{name}' is pinned twice; a need has one pinned subnet")
         pinned[name] = prefix
     share = re.fullmatch(r"(\d{1,4}(?:\.\d+)?)%", headroom)
     if share is None:
@@ -55,44 +54,13 @@ def carve_words(words: list[str], pins: list[str], headroom: str) -> CarveWords:
     return spaces, needs, ids, pinned, float(share[1]) / 100 if share else 0.0
 
 
-def nodes_named(index: NetworkIndex, names: list[str]) -> list[Node]:
-    """The devices (or hosts) of those names; all devices where none is named.
+def two_ends(words: str) -> tuple[str, str]:
+    """The two ends of `FROM,TO`.
 
     Raises:
-        QueryError: there is none such.
+        QueryError: the words are not that.
     """
-    nodes = index.knowledge.nodes
-    for name in names:
-        if name not in nodes:
-            raise QueryError(f"there is no device '{name}'; there are: {', '.join(index.network.devices)}")
-    return [nodes[name] for name in (names or index.network.devices)]
-
-
-def vlans_named(index: NetworkIndex, names: list[str]) -> frozenset[int]:
-    """VLAN ids from names or ids.
-
-    Raises:
-        QueryError: there is none such.
-    """
-    found = set()
-    for name in names:
-        number = index.network.vlan_called(name)
-        if number is None:
-            raise QueryError(f"there is no VLAN '{name}'; there are: {', '.join(index.network.vlans)}")
-        found.add(number)
-    return frozenset(found)
-
-
-def after_words(index: NetworkIndex, words: str) -> Simulation:
-    """A simulation with the probes of `FROM,TO` in it.
-
-    Raises:
-        QueryError: the words are not two ends.
-    """
-    from archipelago.knowledge.ends import find_end, find_source
-    from archipelago.simulation.reach import simulate
-
     source, comma, target = words.partition(",")
     if not comma:
         raise QueryError(f"'{words}' is not FROM,TO; name two ends, such as kiosk-a,mess")
-    return simulate(index, find_source(index, source), find_end(index, target))
+    return source, target

@@ -16,7 +16,7 @@ from shlex import quote
 from typing import Literal
 
 from archipelago.addressing.values import Address
-from archipelago.errors import ArchipelagoError
+from archipelago.errors import KernelError
 from archipelago.exchange.linux import namespace, namespace_tag, script
 from archipelago.model.network import Network
 
@@ -25,10 +25,6 @@ Where = Literal["here", "uml"]
 MODULES = "bridge 8021q veth dummy bonding vrf"
 TOGETHER = 8
 """Networks that are up at one time; they do not see each other."""
-
-
-class KernelError(ArchipelagoError):
-    """No kernel can be used here, or it did not finish; the message says what to install or what it said last."""
 
 
 def kernel_here() -> Where:

@@ -32,6 +32,21 @@ def read_bytes(path: str | os.PathLike[str]) -> bytes:
         raise DocumentError(str(path), [Problem(0, 0, reason)]) from None
 
 
+def read_text(path: str | os.PathLike[str]) -> str:
+    """The text of a document, as it stands: its line ends and its byte order mark are kept.
+
+    Raises:
+        DocumentError: it cannot be read, or is not UTF-8.
+    """
+    content = read_bytes(path)
+    try:
+        return content.decode("utf-8")
+    except UnicodeDecodeError as error:
+        line = content.count(b"\n", 0, error.start) + 1
+        told = f"byte {error.start} is not UTF-8 text; save the file as UTF-8"
+        raise DocumentError(str(path), [Problem(line, 1, told)]) from None
+
+
 def write_whole(path: str | os.PathLike[str], content: str | bytes) -> None:
     """Write a file beside its place, then rename it there, so that it is whole or not there at all.
 

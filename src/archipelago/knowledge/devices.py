@@ -139,7 +139,7 @@ class Devices(Mapping[str, Node]):
         found = self._known.get(name)
         if found is None:
             device = self.network.devices[name]
-            mac = device_mac(self._numbers[name])
+            mac = device.mac or device_mac(self._numbers[name])
             found = self._known[name] = _device_node(device, self.ports[name], self.links, self._catalogue, mac)
         return found
 
@@ -164,7 +164,8 @@ class Devices(Mapping[str, Node]):
 
 
 class HostNumbers:
-    """The place of each host in its network, which its MAC address follows; counted once somebody asks."""
+    """The place of each host in its network, which its MAC address follows where none is written; counted once somebody
+    asks."""
 
     __slots__ = ("_hosts", "_numbers")
 
@@ -173,7 +174,10 @@ class HostNumbers:
         self._numbers: dict[str, int] = {}
 
     def mac(self, name: str) -> int:
-        """The MAC address of a host."""
+        """The MAC address of a host: the one that is written, else that of its place."""
+        written = self._hosts[name].mac
+        if written is not None:
+            return written
         if not self._numbers:
             self._numbers = {one: number for number, one in enumerate(self._hosts)}
         return host_mac(self._numbers[name])

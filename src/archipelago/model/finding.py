@@ -53,3 +53,8 @@ class Finding:
     breaks: str
     mend: str
     edits: tuple[Edit, ...] = ()
+
+    def __str__(self) -> str:
+        return (
+            f"{self.severity.upper()} {self.slug} at {self.at}: {self.says}; breaks: {self.breaks}; mend: {self.mend}"
+        )

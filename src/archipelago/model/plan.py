@@ -26,3 +26,10 @@ class Design:
     carving: Carving
     decisions: tuple[Decision, ...]
     requests: tuple[str, ...] = ()
+
+    def __str__(self) -> str:
+        lines = [f"{one.subject}: {one.decided} ({one.why})" for one in self.decisions]
+        return "\n".join([repr(self.network), *(f"to ask of others: {one}" for one in self.requests), *lines])
+
+    def __repr__(self) -> str:
+        return f"<Design: {self.network!r}, {len(self.decisions):,} decisions>"

@@ -23,10 +23,14 @@ MOST_HOSTS = 20_000
 
 @dataclass(frozen=True, slots=True)
 class Matrix:
-    """Who reaches whom. `kind` gives each host the number of its kind; hosts of a kind fare alike: `between[a, b]`
-    says whether those of kind a reach those of kind b (another of its own, where a is b); `every` that they do in each
-    family that both have, `some` that they do in any. `family` is the one asked for, None for IPv4 where both ends of a
-    pair have it, else IPv6. `groups` are the causes of what is not reached, where they were asked for."""
+    """Who reaches whom, by kind of host: hosts of a kind fare alike.
+
+    `kind` (int64, of shape (hosts,)) gives each host the number of its kind. `between[a, b]` (bool, of shape (kinds,
+    kinds), as `every` and `some`) says whether hosts of kind a reach those of kind b (another of its own, where a is
+    b); `every` that they do in each family that both have, `some` that they do in any. `family` is the one asked for,
+    None for IPv4 where both ends of a pair have it, else IPv6. `groups` are the causes of what is not reached, where
+    they were asked for.
+    """
 
     hosts: tuple[str, ...]
     kind: Ints
@@ -58,9 +62,36 @@ class Matrix:
         sizes, differ = self.sizes, self.some & ~self.every
         return int(sizes @ (differ @ sizes)) - int(sizes[np.diagonal(differ)].sum())
 
+    @property
+    def headline(self) -> str:
+        """The answer in one line."""
+        count, pairs = self.count, self.pairs
+        text = f"{count:,} of {pairs:,} pair{'s' * (pairs != 1)} reached"
+        return text if count == pairs else f"{text}; {pairs - count:,} pair{'s' * (pairs - count != 1)} cut off"
+
     def reaches(self, source: int, target: int) -> bool:
         """Whether one host, by its place in `hosts`, reaches another."""
         return bool(self.between[self.kind[source], self.kind[target]])
+
+    def __getitem__(self, pair: tuple[str, str]) -> bool:
+        """Whether one host reaches another, by their names.
+
+        Raises:
+            QueryError: there is no such host.
+        """
+        places = []
+        for name in pair:
+            if name not in self.hosts:
+                raise QueryError(f"there is no host '{name}' in this matrix")
+            places.append(self.hosts.index(name))
+        return self.reaches(*places)
+
+    def __str__(self) -> str:
+        causes = [f"  {one.pairs:,} cut off: {one.finding.says} ({one.finding.at})" for one in self.groups]
+        return "\n".join([self.headline, *causes])
+
+    def __repr__(self) -> str:
+        return f"<Matrix of {len(self.hosts):,} hosts: {self.headline}>"
 
     def block(self, sources: Sequence[int] | Ints, targets: Sequence[int] | Ints) -> Bools:
         """Who of some reaches whom of others, host by host; a host and itself say nothing.

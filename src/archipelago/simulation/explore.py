@@ -11,6 +11,7 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import target_address
 from archipelago.knowledge.forwarding import FIRST_TTL
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.reasons import Reason
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.events import Event, FrameReceived, FrameSwitched, PacketDelivered, PacketSent
 from archipelago.simulation.frames import BROADCAST, Echo, Frame, IcmpError, Packet, Resolution
@@ -33,10 +34,39 @@ class Uncovered:
     answer: str
 
 
+@dataclass(frozen=True, slots=True)
+class Trace:
+    """The routers between two ends, as a growing TTL uncovers them."""
+
+    source: str
+    target: str
+    trace: tuple[Uncovered, ...]
+
+    @property
+    def reached(self) -> bool:
+        """Whether the target itself answered at last."""
+        return bool(self.trace) and self.trace[-1].answer == REPLY
+
+    @property
+    def headline(self) -> str:
+        """The answer in one line."""
+        routers = sum(one.answer == Reason.TTL_EXPIRED for one in self.trace)
+        said = "answers" if self.reached else "does not answer"
+        return f"{self.target} {said}; {routers} router{'s' * (routers != 1)} on the way answered"
+
+    def __str__(self) -> str:
+        lines = [f"{one.ttl:>3}  {one.device or '-'}  {one.address or '-'}  {one.answer}" for one in self.trace]
+        return "\n".join([self.headline, *lines])
+
+    def __repr__(self) -> str:
+        return f"<Trace: {self.headline}>"
+
+
 def trace(
     index: NetworkIndex, source: Node, target: Node | Address, family: int | None = None
 ) -> tuple[Uncovered, ...]:
-    """Probe with a TTL of 1, 2, 3 and so on over warm tables, until the target answers or nobody does any more.
+    """Probe with a TTL of 1, 2, 3 and so on over warm tables, until the target answers, somebody refuses, or
+    nobody answers any more.
 
     Raises:
         QueryError: the two ends have no address family in common.
@@ -53,7 +83,8 @@ def trace(
             break
         found.append(_uncover(probing, ttl))
         silent = all(one.device is None for one in found[-SILENT:]) and len(found) >= SILENT
-        if found[-1].answer == REPLY or silent:
+        refused = found[-1].answer not in (NO_ANSWER, Reason.TTL_EXPIRED)  # whoever refuses will do so again
+        if found[-1].answer == REPLY or silent or refused:
             break
     return tuple(found)
 
@@ -102,6 +133,34 @@ class Heard:
     interface: str
     kind: str
     through: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Broadcast:
+    """Who hears a broadcast of a host or device."""
+
+    source: str
+    heard: tuple[Heard, ...]
+
+    @property
+    def hosts(self) -> int:
+        """How many of them are hosts."""
+        return sum(one.kind == "host" for one in self.heard)
+
+    @property
+    def headline(self) -> str:
+        """The answer in one line."""
+        hosts, every = self.hosts, len(self.heard)
+        return (
+            f"a broadcast of {self.source} is heard by {hosts:,} host{'s' * (hosts != 1)}, "
+            f"{every:,} station{'s' * (every != 1)} in all"
+        )
+
+    def __str__(self) -> str:
+        return "\n".join([self.headline, *(f"  {one.name}: {', '.join(one.through)}" for one in self.heard)])
+
+    def __repr__(self) -> str:
+        return f"<Broadcast: {self.headline}>"
 
 
 def broadcast(index: NetworkIndex, source: Node) -> tuple[Heard, ...]:

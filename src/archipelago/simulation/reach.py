@@ -49,6 +49,30 @@ class ReachResult:
     finding: Finding | None
     other_family: ReachResult | None = None
 
+    @property
+    def headline(self) -> str:
+        """The answer in one line."""
+        named = self.address and self.address != self.target
+        target = f"{self.target} ({self.address})" if named else self.target
+        if self.reached:
+            return f"REACHED: {self.source} reaches {target} and the answer comes back"
+        return f"NOT REACHED: {self.source} does not reach {target}"
+
+    @property
+    def why_not(self) -> tuple[str, ...]:
+        """Where it stopped, why, and what mends it; nothing where it is reached."""
+        if self.reached:
+            return ()
+        way = {"out": "on the way out", "back": "on the way back", None: ""}[self.direction]
+        stopped = f" at {self.stopped_at}" if self.stopped_at else ""
+        return (f"where: {way}{stopped}", f"why:   {self.says} [{self.cause}]", f"mend:  {self.mend}")
+
+    def __str__(self) -> str:
+        return "\n".join([self.headline, *(f"  {line}" for line in self.why_not)])
+
+    def __repr__(self) -> str:
+        return f"<ReachResult: {self.headline}>"
+
 
 def reach(
     index: NetworkIndex,

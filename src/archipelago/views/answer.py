@@ -21,6 +21,7 @@ from archipelago.simulation.events import (
     StormStarted,
     Unanswered,
 )
+from archipelago.simulation.explore import Trace
 from archipelago.simulation.frames import (
     ICMP_ERRORS,
     Advertisement,
@@ -32,8 +33,8 @@ from archipelago.simulation.frames import (
 )
 from archipelago.simulation.reach import ReachResult
 from archipelago.simulation.steps import DROPS, Step
+from archipelago.views.table import Table, table
 from archipelago.views.table import lines as table_lines
-from archipelago.views.table import table
 
 
 def lines(answer: ReachResult) -> list[str]:
@@ -41,9 +42,9 @@ def lines(answer: ReachResult) -> list[str]:
     asked, whether they agree comes first."""
     other = answer.other_family
     if other is None:
-        return [_headline(answer), *_why_not(answer), *_probes(answer), *_ways(answer)]
+        return [answer.headline, *_why_not(answer), *_probes(answer), *_ways(answer)]
     if answer.reached == other.reached:
-        found = [f"{_headline(answer)}, IPv4 and IPv6 alike"]
+        found = [f"{answer.headline}, IPv4 and IPv6 alike"]
     else:
         said = [f"{'REACHED' if one.reached else 'NOT REACHED'} in IPv{one.family}" for one in (answer, other)]
         found = [f"{said[0]}, {said[1]}: {answer.source} to {answer.target}"]
@@ -60,25 +61,8 @@ def lines(answer: ReachResult) -> list[str]:
     return [*found, "", "in IPv6", *_ways(other)]
 
 
-def _headline(answer: ReachResult) -> str:
-    target = (
-        f"{answer.target} ({answer.address})" if answer.address and answer.address != answer.target else answer.target
-    )
-    if answer.reached:
-        return f"REACHED: {answer.source} reaches {target} and the answer comes back"
-    return f"NOT REACHED: {answer.source} does not reach {target}"
-
-
 def _why_not(answer: ReachResult, before: str = "") -> list[str]:
-    if answer.reached:
-        return []
-    way = {"out": "on the way out", "back": "on the way back", None: ""}[answer.direction]
-    stopped = f" at {answer.stopped_at}" if answer.stopped_at else ""
-    return [
-        f"  {before}where: {way}{stopped}",
-        f"  {before}why:   {answer.says} [{answer.cause}]",
-        f"  {before}mend:  {answer.mend}",
-    ]
+    return [f"  {before}{line}" for line in answer.why_not]
 
 
 def _probes(answer: ReachResult) -> list[str]:
@@ -127,6 +111,16 @@ def _port(name: str | None, tag: int | None) -> str:
     if tag == 0:
         return name
     return f"{name} untagged" if tag is None else f"{name} tag {tag}"
+
+
+def trace_table(found: Trace) -> Table:
+    """A line for each TTL: who answered, and what."""
+    said: dict[str, str] = {"reply": "echo reply: the target itself", "no answer": "no answer"}
+    said.update({str(reason): text for reason, text in ICMP_ERRORS.items()})
+    rows = [(one.ttl, one.device or "-", one.address or "-", said[one.answer]) for one in found.trace]
+    six = any(one.address is not None and one.address.version == 6 for one in found.trace)
+    limit = "hop limit" if six else "TTL"
+    return table("", (limit, "device", "address", "said"), rows, (limit,))
 
 
 def timeline(

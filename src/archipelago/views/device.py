@@ -22,7 +22,7 @@ def tables(
     """Every table of some devices.
 
     Args:
-        view: the network.
+        index: the network.
         nodes: the devices.
         vlans: show only these VLANs; all where empty.
         ports: show only what concerns these ports or interfaces; all where empty.
@@ -304,7 +304,7 @@ def gateways(index: NetworkIndex) -> list[Table]:
     rows.sort(key=lambda row: (row[0] == "", str(row[0])))
     nodes = [node for node in index.knowledge.nodes.values() if node.kind != "host"]
     static = routes(index, nodes)
-    kept = tuple(row for row in static.rows if "connected" not in row)
+    kept = [row for row in static.values if "connected" not in row]
     return [
         table("gateways", ("VLAN", "subnet", "address", "at", "state"), rows),
         table("static routes", static.columns, kept, static.right),

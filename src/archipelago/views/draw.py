@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from io import BytesIO
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from archipelago.errors import QueryError
 from archipelago.knowledge.index import index_network
 from archipelago.model.network import Network
 from archipelago.views.diagram import LINE, SPINE, Box, Line, Sheet, lay_out
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 _PALETTE = (
     "#cfe6dc",
@@ -37,29 +40,26 @@ def picture_of(network: Network, name: str) -> bytes:
     return render(lay_out(index_network(network)), kind)
 
 
+def draw_into(network: Network, axes: Axes) -> None:
+    """Draw a network into given Matplotlib axes."""
+    _fill(axes, lay_out(index_network(network)))
+
+
 def render(sheet: Sheet, kind: str) -> bytes:
-    """A laid-out sheet as the bytes of a file. One point of the layout is one point of the page."""
+    """A laid-out sheet as the bytes of a file. One point of the layout is one point of the page; what is set up for
+    Matplotlib elsewhere plays no part."""
     import matplotlib
 
-    matplotlib.use("Agg")
-    from matplotlib.figure import Figure
+    with matplotlib.rc_context():
+        matplotlib.rcdefaults()
+        settings: Any = {"svg.fonttype": "none", "svg.hashsalt": "archipelago", "font.family": "DejaVu Sans"}
+        matplotlib.rcParams.update(settings)
+        from matplotlib.backends.backend_agg import FigureCanvasAgg
+        from matplotlib.figure import Figure
 
-    settings: Any = {"svg.fonttype": "none", "svg.hashsalt": "archipelago", "font.family": "DejaVu Sans"}
-    with matplotlib.rc_context(settings):
         figure = Figure(figsize=(sheet.width / 72, sheet.height / 72))
-        axes = figure.add_axes((0.0, 0.0, 1.0, 1.0))
-        axes.set_xlim(0, sheet.width)
-        axes.set_ylim(sheet.height, 0)
-        axes.axis("off")
-        axes.text(16, 24, _quoted(sheet.title), fontsize=14, weight="bold", color="#1f2d33")
-        axes.text(16, 40, _quoted(sheet.subtitle), fontsize=9, color="#55626b")
-        numbers = {vlan: index for index, (vlan, _) in enumerate(sheet.vlans)}
-        for line in sheet.lines:
-            _line(axes, line)
-        for box in sheet.boxes:
-            _box(axes, box, numbers)
-        for index, note in enumerate(sheet.notes):
-            axes.text(16, sheet.height - LINE * (len(sheet.notes) - index), _quoted(note), fontsize=8, color="#444444")
+        FigureCanvasAgg(figure)
+        _fill(figure.add_axes((0.0, 0.0, 1.0, 1.0)), sheet)
         buffer = BytesIO()
         resolution = min(144.0, 72 * 12000 / max(sheet.width, sheet.height))
         metadata = {"Date": None} if kind == "svg" else None
@@ -67,9 +67,26 @@ def render(sheet: Sheet, kind: str) -> bytes:
         return buffer.getvalue()
 
 
+def _fill(axes: Any, sheet: Sheet) -> None:
+    axes.set_xlim(0, sheet.width)
+    axes.set_ylim(sheet.height, 0)
+    axes.axis("off")
+    axes.text(16, 24, _quoted(sheet.title), fontsize=14, weight="bold", color="#1f2d33")
+    axes.text(16, 40, _quoted(sheet.subtitle), fontsize=9, color="#55626b")
+    numbers = {vlan: index for index, (vlan, _) in enumerate(sheet.vlans)}
+    for line in sheet.lines:
+        _line(axes, line)
+    for box in sheet.boxes:
+        _box(axes, box, numbers)
+    for index, note in enumerate(sheet.notes):
+        axes.text(16, sheet.height - LINE * (len(sheet.notes) - index), _quoted(note), fontsize=8, color="#444444")
+
+
 def _quoted(text: str) -> str:
-    """Text that Matplotlib shows as it is: a pair of dollar signs would start a formula."""
-    return text.replace("$", r"\$")
+    """Text that Matplotlib shows as it is: a pair of dollar signs would start a formula; what XML does not allow is
+    shown as an escape."""
+    shown = "".join(one if one.isprintable() else one.encode("unicode_escape").decode() for one in text)
+    return shown.replace("$", r"\$")
 
 
 def _line(axes: Any, line: Line) -> None:

@@ -4,17 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from archipelago.model.finding import SEVERITIES, Finding
+from archipelago.model.finding import Finding
 from archipelago.model.network import Network
-from archipelago.views.table import counted
-
-
-def headline(findings: Sequence[Finding]) -> str:
-    """How many of each severity, or that there is nothing."""
-    if not findings:
-        return "no findings: nothing wrong or risky was found"
-    counts = [(severity, sum(one.severity == severity for one in findings)) for severity in SEVERITIES]
-    return ", ".join(counted(count, severity) for severity, count in counts if count)
 
 
 def lines(network: Network, findings: Sequence[Finding]) -> list[str]:

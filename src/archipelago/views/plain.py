@@ -14,6 +14,7 @@ from archipelago.model.finding import Edit, Finding
 from archipelago.model.network import Network
 from archipelago.model.parts import Cable, End, NextHop
 from archipelago.model.plan import Design
+from archipelago.views.table import Table
 
 if TYPE_CHECKING:
     import pandas
@@ -60,7 +61,9 @@ def frame(result: Any, by: str) -> pandas.DataFrame:
 
         return matrix_frame(result, by)
     rows: Any = result
-    if isinstance(result, Carving):
+    if isinstance(result, Table):
+        rows = result.records()
+    elif isinstance(result, Carving):
         rows = result.allotments
     elif isinstance(result, Design):
         rows = result.decisions

@@ -9,31 +9,46 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """Columns and rows of text. `right` holds the columns that are numbers, to be aligned right."""
+    """Columns and rows of text. `right` holds the columns that are numbers, to be aligned right; `values` the rows as
+    they were given, numbers as numbers."""
 
     title: str
     columns: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
     right: frozenset[str] = frozenset()
+    values: tuple[tuple[object, ...], ...] = ()
+
+    def records(self) -> list[dict[str, object]]:
+        """The rows by column: numbers as numbers, everything else as text, nothing as None."""
+        return [
+            {
+                name: one if isinstance(one, (int, float)) else str(one) if one not in (None, "") else None
+                for name, one in zip(self.columns, row, strict=True)
+            }
+            for row in self.values
+        ]
 
 
 def table(title: str, columns: Sequence[str], rows: Iterable[Sequence[object]], right: Iterable[str] = ()) -> Table:
     """A table from any values; columns that are empty in every row are left out."""
-    texts = [tuple("" if value is None else str(value) for value in row) for row in rows]
+    given = [tuple(row) for row in rows]
+    texts = [tuple("" if value is None else str(value) for value in row) for row in given]
     kept = [index for index in range(len(columns)) if not texts or any(row[index] for row in texts)]
     return Table(
         title,
         tuple(columns[index] for index in kept),
         tuple(tuple(row[index] for index in kept) for row in texts),
         frozenset(right),
+        tuple(tuple(row[index] for index in kept) for row in given),
     )
 
 
 def chosen(one: Table, columns: Sequence[str]) -> Table:
     """A table with some of its columns, in the order given."""
     places = [one.columns.index(name) for name in columns if name in one.columns]
-    rows = tuple(tuple(row[place] for place in places) for row in one.rows)
-    return Table("", tuple(one.columns[place] for place in places), rows, one.right)
+    rows = tuple(tuple(row[at] for at in places) for row in one.rows)
+    values = tuple(tuple(row[at] for at in places) for row in one.values)
+    return Table("", tuple(one.columns[place] for place in places), rows, one.right, values)
 
 
 def lines(one: Table, indent: str = "") -> list[str]:

@@ -1,0 +1,5 @@
+"""`python -m archipelago` is the command."""
+
+from archipelago.cli.main import main
+
+main()

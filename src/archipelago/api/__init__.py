@@ -1,0 +1,1 @@
+"""The public calls, by what they are for. The package's own `__init__` hands them out; nothing else lives here."""

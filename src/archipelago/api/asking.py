@@ -1,0 +1,147 @@
+"""Questions to the simulation: does it get there, by which way, who hears it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from archipelago.api.reading import a_network
+
+if TYPE_CHECKING:
+    from archipelago.addressing.values import Address
+    from archipelago.knowledge.devices import Node
+    from archipelago.knowledge.index import NetworkIndex
+    from archipelago.model.network import Network
+    from archipelago.simulation.build import Simulation
+    from archipelago.simulation.explore import Broadcast, Trace
+    from archipelago.simulation.reach import ReachResult
+
+    Ends = list[tuple[Node, Node | Address]]
+
+
+def reach(network: Network, source: str, target: str, *, probes: int = 5, family: int | None = None) -> ReachResult:
+    """Ask whether a probe gets from one end to the other and back, frame by frame, from cold tables.
+
+    Args:
+        network: the network.
+        source: a host, a device, DEVICE/INTERFACE, or "outside".
+        target: the same, or an address.
+        probes: how many echo requests at least, one a second; more follow while tables still fill.
+        family: 4 or 6; by default IPv4 where both ends have it, else IPv6. Where they have both, the answer in IPv6 is
+            the answer's `other_family`.
+
+    Returns:
+        The answer; printed, it says whether it is reached, and if not where, why, and what mends it.
+
+    Raises:
+        QueryError: an end does not exist, or no port leads outside.
+
+    Example:
+        >>> import archipelago
+        >>> network = archipelago.read_network('''format: archipelago-network/1
+        ... devices: {quay: {kind: switch}}
+        ... hosts: {a: {at: quay/p1, address: 10.44.0.2/24}, b: {at: quay/p2, address: 10.44.0.3/24}}
+        ... ''')
+        >>> print(archipelago.reach(network, "a", "b"))
+        REACHED: a reaches b (10.44.0.3) and the answer comes back
+    """
+    from archipelago.knowledge.ends import common_families
+    from archipelago.simulation.reach import reach as ask
+
+    index, ends = _ends(network, source, target)
+
+    def answer(version: int | None) -> ReachResult:
+        answers = [ask(index, *ends[0], probes=probes, family=version)]
+        for one in ends[1:]:
+            if not answers[-1].reached:
+                answers.append(ask(index, *one, probes=probes, family=version))
+        return answers[-1] if answers[-1].reached else answers[0]
+
+    first = answer(family)
+    if family is not None or len(common_families(*ends[0])) < 2:
+        return first
+    return replace(first, other_family=answer(6))
+
+
+def trace(network: Network, source: str, target: str, *, family: int | None = None) -> Trace:
+    """List the routers on the way, as a growing TTL uncovers them.
+
+    Args:
+        network: the network.
+        source: a host, a device, DEVICE/INTERFACE, or "outside".
+        target: the same, or an address.
+        family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
+
+    Returns:
+        For each TTL who answered and what.
+
+    Raises:
+        QueryError: an end does not exist, or the two have no family in common.
+    """
+    from archipelago.simulation.explore import Trace
+    from archipelago.simulation.explore import trace as ask
+
+    index, ends = _ends(network, source, target)
+    return Trace(source, target, ask(index, *ends[0], family))
+
+
+def broadcast(network: Network, source: str) -> Broadcast:
+    """Who hears a broadcast of a host or device.
+
+    Args:
+        network: the network.
+        source: a host, a device, or DEVICE/INTERFACE.
+
+    Returns:
+        Everyone who hears it, with the switch ports that it came through.
+
+    Raises:
+        QueryError: the source does not exist or has no interface that is up, or the broadcast never ends.
+    """
+    from archipelago.knowledge.ends import find_source
+    from archipelago.knowledge.index import index_network
+    from archipelago.simulation.explore import Broadcast
+    from archipelago.simulation.explore import broadcast as ask
+
+    index = index_network(a_network(network))
+    return Broadcast(source, ask(index, find_source(index, source)))
+
+
+def simulate(network: Network, source: str, target: str) -> tuple[NetworkIndex, Simulation]:
+    """A simulation with one question's probes in it, for a look at the tables that they leave behind.
+
+    Args:
+        network: the network.
+        source: a host, a device, or DEVICE/INTERFACE.
+        target: the same, or an address.
+
+    Returns:
+        What is known of the network, and the simulation.
+
+    Raises:
+        QueryError: an end does not exist.
+    """
+    from archipelago.simulation.reach import simulate as run
+
+    index, ends = _ends(network, source, target)
+    return index, run(index, *ends[0])
+
+
+def _ends(network: Network, source: str, target: str) -> tuple[NetworkIndex, Ends]:
+    """The network, indexed, and the ends of a question: several pairs where the outside has several ports."""
+    from archipelago.errors import QueryError
+    from archipelago.knowledge.ends import find_end, find_source
+    from archipelago.knowledge.index import index_network
+    from archipelago.model.expectation import OUTSIDE
+
+    index = index_network(a_network(network))
+    pairs = [(source, target)]
+    if OUTSIDE in (source, target) and OUTSIDE not in index.knowledge.nodes:
+        from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
+
+        wider, outside = with_outside(index.knowledge)
+        if not outside:
+            raise QueryError(NOTHING_LEADS)
+        index = index_network(wider)
+        pairs = [(one, target) if source == OUTSIDE else (source, one) for one in outside]
+    return index, [(find_source(index, one), find_end(index, other)) for one, other in pairs]

@@ -1,0 +1,170 @@
+"""All pairs, what must hold, what is wrong, and the mends."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from archipelago.api.reading import a_network
+
+if TYPE_CHECKING:
+    from archipelago.api.mending import MendResult
+    from archipelago.audit.result import AuditResult
+    from archipelago.model.expectation import Expectation
+    from archipelago.model.network import Network
+    from archipelago.reachability.expect import Verdict
+    from archipelago.reachability.matrix import Matrix
+
+
+def audit(network: Network) -> AuditResult:
+    """What is wrong or risky in a network, worst first, each with the edits that mend it; what it expects and does not
+    hold is among them.
+
+    Args:
+        network: the network.
+
+    Returns:
+        The findings, a tuple that prints as text; empty where there are none.
+
+    Example:
+        >>> import archipelago
+        >>> print(archipelago.audit(archipelago.Network()))
+        no findings: nothing wrong or risky was found
+    """
+    from archipelago.audit.registry import run, sort
+    from archipelago.audit.result import AuditResult
+    from archipelago.knowledge.index import index_network
+
+    index = index_network(a_network(network))
+    found = run(index)
+    if network.expect:
+        from archipelago.reachability.expect import findings
+
+        found = sort(network, (*found, *findings(index.knowledge)))
+    return AuditResult(found)
+
+
+def matrix(network: Network, family: int | None = None, *, without: Sequence[str] = (), causes: bool = True) -> Matrix:
+    """Decide every ordered pair of hosts, both ways, in arrays.
+
+    Args:
+        network: the network.
+        family: 4 or 6; by default IPv4 for the pairs where both ends have it, else IPv6.
+        without: parts to switch off first: devices, hosts, "DEVICE/PORT", "DEVICE/INTERFACE", cables, VLANs.
+        causes: also say why what is not reached is not, grouped by mistake.
+
+    Returns:
+        The answer for every pair: by kind of host in boolean arrays of shape (kinds, kinds), by name on request.
+
+    Raises:
+        QueryError: there is no such part.
+
+    Example:
+        >>> import archipelago
+        >>> network = archipelago.read_network('''format: archipelago-network/1
+        ... devices: {quay: {kind: switch}}
+        ... hosts: {a: {at: quay/p1, address: 10.44.0.2/24}, b: {at: quay/p2, address: 10.44.0.3/24}}
+        ... ''')
+        >>> found = archipelago.matrix(network)
+        >>> print(found)
+        2 of 2 pairs reached
+        >>> found["a", "b"]
+        True
+    """
+    from archipelago.knowledge.known import know
+    from archipelago.reachability.build import build_arrays
+    from archipelago.reachability.matrix import matrix as decide
+    from archipelago.reachability.matrix import without as switched_off
+
+    arrays = build_arrays(know(a_network(network)))
+    return decide(switched_off(arrays, without) if without else arrays, family, causes=causes)
+
+
+def what_if(
+    network: Network, parts: Iterable[str | Sequence[str]], family: int | None = None
+) -> Iterator[tuple[str | Sequence[str], Matrix]]:
+    """All pairs with each part, or each set of parts, switched off in turn; far cheaper than as many matrices.
+
+    Args:
+        network: the network.
+        parts: what to switch off, as in `matrix`.
+        family: as in `matrix`.
+
+    Returns:
+        Each part as it was given, with its matrix.
+
+    Raises:
+        QueryError: there is no such part.
+    """
+    from archipelago.reachability.matrix import what_if as decide
+
+    return decide(a_network(network), parts, family)
+
+
+def expectations(
+    network: Network, expect: Iterable[Expectation | tuple[str, str, bool]] | None = None, family: int | None = None
+) -> tuple[Verdict, ...]:
+    """Check what must hold; each verdict is true where it does, and its text says which pairs break it.
+
+    Args:
+        network: the network.
+        expect: (source, target, reached) for VLANs, hosts, subnets, addresses or "outside"; by default what the network
+            itself expects.
+        family: as in `matrix`.
+
+    Returns:
+        A verdict for each.
+
+    Raises:
+        QueryError: an end does not exist.
+    """
+    from archipelago.knowledge.known import know
+    from archipelago.model.expectation import Expectation
+    from archipelago.model.network import with_changes
+    from archipelago.reachability.expect import check
+
+    asked = a_network(network)
+    if expect is not None:
+        wanted = tuple(one if isinstance(one, Expectation) else Expectation(*one) for one in expect)
+        asked = with_changes(network, expect=wanted)
+    return check(know(asked), family).verdicts
+
+
+def assert_expected(
+    network: Network, expect: Iterable[Expectation | tuple[str, str, bool]] | None = None, family: int | None = None
+) -> None:
+    """Raise AssertionError, with every expectation that does not hold, for a team that keeps its network under test.
+
+    Args:
+        network: the network.
+        expect: as in `expectations`.
+        family: as in `matrix`.
+
+    Raises:
+        AssertionError: one does not hold; the text says which, and which pairs break it.
+        QueryError: an end does not exist.
+    """
+    broken = [str(one) for one in expectations(network, expect, family) if not one]
+    if broken:
+        raise AssertionError("\n".join(broken))
+
+
+def mend(text: str, *, only: Sequence[str] = (), source: str = "the text") -> MendResult:
+    """Mend a network document: apply the mends of the audit's findings and look again, until nothing is left that can
+    be mended.
+
+    Args:
+        text: the document; its comments and order stay.
+        only: kinds of finding, devices, or "KIND@DEVICE"; by default everything.
+        source: how errors name the document.
+
+    Returns:
+        The new text, what was mended, and what is left.
+
+    Raises:
+        DocumentError: the text is not a network.
+        QueryError: no finding is one of `only`.
+    """
+    from archipelago.api.mending import mend as run
+
+    return run(text, source, list(only), audit)

@@ -1,0 +1,122 @@
+"""Mends applied to a document's text, round after round, until nothing is left that can be mended."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from archipelago.audit.result import AuditResult
+from archipelago.errors import DocumentError, QueryError
+from archipelago.files.edit import apply
+from archipelago.files.network import network_from
+from archipelago.files.tree import parse
+from archipelago.model.finding import Finding
+from archipelago.model.network import Network
+
+ROUNDS = 8
+"""Mending one thing can bring another to light; so many times it is looked again."""
+Audit = Callable[[Network], AuditResult]
+
+
+@dataclass(frozen=True, slots=True)
+class MendResult:
+    """A document after its mends: as it was and as it is now, the network it is, what was mended, what is left."""
+
+    before: str
+    text: str
+    network: Network
+    made: tuple[Finding, ...]
+    left: AuditResult
+
+    @property
+    def headline(self) -> str:
+        """The answer in one line."""
+        count = len(self.made)
+        return f"{count:,} mend{'s' * (count != 1)} made; left: {self.left.headline}"
+
+    def diff(self, old: str = "before", new: str = "after") -> list[str]:
+        """The lines that changed, as a unified diff without context."""
+        pair = self.before.splitlines(), self.text.splitlines()
+        return [line for line in difflib.unified_diff(*pair, old, new, lineterm="", n=0) if not line.startswith("@@")]
+
+    def __str__(self) -> str:
+        return "\n".join([self.headline, *(f"  {one.slug} at {one.at}: {one.mend}" for one in self.made)])
+
+    def __repr__(self) -> str:
+        return f"<MendResult: {self.headline}>"
+
+
+def mend(text: str, source: str, only: list[str], audit: Audit) -> MendResult:
+    """Mend a document's text, and look again until nothing that can be mended is left.
+
+    Args:
+        text: the document.
+        source: how errors name it.
+        only: kinds of finding, devices, or KIND@DEVICE; all where empty.
+        audit: what finds the mistakes.
+
+    Raises:
+        DocumentError: the text is not a network.
+        QueryError: no finding is one of `only`.
+    """
+    before = text
+    network = _network(text, source)
+    found = audit(network)
+    for choice in only:
+        if not any(_meant(one, [choice]) for one in found):
+            listed = ", ".join(sorted({f"{one.slug}@{one.at}" for one in found})) or "none"
+            raise QueryError(f"no finding is '{choice}'; give a kind, a device or KIND@DEVICE of: {listed}")
+    made: list[Finding] = []
+    for _ in range(ROUNDS):
+        chosen = [one for one in found if one.edits and (not only or _meant(one, only))]
+        text, applied = _apply(text, chosen) if chosen else (text, [])
+        if not applied:
+            break
+        made += applied
+        network = _network(text, source)
+        found = audit(network)
+    return MendResult(before, text, network, tuple(made), found)
+
+
+def _network(text: str, source: str) -> Network:
+    return network_from(parse(text.encode(), source))
+
+
+def _meant(finding: Finding, only: list[str]) -> bool:
+    """Whether a finding is among those chosen: by its kind, its device, or both."""
+    return bool({finding.slug, finding.at, f"{finding.slug}@{finding.at}"} & set(only))
+
+
+def _apply(text: str, findings: list[Finding]) -> tuple[str, list[Finding]]:
+    """Apply the mends of one audit; those that touch the same place wait for the next look."""
+    touched: set[tuple[str | int, ...]] = set()
+    chosen = []
+    for one in findings:
+        paths = {edit.path for edit in one.edits}
+        clash = any(a[: len(b)] == b or b[: len(a)] == a for a in paths for b in touched if a[-1] != "+" or a != b)
+        moved = any(isinstance(part, int) for path in paths for part in path[:-1]) and any(
+            isinstance(t[-1], int) for t in touched
+        )
+        if not clash and not moved:
+            touched |= paths
+            chosen.append(one)
+    together = apply(text, [edit for one in chosen for edit in one.edits])
+    if _reads(together):
+        return together, chosen
+    # Two mends that cannot stand together: each in turn, those that would spoil the document left out.
+    made = []
+    for one in chosen:
+        alone = apply(text, one.edits)
+        if _reads(alone):
+            text = alone
+            made.append(one)
+    return text, made
+
+
+def _reads(text: str) -> bool:
+    try:
+        _network(text, "")
+    except DocumentError:
+        return False
+    return True

@@ -1,0 +1,93 @@
+"""Subnets carved, networks designed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from archipelago.addressing.carve import Carving
+    from archipelago.model.brief import Brief
+    from archipelago.model.network import Network
+    from archipelago.model.plan import Design
+
+
+def carve(
+    space: str | Iterable[str],
+    needs: Mapping[str, int],
+    *,
+    headroom: float = 0.25,
+    gateway: str = "first",
+    pins: Mapping[str, str] | None = None,
+    ids: Mapping[str, int] | None = None,
+    reserved: Iterable[str] = (),
+    by_vlan_id: bool = False,
+) -> Carving:
+    """Allocate a subnet for each need.
+
+    Args:
+        space: one or more prefixes to allocate from, such as "10.44.0.0/20"; IPv4 and IPv6 may be mixed.
+        needs: hosts by name.
+        headroom: free room kept in each subnet, as a share of its hosts.
+        gateway: "first", "last", "+N" or "-N": where in its subnet a gateway's address sits.
+        pins: subnets that are decided already, by name.
+        ids: VLAN ids by name.
+        reserved: prefixes that must not be given out.
+        by_vlan_id: make the VLAN id readable in the subnet where it fits.
+
+    Returns:
+        An allotment for each need and family, and what stays free.
+
+    Raises:
+        AddressError: a text is not a prefix.
+        CarveError: what is asked contradicts itself or does not fit, and what would.
+
+    Example:
+        >>> import archipelago
+        >>> print(archipelago.carve("10.44.0.0/21", {"tickets": 45, "crew": 110}))
+        tickets: 10.44.1.0/26, gateway 10.44.1.1
+        crew: 10.44.0.0/24, gateway 10.44.0.1
+    """
+    from archipelago.addressing.carve import Need
+    from archipelago.addressing.carve import carve as carve_needs
+    from archipelago.addressing.convention import gateway_convention
+    from archipelago.addressing.values import parse_prefix
+    from archipelago.errors import CarveError
+
+    spaces = [space] if isinstance(space, str) else list(space)
+    pins, ids = pins or {}, ids or {}
+    unknown = [name for name in {**pins, **ids} if name not in needs]
+    if unknown:
+        raise CarveError([f"'{name}' is pinned or numbered but not among the needs" for name in unknown])
+    return carve_needs(
+        [parse_prefix(one) for one in spaces],
+        [
+            Need(name, hosts, ids.get(name), pinned=(parse_prefix(pins[name]),) if name in pins else ())
+            for name, hosts in needs.items()
+        ],
+        reserved=[parse_prefix(one) for one in reserved],
+        headroom=headroom,
+        gateway=gateway_convention(gateway),
+        by_vlan_id=by_vlan_id,
+    )
+
+
+def design(brief: Brief, keep: Network | None = None) -> Design:
+    """Turn a brief into a network that holds everything decided, with the decisions and their reasons.
+
+    Args:
+        brief: what is needed.
+        keep: a network in use: nothing that it holds and the brief still names is moved.
+
+    Returns:
+        The network, the carving, each decision, and what to ask of others.
+
+    Raises:
+        DesignError: with everything that cannot be built, each with its remedy.
+    """
+    from archipelago.design.build import design as build
+    from archipelago.model.brief import Brief
+
+    if not isinstance(brief, Brief):
+        raise TypeError(f"a Brief is expected, not {type(brief).__name__}; read it first: archipelago.read_brief(...)")
+    return build(brief, keep)

@@ -1,0 +1,172 @@
+"""Networks and briefs from files and texts, and back."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from os import PathLike, fspath
+from typing import IO, TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from archipelago.files.tree import Tree
+    from archipelago.model.brief import Brief
+    from archipelago.model.finding import Edit
+    from archipelago.model.network import Network
+
+Source = str | PathLike[str] | IO[str] | IO[bytes]
+"""Where a document is read from: a path, an open file, or, with a newline in it, its text."""
+
+
+def read_network(source: Source) -> Network:
+    """Read a network document.
+
+    Args:
+        source: a path, an open file, or the text itself (a string with a newline in it).
+
+    Returns:
+        The network, with the place of each of its parts in the file.
+
+    Raises:
+        DocumentError: with every problem of the file, each with its line and column.
+
+    Example:
+        >>> import archipelago
+        >>> archipelago.read_network("format: archipelago-network/1\\nvlans: {crew: 220}\\n")
+        <Network '': 0 devices, 1 VLAN, 0 hosts, 0 cables>
+    """
+    from archipelago.files.network import network_from
+
+    return network_from(_tree(source))
+
+
+def read_brief(source: Source) -> Brief:
+    """Read a brief.
+
+    Args:
+        source: a path, an open file, or the text itself (a string with a newline in it).
+
+    Returns:
+        The brief, with the place of each of its parts in the file.
+
+    Raises:
+        DocumentError: with every problem of the file, each with its line and column.
+
+    Example:
+        >>> import archipelago
+        >>> archipelago.read_brief("format: archipelago-brief/1\\nspace: 10.44.0.0/20\\n")
+        <Brief '': 0 devices, 0 VLANs, 0 hosts>
+    """
+    from archipelago.files.brief import brief_from
+
+    return brief_from(_tree(source))
+
+
+def _tree(source: Source) -> Tree:
+    from archipelago.files.disk import read_bytes
+    from archipelago.files.tree import parse
+
+    if isinstance(source, str) and "\n" in source:
+        return parse(source.encode(), "the text")
+    if hasattr(source, "read"):
+        content: Any = source.read()
+        return parse(
+            content.encode() if isinstance(content, str) else content, str(getattr(source, "name", "the file"))
+        )
+    if not isinstance(source, (str, PathLike)):
+        raise TypeError(f"a path, an open file or a text is expected, not {type(source).__name__}")
+    return parse(read_bytes(fspath(source)), str(source))
+
+
+def network_text(network: Network) -> str:
+    """A network as the text of its document; reading it back gives an equal network.
+
+    Args:
+        network: the network.
+
+    Returns:
+        The document, as YAML.
+
+    Example:
+        >>> import archipelago
+        >>> print(archipelago.network_text(archipelago.Network(vlans={"crew": 220})), end="")
+        format: archipelago-network/1
+        vlans:
+          crew: 220
+    """
+    from archipelago.files.emit import emit
+    from archipelago.files.write import document_of
+
+    return emit(document_of(a_network(network)))
+
+
+def write_network(network: Network, path: str | PathLike[str]) -> None:
+    """Write a network document, whole or not at all.
+
+    Args:
+        network: the network.
+        path: where it goes; what was there stays whole until the new file is.
+
+    Raises:
+        DocumentError: the place cannot be written to.
+    """
+    from archipelago.files.disk import write_whole
+
+    write_whole(path, network_text(network))
+
+
+def amend(text: str, edits: Sequence[Edit]) -> str:
+    """A document's text with edits made (those of a finding or an answer); comments and order stay.
+
+    Args:
+        text: a document that reads without errors.
+        edits: what to change.
+
+    Returns:
+        The text with the edits in it.
+
+    Example:
+        >>> import archipelago
+        >>> archipelago.amend("title: Bay  # ours\\n", [archipelago.Edit(("title",), "Tern Bay")])
+        'title: Tern Bay  # ours\\n'
+    """
+    from archipelago.files.edit import apply
+
+    return apply(text, edits)
+
+
+def schema(kind: str) -> dict[str, Any]:
+    """The JSON Schema of a document, for editors.
+
+    Args:
+        kind: "network" or "brief".
+
+    Returns:
+        The schema as plain mappings and lists (JSON Schema 2020-12).
+
+    Raises:
+        QueryError: there is no such document.
+
+    Example:
+        >>> import archipelago
+        >>> archipelago.schema("brief")["title"]
+        'Archipelago brief'
+    """
+    from archipelago.errors import QueryError
+    from archipelago.files.schema import schema as made
+
+    if kind not in ("network", "brief"):
+        raise QueryError(f"there is no schema of '{kind}'; there are: network, brief")
+    return made(kind)
+
+
+def a_network(network: Network) -> Network:
+    """What was given, if it is a network.
+
+    Raises:
+        TypeError: it is something else, and how to get a network from it.
+    """
+    from archipelago.model.network import Network
+
+    if not isinstance(network, Network):
+        hint = "; read it first: archipelago.read_network(...)" if isinstance(network, (str, PathLike)) else ""
+        raise TypeError(f"a Network is expected, not {type(network).__name__}{hint}")
+    return network

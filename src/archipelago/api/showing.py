@@ -1,0 +1,194 @@
+"""What devices know, diagrams, other formats, a real kernel; results as plain values and tables."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from os import PathLike, fspath
+from typing import TYPE_CHECKING, Any
+
+from archipelago.api.reading import a_network
+
+if TYPE_CHECKING:
+    import pandas
+    from matplotlib.axes import Axes
+
+    from archipelago.exchange.rehearsal import Rehearsal
+    from archipelago.model.network import Network
+    from archipelago.reachability.matrix import Matrix
+    from archipelago.views.look import View
+
+
+def view(
+    network: Network,
+    devices: Sequence[str] = (),
+    *,
+    vlans: Sequence[str] = (),
+    ports: Sequence[str] = (),
+    hosts: Sequence[str] = (),
+    gateways: bool = False,
+    after: tuple[str, str] | None = None,
+) -> View:
+    """What devices know: interfaces, VLANs, trunks, routes; two of them side by side; how a host sends.
+
+    Args:
+        network: the network.
+        devices: devices or hosts by name; by default all devices. Two are compared.
+        vlans: only these VLANs, by name or id.
+        ports: only these ports or interfaces.
+        hosts: instead, how each of these hosts sends to every subnet.
+        gateways: instead, all gateways and all static routes.
+        after: two ends; probe from one to the other first, then show the ARP and MAC tables too.
+
+    Returns:
+        The tables, which print as text; VLAN ids, tags and metrics in them are integers.
+
+    Raises:
+        QueryError: a device, host, VLAN or port does not exist.
+    """
+    from archipelago.views.look import Wanted, look
+
+    simulated = None
+    if after is not None:
+        from archipelago.api.asking import simulate
+
+        simulated = simulate(network, *after)[1]
+    wanted = Wanted(devices, vlans=vlans, ports=ports, hosts=hosts, gateways=gateways, simulated=simulated)
+    return look(a_network(network), wanted)
+
+
+def draw(network: Network, path: str | PathLike[str] | None = None, *, axes: Axes | None = None) -> None:
+    """Draw the diagram of a network.
+
+    Args:
+        network: the network.
+        path: an SVG or PNG file to write, by the ending of its name.
+        axes: Matplotlib axes to draw into instead.
+
+    Raises:
+        QueryError: the name ends in neither .svg nor .png, or there is neither a path nor axes.
+        DocumentError: the place cannot be written to.
+    """
+    from archipelago.errors import QueryError
+    from archipelago.views.draw import draw_into, picture_of
+
+    if axes is not None:
+        draw_into(a_network(network), axes)
+    if path is not None:
+        from archipelago.files.disk import write_whole
+
+        write_whole(path, picture_of(a_network(network), fspath(path)))
+    if path is None and axes is None:
+        raise QueryError("there is nowhere to draw: give a path that ends in .svg or .png, or axes")
+
+
+def draw_matrix(
+    network: Network, matrix: Matrix, path: str | PathLike[str] | None = None, *, axes: Axes | None = None
+) -> None:
+    """Draw a matrix: hosts grouped by VLAN, a cell for each pair; of very many hosts, a cell for each pair of VLANs.
+
+    Args:
+        network: the network that the matrix is of.
+        matrix: all its pairs.
+        path: an SVG or PNG file to write, by the ending of its name.
+        axes: Matplotlib axes to draw into instead.
+
+    Raises:
+        QueryError: the name ends in neither .svg nor .png, or there is neither a path nor axes.
+        DocumentError: the place cannot be written to.
+    """
+    from archipelago.errors import QueryError
+    from archipelago.knowledge.known import know
+    from archipelago.views.figure import draw_cells, figure
+
+    knowledge = know(a_network(network))
+    if axes is not None:
+        draw_cells(axes, knowledge, matrix)
+    if path is not None:
+        from archipelago.files.disk import write_whole
+
+        write_whole(path, figure(knowledge, matrix, fspath(path)))
+    if path is None and axes is None:
+        raise QueryError("there is nowhere to draw: give a path that ends in .svg or .png, or axes")
+
+
+def export(network: Network, format: str = "linux") -> str:
+    """A network in an open format.
+
+    Args:
+        network: the network.
+        format: "linux": a shell script that builds it from namespaces of a Linux kernel.
+
+    Returns:
+        The text.
+
+    Raises:
+        QueryError: there is no such format.
+    """
+    from archipelago.errors import QueryError
+    from archipelago.exchange.linux import script
+
+    if format != "linux":
+        raise QueryError(f"there is no format '{format}'; there is: linux")
+    return script(a_network(network))
+
+
+def rehearse(
+    network: Network,
+    sources: Sequence[str] = (),
+    targets: Sequence[str] = (),
+    *,
+    seconds: float = 300.0,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> Rehearsal:
+    """Build the network in a real kernel, send real probes, and compare its answers with the simulation's.
+
+    Args:
+        network: the network.
+        sources: hosts that send; by default all.
+        targets: hosts that are asked for; by default all.
+        seconds: the longest that the kernel may take.
+        progress: called with how many networks are done, of how many.
+
+    Returns:
+        Both answers for every pair.
+
+    Raises:
+        QueryError: a host does not exist, or the network would storm.
+        KernelError: there is no kernel to use, or it did not finish in time.
+    """
+    from archipelago.exchange.rehearsal import rehearse as run
+
+    return run(a_network(network), list(sources), list(targets), seconds, progress)
+
+
+def to_json(result: Any) -> Any:
+    """Any result as plain lists, dictionaries, texts and numbers, with stable keys.
+
+    Args:
+        result: what another call returned.
+
+    Returns:
+        The same in what JSON knows.
+    """
+    from archipelago.views.plain import plain
+
+    return plain(result)
+
+
+def to_table(result: Any, by: str = "class") -> pandas.DataFrame:
+    """A result that is a table (a carving, findings, decisions, steps, a view, a matrix) as a pandas table.
+
+    Args:
+        result: what another call returned.
+        by: for a matrix: "class" (hosts that fare alike, under the name of the first), "host", or "pair" (columns
+            source, destination, reached).
+
+    Returns:
+        The table.
+
+    Raises:
+        QueryError: a matrix has too many hosts to be laid out host by host.
+    """
+    from archipelago.views.plain import frame
+
+    return frame(result, by)

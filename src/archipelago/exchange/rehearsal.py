@@ -1,0 +1,83 @@
+"""The same questions to the simulation and to a real kernel."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from archipelago.errors import QueryError
+from archipelago.exchange.kernel import Where, ask_kernel, kernel_here
+from archipelago.knowledge.ends import common_family, first_address
+from archipelago.knowledge.index import index_network
+from archipelago.model.network import Network
+from archipelago.simulation.reach import ReachResult, reach
+
+Pair = tuple[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class Rehearsal:
+    """Both answers for every pair: `ours` in full, `theirs` the pairs that the kernel answered, and where it ran.
+    `shared_addresses` are those that several hold, whose holder a kernel decides by chance."""
+
+    ours: Mapping[Pair, ReachResult]
+    theirs: frozenset[Pair]
+    where: Where
+    shared_addresses: tuple[str, ...]
+
+    @property
+    def differ(self) -> tuple[Pair, ...]:
+        """The pairs that the two answer differently."""
+        return tuple(pair for pair, answer in self.ours.items() if answer.reached != (pair in self.theirs))
+
+    @property
+    def headline(self) -> str:
+        """The answer in one line."""
+        pairs, agreed, answered = len(self.ours), len(self.ours) - len(self.differ), len(self.theirs)
+        return (
+            f"{agreed:,} of {pairs:,} pair{'s' * (pairs != 1)} agree; "
+            f"the kernel answered {answered:,} pair{'s' * (answered != 1)}"
+        )
+
+    def __str__(self) -> str:
+        return "\n".join([self.headline, *(f"  differ: {a} to {b}" for a, b in self.differ)])
+
+    def __repr__(self) -> str:
+        return f"<Rehearsal: {self.headline}>"
+
+
+def rehearse(
+    network: Network, sources: list[str], targets: list[str], seconds: float, progress: Callable[[int, int], None]
+) -> Rehearsal:
+    """Ask the simulation and a real kernel the same pairs.
+
+    Raises:
+        QueryError: a host does not exist, or the network cannot be built because it would storm.
+        KernelError: there is no kernel to use, or it did not finish in time.
+    """
+    index = index_network(network)
+    loop = next((one.circle for one in index.domains.every() if one.circle is not None), None)
+    if loop is not None:
+        cables = ", ".join(str(cable) for cable in loop.cables)
+        raise QueryError(f"this network would storm in a kernel: switching runs in a circle over {cables}")
+    pairs = _pairs(network, sources, targets)
+    where = kernel_here()
+    ours: dict[Pair, ReachResult] = {}
+    asked = []
+    nodes = index.knowledge.nodes
+    for source, target in pairs:
+        ours[source, target] = reach(index, nodes[source], nodes[target])
+        family = common_family(nodes[source], nodes[target])
+        address = first_address(nodes[target], family) if family else None
+        if address is not None:
+            asked.append((source, target, address))
+    theirs = ask_kernel([(network, asked)], where=where, seconds=seconds, progress=progress)[0]
+    shared = tuple(str(address) for address, _ in index.shared_addresses())
+    return Rehearsal(ours, frozenset(theirs), where, shared)
+
+
+def _pairs(network: Network, sources: list[str], targets: list[str]) -> list[Pair]:
+    for name in (*sources, *targets):
+        if name not in network.hosts:
+            raise QueryError(f"there is no host '{name}'; there are: {', '.join(list(network.hosts)[:12])}")
+    return [(a, b) for a in sources or network.hosts for b in targets or network.hosts if a != b]

@@ -1,0 +1,114 @@
+"""The JSON Schema of the two documents (JSON Schema 2020-12), from the declared keys."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from archipelago.files.brief import FORMAT as BRIEF_FORMAT
+from archipelago.files.network import FORMAT as NETWORK_FORMAT
+from archipelago.model.keys import Holder, Key, Value, keys_of, telling_key
+
+Schema = dict[str, Any]
+_WHOLE: Schema = {"type": ["integer", "string"], "pattern": r"^\d+$"}
+_TEXT: Schema = {"type": ["string", "number", "boolean"]}
+_NAME: Schema = {"type": "string", "pattern": r"^[A-Za-z][A-Za-z0-9._-]{0,62}$"}
+_FLAG: Schema = {"enum": [True, False, "true", "false", "yes", "no"]}
+_PORT = r"[A-Za-z][A-Za-z0-9._-]{0,62}/[A-Za-z][A-Za-z0-9._-]{0,62}"
+_ADDRESS = r"[0-9A-Fa-f:.]+"
+_PLACES = "[A-Za-z{][A-Za-z0-9._{},/-]*"
+"""Places of hosts in bulk hold ranges."""
+
+
+def _text(pattern: str) -> Schema:
+    return {"type": "string", "pattern": f"^{pattern}$"}
+
+
+_VALUES: dict[Value, Schema] = {
+    Value.FLAG: _FLAG,
+    Value.NAME: _NAME,
+    Value.SPEED: _text(r"\d+(\.\d+)?[MGT]"),
+    Value.VLAN_ID: {**_WHOLE, "minimum": 1, "maximum": 4094},
+    Value.VLAN: _TEXT,
+    Value.UNTAGGED: _TEXT,
+    Value.PORT_NAME: {"type": "string"},
+    Value.ADDRESS: _text(_ADDRESS),
+    Value.INTERFACE_ADDRESS: _text(_ADDRESS + r"/\d{1,3}"),
+    Value.HOST_ADDRESS: _text(rf"(auto|{_ADDRESS}/\d{{1,3}})"),
+    Value.PREFIX: _text(_ADDRESS + r"/\d{1,3}"),
+    Value.NEXT_HOP: _text(_ADDRESS + "(%.+)?"),
+    Value.MAC: _text("[0-9A-Fa-f]{2}(-[0-9A-Fa-f]{2}){5}"),
+    Value.PORT: _text(_PLACES),
+    Value.PLACE: _text(_PLACES),
+    Value.ENDS: _text(rf"\s*{_PORT}\s*~\s*{_PORT}\s*"),
+    Value.METRIC: {**_WHOLE, "minimum": 0, "maximum": 2**32 - 1},
+    Value.COUNT: {**_WHOLE, "minimum": 0, "maximum": 2**24},
+    Value.PORTS: {"anyOf": [{**_WHOLE, "minimum": 0, "maximum": 4096}, {"type": "array", "items": _NAME}]},
+    Value.FAMILY: {"enum": ["ipv4", "ipv6"]},
+    Value.KIND: {"enum": ["router", "l3switch", "switch"]},
+    Value.UNRESOLVED: {"enum": ["hold", "drop"]},
+    Value.SHARE: _text(r"\d{1,4}(\.\d{1,2})?%"),
+    Value.GATEWAY_CONVENTION: {"type": ["string", "integer"]},
+    Value.SUBNETS: {"enum": ["by-size", "by-vlan-id"]},
+    Value.SUBINTERFACE: {"enum": ["by-vlan-id", "counted"]},
+    Value.TRANSIT: {"enum": ["/30", "/31"]},
+}
+
+
+def schema(kind: str) -> Schema:
+    """The schema of a document.
+
+    Args:
+        kind: "network" or "brief".
+
+    Returns:
+        The schema as plain mappings and lists. It takes values as YAML and JSON readers give them (`off: true` is a
+        boolean, `210` a number), and says nothing of what one part says of another: that a VLAN named on a trunk is in
+        the catalogue is the reader's to check.
+    """
+    holder, format_name = {"network": (Holder.NETWORK, NETWORK_FORMAT), "brief": (Holder.BRIEF, BRIEF_FORMAT)}[kind]
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": f"Archipelago {kind}",
+        **_section(holder, format_name),
+    }
+
+
+def _section(holder: Holder, format_name: str = "") -> Schema:
+    keys = keys_of(holder)
+    required = [key.name for key in keys if key.required]
+    if holder in (Holder.SUBINTERFACE, Holder.VLAN_INTERFACE, Holder.AGGREGATE, Holder.LOOPBACK):
+        required.append(telling_key(holder).name)
+    found: Schema = {
+        "type": "object" if required else ["object", "null"],
+        "additionalProperties": False,
+        "properties": {
+            key.name: {
+                "description": key.about,
+                **({"const": format_name} if key.value is Value.FORMAT else _value(key)),
+            }
+            for key in keys
+        },
+    }
+    return {**found, "required": required} if required else found
+
+
+def _value(key: Key) -> Schema:
+    if key.value is Value.SECTION:
+        return _section(key.holds[0])
+    if key.value is Value.NAMED:
+        one = _any_of(key) if key.holds else _VALUES[Value.VLAN_ID]
+        return {"type": ["object", "null"], "additionalProperties": one}
+    if key.value is Value.LIST:
+        one = _any_of(key)
+        if key.holds == (Holder.CABLE,):
+            one = {"anyOf": [one, _VALUES[Value.ENDS]]}
+        return {"type": ["array", "null"], "items": one}
+    if key.value is Value.TRUNK:
+        return {"anyOf": [_TEXT, {"type": "array", "items": _TEXT}, {"type": "null"}]}
+    one = _VALUES.get(key.value, _TEXT)
+    return {"anyOf": [one, {"type": "array", "items": one}, {"type": "null"}]} if key.many else one
+
+
+def _any_of(key: Key) -> Schema:
+    sections = [_section(holder) for holder in key.holds]
+    return sections[0] if len(sections) == 1 else {"anyOf": sections}

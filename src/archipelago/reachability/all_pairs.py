@@ -1,0 +1,51 @@
+"""All pairs with everything that there is to tell of them: both families, and what must hold."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from archipelago.knowledge.known import Knowledge, know
+from archipelago.model.network import Network
+from archipelago.reachability.build import build_arrays
+from archipelago.reachability.causes import Group
+from archipelago.reachability.expect import Checked, check
+from archipelago.reachability.matrix import Matrix, matrix, without
+
+
+@dataclass(frozen=True, slots=True)
+class AllPairs:
+    """All pairs; in IPv6 too where both families are there, with the causes that only IPv6 has; and what must hold,
+    where anything must."""
+
+    knowledge: Knowledge
+    found: Matrix
+    six: Matrix | None
+    only_six: tuple[Group, ...]
+    checked: Checked | None
+
+    @property
+    def fine(self) -> bool:
+        """Whether every pair is reached that nothing wants cut off, and what must hold does."""
+        if self.checked is None:
+            return self.found.count == self.found.pairs
+        return not self.checked.unforeseen and all(one.holds for one in self.checked.verdicts)
+
+
+def all_pairs(network: Network, family: int | None, parts_off: Sequence[str] = (), causes: bool = True) -> AllPairs:
+    """Decide all pairs of a network, with some parts of it switched off.
+
+    Raises:
+        QueryError: there is no such part, or an end of an expectation does not exist.
+    """
+    arrays = build_arrays(know(network))
+    if parts_off:
+        arrays = without(arrays, parts_off)
+    found = matrix(arrays, family, causes=causes)
+    both = family is None and len(arrays.families) == 2 and causes
+    six = matrix(arrays, 6) if both else None
+    known = {(one.finding.path, one.finding.mend) for one in found.groups}
+    only_six = [one for one in six.groups if (one.finding.path, one.finding.mend) not in known] if six else []
+    expect = arrays.knowledge.network.expect
+    checked = check(arrays.knowledge, family, found) if expect else None
+    return AllPairs(arrays.knowledge, found, six, tuple(only_six), checked)

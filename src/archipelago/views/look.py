@@ -1,0 +1,92 @@
+"""What devices know, looked at: which tables are shown, and of whom."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from archipelago.errors import QueryError
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.index import NetworkIndex, index_network
+from archipelago.model.network import Network
+from archipelago.model.problems import Names, listed
+from archipelago.simulation.build import Simulation
+from archipelago.views import device
+from archipelago.views.table import Table, lines
+
+
+@dataclass(frozen=True, slots=True)
+class View:
+    """What was looked at: a line that sums it up, and tables."""
+
+    headline: str
+    tables: tuple[Table, ...]
+
+    def __str__(self) -> str:
+        found = [self.headline]
+        for one in self.tables:
+            found += ["", *lines(one)]
+        return "\n".join(found)
+
+    def __repr__(self) -> str:
+        return f"<View: {self.headline}; {', '.join(one.title for one in self.tables)}>"
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What is to be shown, by the names that people give: devices, VLANs, ports, hosts, or all gateways; and a
+    simulation whose tables are shown too."""
+
+    devices: Sequence[str] = ()
+    vlans: Sequence[str] = ()
+    ports: Sequence[str] = ()
+    hosts: Sequence[str] = ()
+    gateways: bool = False
+    simulated: Simulation | None = None
+
+
+def look(network: Network, wanted: Wanted) -> View:
+    """Look at a network.
+
+    Raises:
+        QueryError: a device, host, VLAN or port does not exist.
+    """
+    index = index_network(network)
+    nodes = [_node(index, name) for name in wanted.devices or network.devices]
+    if wanted.hosts:
+        shown = [device.host_view(index, _node(index, name)) for name in wanted.hosts]
+    elif wanted.gateways:
+        shown = device.gateways(index)
+    else:
+        vlans = frozenset(_vlan(index, name) for name in wanted.vlans)
+        shown = device.tables(index, nodes, vlans, frozenset(_port(nodes, name) for name in wanted.ports))
+        if len(wanted.devices) == 2:
+            shown = [device.side_by_side(index, *nodes), *shown]
+    if wanted.simulated is not None:
+        shown += [one for one in device.learned(wanted.simulated, nodes) if one.rows]
+    return View(device.summary(nodes), tuple(shown))
+
+
+def _node(index: NetworkIndex, name: str) -> Node:
+    nodes = index.knowledge.nodes
+    if name not in nodes:
+        hint = Names().hint(name, nodes)
+        raise QueryError(f"there is no device '{name}'{hint}; there are: {listed(index.network.devices)}")
+    return nodes[name]
+
+
+def _vlan(index: NetworkIndex, name: str) -> int:
+    number = index.network.vlan_called(name)
+    if number is None:
+        hint = Names().hint(name, index.network.vlans)
+        raise QueryError(f"there is no VLAN '{name}'{hint}; there are: {listed(index.network.vlans)}")
+    return number
+
+
+def _port(nodes: Sequence[Node], name: str) -> str:
+    known = dict.fromkeys(one for node in nodes for one in (*node.attachments, *node.nics, *node.member_of))
+    if name not in known:
+        raise QueryError(
+            f"there is no port or interface '{name}'{Names().hint(name, known)}; there are: {listed(known)}"
+        )
+    return name
