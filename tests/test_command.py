@@ -163,7 +163,7 @@ def test_points_of_view(command, tern_bay):
     assert "no route: no IPv4 gateway" in command("view", broken, "--host", "kiosk-a").stdout
     tables = json.loads(command("view", tern_bay / "network.yaml", "--gateways", "--json").stdout)
     assert {row["at"] for row in tables["gateways"]} >= {"landing/p1.210", "holm/holm-inn-gw"}
-    assert all(row["how"] == "static" or row["how"] == "gateway" for row in tables["static routes"])
+    assert all(row["how"] == "static" or row["how"] == "gateway" for row in tables["static_routes"])
 
 
 def test_trace_and_broadcast(command, tern_bay):

@@ -133,7 +133,7 @@ def amend(text: str, edits: Sequence[Edit]) -> str:
     return apply(text, edits)
 
 
-def schema(kind: str) -> dict[str, Any]:
+def schema(kind: str) -> dict[str, object]:
     """The JSON Schema of a document, for editors.
 
     Args:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from os import PathLike, fspath
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from archipelago.api.reading import a_network
 
@@ -161,7 +161,7 @@ def rehearse(
     return run(a_network(network), list(sources), list(targets), seconds, progress)
 
 
-def to_json(result: Any) -> Any:
+def to_json(result: object) -> object:
     """Any result as plain lists, dictionaries, texts and numbers, with stable keys.
 
     Args:
@@ -172,10 +172,11 @@ def to_json(result: Any) -> Any:
     """
     from archipelago.views.plain import plain
 
-    return plain(result)
+    found: object = plain(result)
+    return found
 
 
-def to_table(result: Any, by: str = "class") -> pandas.DataFrame:
+def to_table(result: object, by: str = "class") -> pandas.DataFrame:
     """A result that is a table (a carving, findings, decisions, steps, a view, a matrix) as a pandas table.
 
     Args:

@@ -215,9 +215,9 @@ def leaks(index: NetworkIndex) -> Iterator[Finding]:
             far = index.knowledge.attachment_at(peer) if peer else None
             if peer is None or far is None or far.switched or peer.device in index.network.hosts:
                 continue
-            fellows = index.knowledge.nodes[peer.device].nics_on(far.name)
-            if any(nic.speaks and nic.tag is None for nic in fellows) or any(
-                nic.tag == one.untagged for nic in fellows
+            others_there = index.knowledge.nodes[peer.device].nics_on(far.name)
+            if any(nic.speaks and nic.tag is None for nic in others_there) or any(
+                nic.tag == one.untagged for nic in others_there
             ):
                 continue
             path = (*port_path(index.knowledge, node.name, one.name), "untagged")

@@ -49,7 +49,7 @@ def _whole(index: NetworkIndex, members: list[tuple[Node, Nic]]) -> bool:
 
 @rule
 def cut_vlans(index: NetworkIndex) -> Iterator[Finding]:
-    """A VLAN whose members are on more than one island: what cuts it, from the gateway's point of index."""
+    """A VLAN whose members are on more than one segment: what cuts it, from the gateway's point of view."""
     for vlan, members in users(index).items():
         current = [one for one in members if not any(has_moved(index, Held(*one, held)) for held in one[1].addresses)]
         if not current:

@@ -55,7 +55,7 @@ def _say(told: AllPairs, hosts: bool) -> None:
     lines = (
         shown.both_families(told.found) if told.six else "",
         shown.promise(verdicts) if verdicts else "",
-        shown.parted(groups),
+        shown.partitioned(groups),
     )
     out.say_lines(line for line in lines if line)
     tables = (

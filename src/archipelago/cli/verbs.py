@@ -92,6 +92,7 @@ def audit(words: Namespace) -> int:
 
 def reach(words: Namespace) -> int:
     from archipelago.views import answer as view
+    from archipelago.views.plain import plain
 
     network = archipelago.read_network(words.network)
     if words.broadcast:
@@ -106,7 +107,7 @@ def reach(words: Namespace) -> int:
     chosen = (words.device, words.protocol, words.from_fault)
     steps = words.steps or any(chosen)
     if words.as_json:
-        values = archipelago.to_json(found)
+        values = plain(found)
         for one in (values, values["other_family"] or {"finding": 0, "events": 0}):
             del one["finding"], one["events"]
         if steps:
@@ -174,7 +175,7 @@ def view(words: Namespace) -> int:
         after=two_ends(words.after) if words.after else None,
     )
     if words.as_json:
-        out.say_json({one.title: one.records() for one in found.tables})
+        out.say_json({one.title.replace(" ", "_"): one.records() for one in found.tables})
         return 0
     out.head(found.headline)
     out.say_tables(found.tables)

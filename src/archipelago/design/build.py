@@ -38,7 +38,7 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
     _stop(draft)
     gateways.place(draft, wiring)
     switching.carry(draft, wiring)
-    meetings = links.connect(draft, wiring, joined)
+    adjacencies = links.connect(draft, wiring, joined)
     links.leave(draft)
     _check_router_hosts(draft)
     hosts.settle(draft)
@@ -52,12 +52,12 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
     for vlan, gateway in wiring.serving.items():
         home(draft.name_of(vlan), gateway.device)
     for transit in joined:
-        home(transit.name, *(device for device, _ in transit.feet))
+        home(transit.name, *(device for device, _ in transit.ends))
     for cable in wiring.routed:
         home(link_name(cable), cable.a.device, cable.b.device)
     for name in loopbacks:
         home(f"loopback {name}", name)
-    routing.route(draft, meetings, homes)
+    routing.route(draft, adjacencies, homes)
     network = Network(
         brief.title,
         dict(draft.vlans),

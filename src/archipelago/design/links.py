@@ -14,7 +14,7 @@ LOOPBACK = "self"
 
 
 @dataclass(frozen=True, slots=True)
-class Meeting:
+class Adjacency:
     """Two routing devices on one small subnet: this device, the other, and the other's addresses there."""
 
     device: str
@@ -24,11 +24,11 @@ class Meeting:
 
 @dataclass(frozen=True, slots=True)
 class Transit:
-    """A VLAN that lets two routing devices meet over switches; each foot is a device and, on a router, its port."""
+    """A VLAN that lets two routing devices meet over switches; each end is a device and, on a router, its port."""
 
     name: str
     vlan: int
-    feet: tuple[tuple[str, str | None], tuple[str, str | None]]
+    ends: tuple[tuple[str, str | None], tuple[str, str | None]]
 
 
 def routing_devices(draft: Draft) -> list[str]:
@@ -47,42 +47,42 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
 
     for cable in wiring.routed:
         root[find(cable.a.device)] = find(cable.b.device)
-    feet: dict[str, list[tuple[str, str | None, str]]] = {}
+    ends: dict[str, list[tuple[str, str | None, str]]] = {}
     whole = {End(gateway.device, gateway.port) for gateway in brief.gateways if gateway.untagged and gateway.port}
     zone = _zones(draft, wiring)
     for name in root:
         if name in zone:
-            feet.setdefault(zone[name], []).append((name, None, name))
+            ends.setdefault(zone[name], []).append((name, None, name))
     for cable in brief.cables:
         for end, far in ((cable.a, cable.b), (cable.b, cable.a)):
             switched = far.device in zone and not routes(draft, far.device)
             if brief.devices[end.device].kind == "router" and switched and end not in whole and not cable.off:
-                feet.setdefault(zone[far.device], []).append((end.device, end.port, far.device))
+                ends.setdefault(zone[far.device], []).append((end.device, end.port, far.device))
     found: list[Transit] = []
     used = {vlan.id for vlan in brief.vlans.values()}
-    for island in feet.values():
-        first = island[0]
-        for foot in island[1:]:
-            if find(foot[0]) == find(first[0]):
+    for segment in ends.values():
+        first = segment[0]
+        for other in segment[1:]:
+            if find(other[0]) == find(first[0]):
                 continue
-            root[find(foot[0])] = find(first[0])
+            root[find(other[0])] = find(first[0])
             name = f"transit-{len(found) + 1}"
             number = _kept_id(draft, name) or next(one for one in range(4094, 1, -1) if one not in used)
             used.add(number)
-            found.append(Transit(name, number, (first[:2], foot[:2])))
+            found.append(Transit(name, number, (first[:2], other[:2])))
             wiring.entrance[number] = first[2]
-            carry_vlan(draft, wiring, number, [foot[2]])
-            for device, port, _ in (first, foot):
+            carry_vlan(draft, wiring, number, [other[2]])
+            for device, port, _ in (first, other):
                 for cable in brief.cables:
                     if port and End(device, port) in (cable.a, cable.b):
                         wiring.carried.setdefault(cable, set()).add(number)
-            draft.decide(name, f"VLAN {number} between {first[0]} and {foot[0]}", "only switches lie between the two")
+            draft.decide(name, f"VLAN {number} between {first[0]} and {other[0]}", "only switches lie between the two")
     return found
 
 
 def _zones(draft: Draft, wiring: Wiring) -> dict[str, str]:
     """The parts of the switched infrastructure that hold together without the routed links."""
-    zone = {name: name for name in wiring.island}
+    zone = {name: name for name in wiring.segment}
 
     def find(name: str) -> str:
         while zone[name] != name:
@@ -100,9 +100,9 @@ def _kept_id(draft: Draft, name: str) -> int | None:
     return draft.old.vlans.get(name) if draft.old else None
 
 
-def connect(draft: Draft, wiring: Wiring, joined: list[Transit]) -> list[Meeting]:
+def connect(draft: Draft, wiring: Wiring, joined: list[Transit]) -> list[Adjacency]:
     """Give both ends of every link their addresses."""
-    meetings: list[Meeting] = []
+    adjacencies: list[Adjacency] = []
     for cable in wiring.routed:
         subnets = draft.subnets(link_name(cable))
         sides = [tuple(address_in(one, offset) for one in subnets) for offset in (0, 1)]
@@ -112,22 +112,22 @@ def connect(draft: Draft, wiring: Wiring, joined: list[Transit]) -> list[Meeting
             draft.set_port(end, Port(end.port, addresses=held))
         texts = " and ".join(str(one.prefix) for one in subnets)
         draft.decide(str(cable), f"routed link {texts}", "both ends route and no VLAN has to cross it")
-        meetings += _both(cable.a.device, cable.b.device, sides)
+        adjacencies += _both(cable.a.device, cable.b.device, sides)
     for transit in joined:
         subnets = draft.subnets(transit.name)
         sides = [tuple(address_in(one, offset) for one in subnets) for offset in (0, 1)]
-        for (device, port), held in zip(transit.feet, sides, strict=True):
+        for (device, port), held in zip(transit.ends, sides, strict=True):
             if port is None:
                 draft.interfaces[device][transit.name] = VlanInterface(transit.name, transit.vlan, held)
             else:
                 label = f"{port}.{transit.vlan}"
                 draft.interfaces[device][label] = Subinterface(label, port, transit.vlan, False, held)
-        meetings += _both(transit.feet[0][0], transit.feet[1][0], sides)
+        adjacencies += _both(transit.ends[0][0], transit.ends[1][0], sides)
     for device in routing_devices(draft):
         own = draft.subnets(f"loopback {device}")
         if own:
             draft.interfaces[device][LOOPBACK] = Loopback(LOOPBACK, tuple(address_in(one, 0) for one in own))
-    return meetings
+    return adjacencies
 
 
 def _was_swapped(draft: Draft, end: End, other: tuple[InterfaceAddress, ...]) -> bool:
@@ -138,9 +138,9 @@ def _was_swapped(draft: Draft, end: End, other: tuple[InterfaceAddress, ...]) ->
     return port is not None and any(held in other for held in port.addresses)
 
 
-def _both(a: str, b: str, sides: list[tuple[InterfaceAddress, ...]]) -> list[Meeting]:
+def _both(a: str, b: str, sides: list[tuple[InterfaceAddress, ...]]) -> list[Adjacency]:
     first, second = (tuple(held.address for held in side) for side in sides)
-    return [Meeting(a, b, second), Meeting(b, a, first)]
+    return [Adjacency(a, b, second), Adjacency(b, a, first)]
 
 
 def leave(draft: Draft) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 from archipelago.addressing.values import WIDTHS, Address, Prefix
 from archipelago.design.draft import Draft
-from archipelago.design.links import Meeting, routing_devices
+from archipelago.design.links import Adjacency, routing_devices
 from archipelago.model.parts import NextHop, Route
 
 BACKUP_METRIC = 10
@@ -17,18 +17,18 @@ Way = tuple[Address, Address | None]
 """The next hop of the first way, and of a second one that leads to the target without coming back."""
 
 
-def route(draft: Draft, meetings: list[Meeting], homes: dict[Prefix, list[str]]) -> None:
+def route(draft: Draft, adjacencies: list[Adjacency], homes: dict[Prefix, list[str]]) -> None:
     """Write the static routes of every routing device.
 
     Args:
         draft: the design so far.
-        meetings: which devices share a link.
+        adjacencies: which devices share a link.
         homes: the devices that each subnet is connected to.
     """
     devices = routing_devices(draft)
-    near: dict[str, list[Meeting]] = {name: [] for name in devices}
-    for meeting in meetings:
-        near[meeting.device].append(meeting)
+    near: dict[str, list[Adjacency]] = {name: [] for name in devices}
+    for adjacency in adjacencies:
+        near[adjacency.device].append(adjacency)
     distance = {name: _distances(name, near) for name in devices}
     outside = draft.brief.outside
     total = 0
@@ -66,7 +66,7 @@ def route(draft: Draft, meetings: list[Meeting], homes: dict[Prefix, list[str]])
 
 
 def _default(
-    draft: Draft, name: str, near: dict[str, list[Meeting]], distance: dict[str, dict[str, int]], version: int
+    draft: Draft, name: str, near: dict[str, list[Adjacency]], distance: dict[str, dict[str, int]], version: int
 ) -> Way | None:
     outside = draft.brief.outside
     if outside is None or outside.at.device == name or not any(h.address.version == version for h in outside.next_hop):
@@ -74,28 +74,28 @@ def _default(
     return _way(name, outside.at.device, near, distance, version)
 
 
-def _distances(start: str, near: dict[str, list[Meeting]]) -> dict[str, int]:
+def _distances(start: str, near: dict[str, list[Adjacency]]) -> dict[str, int]:
     found = {start: 0}
     queue = deque([start])
     while queue:
         name = queue.popleft()
-        for meeting in near[name]:
-            if meeting.other not in found:
-                found[meeting.other] = found[name] + 1
-                queue.append(meeting.other)
+        for adjacency in near[name]:
+            if adjacency.other not in found:
+                found[adjacency.other] = found[name] + 1
+                queue.append(adjacency.other)
     return found
 
 
 def _way(
-    name: str, goal: str, near: dict[str, list[Meeting]], distance: dict[str, dict[str, int]], version: int
+    name: str, goal: str, near: dict[str, list[Adjacency]], distance: dict[str, dict[str, int]], version: int
 ) -> Way | None:
     """The first hop of the shortest way, and a loop-free alternate (RFC 5286 3.1): a neighbour whose own shortest
     way to the goal does not lead through this device."""
     options = []
-    for order, meeting in enumerate(near[name]):
-        via = next((address for address in meeting.via if address.version == version), None)
-        if via is not None and goal in distance[meeting.other]:
-            options.append((distance[meeting.other][goal], order, via))
+    for order, adjacency in enumerate(near[name]):
+        via = next((address for address in adjacency.via if address.version == version), None)
+        if via is not None and goal in distance[adjacency.other]:
+            options.append((distance[adjacency.other][goal], order, via))
     options.sort()
     if not options:
         return None

@@ -39,7 +39,7 @@ def carry(draft: Draft, wiring: Wiring) -> None:
             draft.decide(str(cable), "kept off", "it would close a circle; spanning tree is not relied on")
         elif whole is None:
             names = ", ".join(draft.name_of(vlan) for vlan in vlans) or "nothing"
-            draft.decide(str(cable), f"trunk of {names}", "just what its two sides need of each other")
+            draft.decide(str(cable), f"trunk of {names}", "the VLANs that both sides need")
     for vlan in wiring.hostless:
         draft.decide(draft.name_of(vlan), "carried to every switch", "no host of it is placed yet")
     for host, end in draft.host_ends.items():

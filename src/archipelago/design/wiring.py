@@ -17,7 +17,7 @@ class Wiring:
 
     parent: dict[str, tuple[str, Cable] | None] = field(default_factory=dict)
     depth: dict[str, int] = field(default_factory=dict)
-    island: dict[str, str] = field(default_factory=dict)
+    segment: dict[str, str] = field(default_factory=dict)
     carried: dict[Cable, set[int]] = field(default_factory=dict)
     serving: dict[int, GatewayPlace] = field(default_factory=dict)
     entrance: dict[int, str] = field(default_factory=dict)
@@ -51,11 +51,11 @@ def wire(draft: Draft) -> Wiring:
         terminals[vlan.id].update(device for device, _ in vlan.at)
         if not terminals[vlan.id] and vlan.id in wiring.entrance:
             wiring.hostless.append(vlan.id)
-            home = wiring.island[wiring.entrance[vlan.id]]
+            home = wiring.segment[wiring.entrance[vlan.id]]
             terminals[vlan.id].update(
                 name
                 for name, need in brief.devices.items()
-                if need.kind == "switch" and wiring.island.get(name) == home
+                if need.kind == "switch" and wiring.segment.get(name) == home
             )
     for number, devices in terminals.items():
         carry_vlan(draft, wiring, number, sorted(devices))
@@ -150,7 +150,7 @@ def _grow(draft: Draft, wiring: Wiring) -> None:
             if name in wiring.parent:
                 continue
             wiring.parent[name] = above
-            wiring.island[name] = root
+            wiring.segment[name] = root
             wiring.depth[name] = wiring.depth[above[0]] + 1 if above else 0
             for far, cable in near.get(name, ()):
                 if far not in wiring.parent:
@@ -172,7 +172,7 @@ def carry_vlan(draft: Draft, wiring: Wiring, vlan: int, devices: list[str]) -> N
     top = wiring.entrance.get(vlan, devices[0])
     reached = {top}
     for device in devices:
-        if wiring.island.get(device) != wiring.island.get(top):
+        if wiring.segment.get(device) != wiring.segment.get(top):
             where = wiring.serving.get(vlan)
             place = f"{where.device}/{where.port}" if where and where.port else top
             draft.reasons.append(

@@ -14,7 +14,7 @@ from archipelago.knowledge.links import Link
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Aggregate, Device, End, Host
 
-Foothold = tuple[Node, Nic]
+NodeInterface = tuple[Node, Nic]
 
 
 def link_fault(index: NetworkIndex, end: End) -> Finding | None:
@@ -96,8 +96,8 @@ def _spoken(index: NetworkIndex, end: End) -> frozenset[int]:
     return frozenset(nic.vlan for nic in node.nics_on(attachment.name) if nic.vlan is not None)
 
 
-def cut(index: NetworkIndex, vlan: int, start: Foothold, goal: Foothold) -> list[Finding]:
-    """What keeps the frames of a VLAN from one foothold to the other, in the order of the way; empty if nothing does.
+def cut(index: NetworkIndex, vlan: int, start: NodeInterface, goal: NodeInterface) -> list[Finding]:
+    """What keeps the frames of a VLAN from one interface to the other, in the order of the way; empty if nothing does.
 
     Of all ways along cables, also those that are off, the one with the fewest mistakes is judged.
     """
@@ -132,19 +132,19 @@ def cut(index: NetworkIndex, vlan: int, start: Foothold, goal: Foothold) -> list
     return [one for wrong in reversed(steps) for one in wrong]
 
 
-def _entrance(foothold: Foothold) -> str:
-    return foothold[0].name
+def _entrance(interface: NodeInterface) -> str:
+    return interface[0].name
 
 
-def _own_faults(index: NetworkIndex, vlan: int, foothold: Foothold) -> list[Finding]:
-    node, nic = foothold
+def _own_faults(index: NetworkIndex, vlan: int, interface: NodeInterface) -> list[Finding]:
+    node, nic = interface
     if nic.kind == "vlan" and vlan not in node.vlans and isinstance(node.written, Device):
         return [faults.vlan_absent(index, node.written, vlan)]
     return []
 
 
 def _hops(
-    index: NetworkIndex, vlan: int, name: str, start: Foothold, goal: Foothold
+    index: NetworkIndex, vlan: int, name: str, start: NodeInterface, goal: NodeInterface
 ) -> Iterator[tuple[str, list[Finding]]]:
     """The devices next to one, each with the mistakes on the link there."""
     node = index.knowledge.nodes[name]
@@ -172,11 +172,11 @@ def _hops(
                 )
 
 
-def _passes(node: Node, attachment: Attachment, start: Foothold, goal: Foothold) -> bool:
-    """Whether the VLAN's frames may use an attachment at all: any switched one, and the footholds' own."""
+def _passes(node: Node, attachment: Attachment, start: NodeInterface, goal: NodeInterface) -> bool:
+    """Whether the VLAN's frames may use an attachment at all: any switched one, and the interface' own."""
     if attachment.switched:
         return True
-    return any(node is foot and nic.attachment == attachment.name for foot, nic in (start, goal))
+    return any(node is end and nic.attachment == attachment.name for end, nic in (start, goal))
 
 
 def _link_mistakes(
@@ -185,8 +185,8 @@ def _link_mistakes(
     link: Link,
     here: tuple[Node, Attachment],
     there: tuple[Node, Attachment],
-    start: Foothold,
-    goal: Foothold,
+    start: NodeInterface,
+    goal: NodeInterface,
 ) -> list[Finding]:
     found: list[Finding] = []
     blocked = link_fault(index, link.end)
@@ -195,7 +195,7 @@ def _link_mistakes(
     tags = []
     for (node, one), (far_node, far) in ((here, there), (there, here)):
         if not one.switched:
-            nic = next(nic for foot, nic in (start, goal) if foot is node and nic.attachment == one.name)
+            nic = next(nic for end, nic in (start, goal) if end is node and nic.attachment == one.name)
             tags.append(nic.tag)
         elif vlan not in node.vlans and isinstance(node.written, Device):
             found.append(faults.vlan_absent(index, node.written, vlan))
@@ -254,7 +254,9 @@ def _untagged_of(node: Node, attachment: Attachment) -> int | None:
     )
 
 
-def _uncabled(index: NetworkIndex, vlan: int, reached: set[str], start: Foothold, goal: Foothold) -> list[Finding]:
+def _uncabled(
+    index: NetworkIndex, vlan: int, reached: set[str], start: NodeInterface, goal: NodeInterface
+) -> list[Finding]:
     """No way along cables: the free ports, one on each side, that look made for each other."""
     near: list[End] = []
     far: list[End] = []

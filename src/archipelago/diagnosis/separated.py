@@ -20,8 +20,8 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
             continue
         right = meant_vlan(index, held.address.prefix)
         if held.nic.kind == "subinterface":
-            fellows = held.node.nics_on(held.nic.attachment or "")
-            first = next(one for one in fellows if one.speaks and one.tag == held.nic.tag)
+            others_there = held.node.nics_on(held.nic.attachment or "")
+            first = next(one for one in others_there if one.speaks and one.tag == held.nic.tag)
             if first is not held.nic:
                 return faults.tag_repeated(index, held.node, held.nic, first, right if right != held.nic.vlan else None)
         hosts = [one for one in (a, b) if one.node.kind == "host"]

@@ -141,6 +141,10 @@ def script(network: Network) -> str:
 def _set_up(space: str, one: _Space) -> Iterator[str]:
     """The lines that make one namespace's interfaces, tables, addresses and VLAN memberships."""
     yield f"  # {one.node.kind} {one.node.name}"
+    for family in ("-4", "-6") if one.vrfs else ():
+        # What the main table holds itself must not come before the tables that have a name.
+        yield f"  ip {family} -n {space} rule add pref 32764 table local"
+        yield f"  ip {family} -n {space} rule del pref 0"
     yield from _batch(f"ip -n {space} -batch -", (*one.links(), *one.tables(), *one.addresses()))
     yield from _batch(f"bridge -n {space} -batch -", one.memberships())
 
@@ -308,8 +312,8 @@ class _Space:
         """Whether a subinterface has a tag, and is the first on its port with it."""
         if nic.kind != "subinterface":
             return True
-        fellows = self.node.nics_on(nic.attachment or "")
-        return nic.speaks and next(one for one in fellows if one.speaks and one.tag == nic.tag) is nic
+        others_there = self.node.nics_on(nic.attachment or "")
+        return nic.speaks and next(one for one in others_there if one.speaks and one.tag == nic.tag) is nic
 
     def routes(self) -> Iterator[str]:
         """Static routes as written; the kernel refuses those whose next hop is on no connected subnet, as it should.

@@ -44,7 +44,7 @@ class Context:
         """The id of a VLAN given by name or id; 0 where its name was not understood where it was declared."""
         if word in self.vlans:
             return self.vlans[word]
-        if self.names.forgives(word):
+        if self.names.suppressed(word):
             return 0
         if word.isascii() and word.isdigit():
             number = int(word) if len(word) <= 9 else 10**9

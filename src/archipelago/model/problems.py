@@ -38,7 +38,7 @@ class Names:
             hint = self.hint(word, accepted)
             yield ModelProblem(path, f"there is no {what} '{word}'{hint}; there are: {listed(accepted)}")
 
-    def forgives(self, word: str) -> bool:
+    def suppressed(self, word: str) -> bool:
         """Whether a name was written and not understood."""
         return word in self._left_out
 

@@ -63,7 +63,7 @@ def expectation_problems(
 
 def _party_problems(path: Path, end: str, known: tuple[Mapping[str, int], Collection[str]], names: Names) -> Problems:
     vlans, hosts = known
-    if end == OUTSIDE or names.forgives(end):
+    if end == OUTSIDE or names.suppressed(end):
         return
     if end in vlans and end in hosts:
         message = f"'{end}' is a VLAN and a host; write the VLAN's id ({vlans[end]}) or the host's address"

@@ -30,7 +30,7 @@ COLUMNS = (
     "needed",
     "spare",
     "static hosts",
-    "leases",
+    "DHCP range",
     "IPv6 subnet",
     "IPv6 gateway",
     "how",

@@ -219,7 +219,7 @@ def learned(simulation: Simulation, nodes: list[Node]) -> list[Table]:
 
 
 def _is_advertised(node: Node, via: NextHop) -> bool:
-    """Whether a gateway is one that a router told of."""
+    """Whether a gateway is one that a router advertised."""
     return isinstance(node.written, Host) and node.written.auto and is_link_local(via.address)
 
 

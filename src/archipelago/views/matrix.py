@@ -152,7 +152,7 @@ def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     )
 
 
-def parted(groups: Grouped) -> str:
+def partitioned(groups: Grouped) -> str:
     """Which VLANs are cut off from all others, in one line; empty where none is."""
     others = groups.pairs.sum(axis=1) - np.diagonal(groups.pairs)
     got = groups.reached.sum(axis=1) - np.diagonal(groups.reached)

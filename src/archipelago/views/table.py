@@ -19,7 +19,7 @@ class Table:
     values: tuple[tuple[object, ...], ...] = ()
 
     def records(self) -> list[dict[str, object]]:
-        """The rows by column: numbers as numbers, everything else as text, nothing as None."""
+        """The rows by column (spaces as underscores): numbers as numbers, everything else as text, nothing as None."""
         return [
             {
                 name: one if isinstance(one, (int, float)) else str(one) if one not in (None, "") else None

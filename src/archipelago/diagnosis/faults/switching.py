@@ -46,7 +46,9 @@ def trunk_expected(
 ) -> Finding:
     """An access port where the far end needs a trunk."""
     path = port_path(index.knowledge, device, attachment.name)
-    keys = [index.vlan_key(vlan) for vlan in vlans]
+    carried = list(vlans)
+    keys = [index.vlan_key(vlan) for vlan in carried]
+    names = ", ".join(index.vlan_name(vlan) for vlan in carried) or "no tagged VLAN"
     edits = [Edit((*path, "trunk"), keys), Edit((*path, "untagged"), index.vlan_key(untagged) if untagged else "none")]
     if attachment.written.access is not None:
         edits = [Edit((*path, "access"), REMOVE), *edits]
@@ -54,7 +56,7 @@ def trunk_expected(
         "trunk-expected",
         at=device,
         path=path,
-        says=f"{device}/{attachment.name} is an access port, but its far end carries {', '.join(keys)}",
+        says=f"{device}/{attachment.name} is an access port, but its far end carries {names}",
         mend=f"make {device}/{attachment.name} a trunk of {', '.join(keys)}",
         edits=tuple(edits),
     )
