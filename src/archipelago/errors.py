@@ -38,6 +38,13 @@ class QueryError(ArchipelagoError):
     """A question names something that the network does not have."""
 
 
+def printable(text: str) -> str:
+    """Text from a file as it may be shown: control characters and the like are told by their escapes, not obeyed."""
+    if text.isprintable():
+        return text
+    return "".join(one if one.isprintable() else one.encode("unicode_escape").decode() for one in text)
+
+
 class ModelProblem(NamedTuple):
     """One thing wrong in a network or brief: the keys and list positions that lead to it in its document, whether the
     key itself is meant, and what is wrong."""

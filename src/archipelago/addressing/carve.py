@@ -15,7 +15,7 @@ from typing import TypeVar
 
 from archipelago.addressing.convention import FIRST, GatewayConvention, by_convention
 from archipelago.addressing.free import FreeSpace, gaps
-from archipelago.addressing.values import WIDTHS, Address, Prefix
+from archipelago.addressing.values import WIDTHS, Address, Prefix, parse_prefix
 from archipelago.errors import CarveError
 
 Label = TypeVar("Label")
@@ -331,11 +331,27 @@ def _ranges(
     )
 
 
+_NEVER_SPACE = (
+    ("127.0.0.0/8", "the loopback addresses"),
+    ("224.0.0.0/4", "the multicast addresses"),
+    ("169.254.0.0/16", "the link-local addresses"),
+    ("::1/128", "the loopback address"),
+    ("ff00::/8", "the multicast addresses"),
+    ("fe80::/10", "the link-local addresses"),
+)
+"""Blocks whose addresses are not for subnets (RFC 6890), and what they are. The whole of a family holds them too."""
+
+
 def _contradictions(spaces: Sequence[Prefix], needs: Sequence[Need], reserved: Sequence[Prefix]) -> list[str]:
     """Everything in the question that cannot be meant, each as a sentence."""
     reasons = []
     if not spaces and any(not need.pinned for need in needs):
         reasons.append("there is no space to carve from; give at least one prefix such as 10.44.0.0/20")
+    for space in spaces:
+        for text, what in _NEVER_SPACE:
+            if space.overlaps(parse_prefix(text)):
+                reasons.append(f"space {space} holds {what}, {text}, which no subnet is given; name a block without it")
+                break
     for name, count in Counter(need.name for need in needs).items():
         if count > 1:
             reasons.append(f"'{name}' is asked for {count} times; each need has a name of its own")

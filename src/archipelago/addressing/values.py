@@ -174,7 +174,7 @@ def parse_prefix(text: str) -> Prefix:
 
 
 def _length(text: str, length: str, version: int) -> int:
-    if not (length.isascii() and length.isdigit() and int(length) <= WIDTHS[version]):
+    if not (length.isascii() and length.isdigit() and len(length) <= 3 and int(length) <= WIDTHS[version]):
         raise AddressError(f"'{text}' has no valid prefix length; after the slash goes 0 to {WIDTHS[version]}")
     return int(length)
 

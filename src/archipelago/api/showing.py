@@ -153,9 +153,13 @@ def rehearse(
         Both answers for every pair.
 
     Raises:
-        QueryError: a host does not exist, or the network would storm.
+        QueryError: a host does not exist, the network would storm, or the time is not a number above 0.
         KernelError: there is no kernel to use, or it did not finish in time.
     """
+    from archipelago.errors import QueryError
+
+    if not 0 < seconds < float("inf"):
+        raise QueryError(f"{seconds} is not a time; seconds above 0 are expected")
     from archipelago.exchange.rehearsal import rehearse as run
 
     return run(a_network(network), list(sources), list(targets), seconds, progress)

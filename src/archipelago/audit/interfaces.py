@@ -9,7 +9,7 @@ from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import partner_of
 from archipelago.diagnosis.interface_down import interface_down
-from archipelago.diagnosis.places import meant_for
+from archipelago.diagnosis.places import host_attachment, meant_for
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -41,6 +41,22 @@ def repeated_tags(index: NetworkIndex) -> Iterator[Finding]:
             other = first.setdefault((node.name, nic.attachment, nic.tag), nic)
             if other is not nic:
                 yield faults.tag_repeated(index, node, nic, other, _other(meant_for(index, nic), nic))
+
+
+@rule
+def untagged_hosts(index: NetworkIndex) -> Iterator[Finding]:
+    """A host, whose frames are untagged, plugged into a routed port that takes tagged frames only."""
+    for host in index.network.hosts.values():
+        attachment = host_attachment(index.knowledge, host)
+        node = index.knowledge.nodes[host.at.device]
+        speaking = [nic for nic in node.nics_on(attachment.name) if nic.speaks]
+        if attachment.switched or not speaking or any(nic.tag is None for nic in speaking):
+            continue
+        prefixes = {held.prefix for held in host.addresses}
+        own = next((nic for nic in speaking if any(held.prefix in prefixes for held in nic.addresses)), None)
+        if own is not None:
+            far = index.knowledge.nodes[host.name]
+            yield faults.tag_mismatch(index, (node, own), (far, next(iter(far.nics.values()))))
 
 
 def _other(vlan: int | None, nic: Nic) -> int | None:

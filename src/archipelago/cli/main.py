@@ -121,7 +121,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             NETWORK,
             ("--from", {"dest": "sources", "action": "append", "default": [], "metavar": "HOST", "help": "from it"}),
             ("--to", {"dest": "targets", "action": "append", "default": [], "metavar": "HOST", "help": "to it"}),
-            ("--seconds", {"type": float, "default": 300.0, "metavar": "N", "help": "the longest it may take (300)"}),
+            ("--seconds", {"type": verbs.seconds, "default": 300.0, "metavar": "N", "help": "the longest (300)"}),
             JSON,
         ],
     ),
@@ -134,7 +134,9 @@ def parser() -> ArgumentParser:
     top = ArgumentParser(
         "archipelago",
         description="Plan the gateways between VLANs, and know which host will reach which before touching a device.",
-        epilog="Exit codes: 0 the answer is yes, 1 the answer is no, 2 the input or the call is wrong.",
+        epilog="Exit codes: 0 the answer is yes, 1 the answer is no, 2 the input or the call is wrong, 3 an unexpected "
+        "error (told in one line, the details in a file) or nowhere to write the answer to, 130 stopped, 141 the "
+        "reader of the answer is gone.",
     )
     top.add_argument("--version", action="version", version=f"archipelago {archipelago.__version__}")
     verb_parsers = top.add_subparsers(metavar="VERB", required=True)
@@ -147,17 +149,46 @@ def parser() -> ArgumentParser:
 
 
 def main() -> None:
-    """Run the command; what the user gave wrong ends with one clear message and exit code 2."""
-    words = parser().parse_args()
+    """Run the command. What the user gave wrong ends with one clear message and exit code 2; what nobody foresaw with
+    one line, its details in a file, and exit code 3, so that no script takes it for an answer."""
+    out.prepare()
     try:
-        code = run(words)
-        sys.stdout.flush()
+        try:
+            code = run(parser().parse_args())
+        except SystemExit as ended:  # the parser has said it all: help, the version, or what is wrong with the call
+            code = ended.code if isinstance(ended.code, int) else 2
+        out.flush()
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        out.abandon()
         code = 141
     except KeyboardInterrupt:
+        out.note("stopped")
         code = 130
+    except out.Unwritable as error:
+        out.abandon()
+        out.note(f"the answer cannot be written to standard output: {error}")
+        code = 3
+    except Exception as error:
+        out.note(_unexpected(error))
+        code = 3
     sys.exit(code)
+
+
+def _unexpected(error: Exception) -> str:
+    """One line about an error that nobody foresaw, with the place of its details."""
+    import tempfile
+    import traceback
+
+    told = " ".join(str(error).split())[:120]
+    line = f"archipelago {' '.join(sys.argv[1:])[:120]}: an unexpected error, {type(error).__name__}: {told}"
+    try:
+        handle, name = tempfile.mkstemp(prefix="archipelago-error-", suffix=".txt")
+        with os.fdopen(handle, "w", errors="backslashreplace") as stream:
+            stream.write(f"archipelago {archipelago.__version__}, Python {sys.version}\n{sys.argv}\n")
+            traceback.print_exception(error, file=stream)
+    except OSError:
+        return f"{line}; its details could not be written anywhere"
+    return f"{line}; the details are in {name}: please report it with them"
 
 
 def run(words: Namespace) -> int:

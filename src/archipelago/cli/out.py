@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import os
 import sys
 import time
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from threading import Event, Thread
 from typing import Any
 
+from archipelago.errors import printable
 from archipelago.views.table import Table, lines
 
 FIRST_NOTICE = 2.0
@@ -77,27 +79,66 @@ def answered() -> None:
         _waiting.pop().over()
 
 
-def say(text: str = "") -> None:
+class Unwritable(Exception):
+    """The answer cannot be written to standard output."""
+
+
+def prepare() -> None:
+    """Make standard output and error fit for anything: what their encoding lacks is shown as escapes, and one that is
+    closed swallows what is said, so that the exit code still tells the answer."""
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        if stream is None:
+            setattr(sys, name, os.fdopen(os.open(os.devnull, os.O_WRONLY), "w"))
+        elif hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+
+
+def abandon() -> None:
+    """What is still to be written to standard output goes nowhere: there is no place for it."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def flush() -> None:
+    """Everything said is out.
+
+    Raises:
+        Unwritable: standard output does not take it.
+        BrokenPipeError: whoever read it is gone.
+    """
+    _writing(sys.stdout.flush)
+
+
+def _writing(action: Callable[[], object]) -> None:
     answered()
-    print(text)
+    try:
+        action()
+    except BrokenPipeError:
+        raise
+    except OSError as error:
+        raise Unwritable(error.strerror) from None
+
+
+def say(text: str = "") -> None:
+    _writing(lambda: print(printable(text)))
 
 
 def head(text: str) -> None:
     """The answer: bold in a terminal."""
-    answered()
-    print(f"\033[1m{text}\033[0m" if sys.stdout.isatty() else text)
+    shown = printable(text)
+    _writing(lambda: print(f"\033[1m{shown}\033[0m" if sys.stdout.isatty() else shown))
 
 
 def note(text: str) -> None:
-    """Something beside the answer, on standard error."""
+    """Something beside the answer, on standard error; where that is closed or full, the answer stands without it."""
     answered()
-    print(text, file=sys.stderr)
+    with suppress(OSError):
+        print("\n".join(map(printable, text.split("\n"))), file=sys.stderr)
 
 
 def say_lines(texts: Iterable[str]) -> None:
     for text in texts:
-        answered()
-        print(text)
+        say(text)
 
 
 def say_tables(tables: Iterable[Table]) -> None:
@@ -109,6 +150,4 @@ def say_tables(tables: Iterable[Table]) -> None:
 def say_json(value: Any) -> None:
     import json
 
-    answered()
-    json.dump(value, sys.stdout, indent=2)
-    print()
+    _writing(lambda: print(json.dumps(value, indent=2)))

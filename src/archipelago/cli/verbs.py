@@ -2,18 +2,28 @@
 
 from __future__ import annotations
 
+import re
 from argparse import ArgumentTypeError, Namespace
+from typing import TYPE_CHECKING
 
 import archipelago
 from archipelago.cli import out
 from archipelago.errors import QueryError
-from archipelago.model.network import Network
+
+if TYPE_CHECKING:
+    from archipelago.model.network import Network
 
 
 def probe_count(text: str) -> int:
     if text.isdigit() and 1 <= int(text) <= 500:
         return int(text)
     raise ArgumentTypeError(f"'{text}' is not a number of probes; a whole number from 1 to 500 is expected")
+
+
+def seconds(text: str) -> float:
+    if re.fullmatch(r"\d{1,6}(\.\d{1,3})?", text, re.ASCII) and float(text) > 0:
+        return float(text)
+    raise ArgumentTypeError(f"'{text}' is not a time; seconds above 0 are expected, such as 60 or 7.5")
 
 
 def demo(words: Namespace) -> int:

@@ -17,7 +17,7 @@ def settle(draft: Draft) -> None:
         old = draft.old.hosts.get(host.name) if draft.old else None
         takers.append((host.name, host.vlan, _wanted(draft, host.vlan, host.addresses, old.addresses if old else ())))
     for need in draft.brief.devices.values():
-        if need.manage is not None:
+        if need.manage is not None and not _has_interface(draft, need.name, need.manage):
             before = draft.old.devices.get(need.name) if draft.old else None
             held = _managed(before, need.manage) if before else []
             takers.append((need.name, need.manage, _wanted(draft, need.manage, (), held)))
@@ -48,6 +48,15 @@ def settle(draft: Draft) -> None:
         else:
             draft.interfaces[name]["manage"] = VlanInterface("manage", vlan, tuple(addresses))
             draft.gateway[name] = gateways
+
+
+def _has_interface(draft: Draft, device: str, vlan: int) -> bool:
+    """Whether a device stands in its management VLAN already, as its gateway: it is managed there, then."""
+    served = next((one for one in draft.interfaces[device].values() if getattr(one, "vlan", None) == vlan), None)
+    if served is not None:
+        why = f"it is the gateway of {draft.name_of(vlan)}, and a device takes one interface in a VLAN"
+        draft.decide(device, f"managed at {served.name}", why)
+    return served is not None
 
 
 def _managed(device: Device, vlan: int) -> list[InterfaceAddress]:

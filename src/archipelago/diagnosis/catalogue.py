@@ -69,6 +69,13 @@ _ALL = (
     Kind(
         "trunk-expected", "error", "an access port where the far end needs a trunk", "only one VLAN crosses it", ALWAYS
     ),
+    Kind(
+        "tag-mismatch",
+        "error",
+        "a link whose one end speaks for a VLAN with tagged frames, the other with untagged ones",
+        "no frame of {vlan} crosses the link",
+        OFTEN,
+    ),
     Kind("untagged-vlan-mismatch", "error", "a link whose two ends have different untagged VLANs", "{effect}", OFTEN),
     Kind(
         "vlan-one",

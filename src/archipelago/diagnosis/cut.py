@@ -206,7 +206,10 @@ def _link_mistakes(
     unlike = unlike_untagged(index, here, there)
     if unlike is not None:
         return [*([blocked] if blocked is not None else []), unlike]
-    if len(tags) == 2 and tags[0] != tags[1]:
+    if len(tags) == 2 and tags[0] != tags[1] and not here[1].switched and not there[1].switched:
+        ends = sorted((start, goal), key=lambda end: end[1].tag is None)
+        found.append(faults.tag_mismatch(index, *ends))
+    elif len(tags) == 2 and tags[0] != tags[1]:
         (node, one), (far_node, far) = (here, there) if tags[0] is None and here[1].switched else (there, here)
         if not one.switched:
             (node, one), (far_node, far) = (far_node, far), (node, one)

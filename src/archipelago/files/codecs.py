@@ -13,7 +13,7 @@ from typing import Any
 
 from archipelago.addressing.convention import gateway_convention
 from archipelago.addressing.values import parse_address, parse_interface_address, parse_prefix
-from archipelago.errors import AddressError, CarveError
+from archipelago.errors import AddressError, CarveError, printable
 from archipelago.model.keys import Value
 from archipelago.model.parts import DEFAULT_VLAN, SPEED_UNITS, End, NextHop, speed_text
 from archipelago.model.problems import Names, listed
@@ -66,7 +66,7 @@ def shown(value: Any) -> str:
         return "an empty value"
     if isinstance(value, (dict, list)):
         return "a mapping" if isinstance(value, dict) else "a list"
-    text = "".join(one if one.isprintable() else one.encode("unicode_escape").decode() for one in str(value)[:60])
+    text = printable(str(value)[:60])
     return f"'{text[:57]}...'" if len(str(value)) > 60 else f"'{text}'"
 
 

@@ -53,7 +53,7 @@ def write_whole(path: str | os.PathLike[str], content: str | bytes) -> None:
     Raises:
         DocumentError: the place cannot be written to.
     """
-    target = FilePath(path)
+    target = FilePath(os.path.realpath(path))  # a symbolic link stays, and what it leads to is written
     data = content.encode() if isinstance(content, str) else content
     try:
         if target.is_dir():
@@ -62,7 +62,7 @@ def write_whole(path: str | os.PathLike[str], content: str | bytes) -> None:
             target.write_bytes(data)  # a device or a pipe, such as /dev/stdout, cannot be renamed over
             return
         mode = target.stat().st_mode & 0o777 if target.exists() else 0o666 & ~_umask()
-        handle, name = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.")
+        handle, name = tempfile.mkstemp(dir=target.parent, prefix=".archipelago-")
         try:
             with os.fdopen(handle, "wb") as stream:
                 stream.write(data)

@@ -32,6 +32,10 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
     for name, vlan in brief.vlans.items():
         yield from named_problems(name, vlan.name, ("vlans", name))
         yield from wrong_values(Holder.VLAN_NEED, vlan, ("vlans", name))
+        if not vlan.families:
+            yield ModelProblem(
+                ("vlans", name, "families"), "a VLAN has a subnet of at least one family; write 4, 6 or both"
+            )
         for at in vlan.at:
             yield from _place_problems(("vlans", name, "at"), at, brief, names)
     for name, device in brief.devices.items():
@@ -53,6 +57,10 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
         yield from wrong_values(Holder.OUTSIDE, brief.outside, ("outside",))
     untagged = brief.conventions.untagged
     yield from vlan_problems(("conventions", "untagged"), untagged if isinstance(untagged, int) else None, ids)
+    for number, cable in enumerate(brief.cables):
+        if cable.a.device == cable.b.device:
+            message = f"{cable} joins '{cable.a.device}' to itself; a cable joins two devices"
+            yield ModelProblem(("cables", number), message)
     uses = list(_uses(brief))
     for where, end, _ in uses:
         if end.device in brief.devices and where[0] != "hosts":

@@ -136,10 +136,10 @@ def _trees(index: NetworkIndex) -> tuple[dict[str, _Branch], list[Cable]]:
     for name in routing:
         branches[name] = _Branch(_device_box(index, name), 0)
         queue.append(name)
-    pending = [name for name in network.devices if name not in branches]
+    pending = deque(name for name in network.devices if name not in branches)
     while queue or pending:
         if not queue:
-            name = pending.pop(0)
+            name = pending.popleft()
             if name in branches:
                 continue
             branches[name] = _Branch(_device_box(index, name), 1 if routing else 0)
@@ -261,12 +261,15 @@ def _rows(branches: list[_Branch]) -> tuple[list[float], float]:
     return tops, y - ROW_GAP / 2
 
 
-def _measure(branch: _Branch) -> None:
-    below = sum(_stack_width(stack) for stack in _stacks(branch.panels))
-    for child in branch.children:
-        _measure(child)
-        below += child.width + GAP
-    branch.width = max(branch.box.width, below - GAP if below else 0.0)
+def _measure(root: _Branch) -> None:
+    """The width of each branch below a root, the lowest first. A chain of switches may be longer than the stack of
+    calls that Python allows, so nothing here calls itself."""
+    order = [root]
+    for branch in order:  # which grows while it is walked
+        order += branch.children
+    for branch in reversed(order):
+        below = sum(map(_stack_width, _stacks(branch.panels))) + sum(child.width + GAP for child in branch.children)
+        branch.width = max(branch.box.width, below - GAP if below else 0.0)
 
 
 def _stacks(panels: list[Box]) -> list[list[Box]]:
@@ -282,24 +285,31 @@ def _stack_width(stack: list[Box]) -> float:
     return max(panel.width for panel in stack) + GAP + SPINE
 
 
-def _place(branch: _Branch, left: float, rows: tuple[list[float], float], sheet: Sheet) -> None:
+def _place(root: _Branch, left: float, rows: tuple[list[float], float], sheet: Sheet) -> None:
+    """Every box below a root, and the lines between them."""
     tops, bottom = rows
-    branch.box.x = left + (branch.width - branch.box.width) / 2
-    branch.box.y = tops[branch.row]
-    sheet.boxes.append(branch.box)
-    stacks = _stacks(branch.panels)
-    below = sum(map(_stack_width, stacks)) + sum(child.width + GAP for child in branch.children) - GAP
-    x = left + max(0.0, (branch.width - below) / 2)
-    for stack in stacks:
-        y = bottom
-        width = max(panel.width for panel in stack)
-        for panel in stack:
-            panel.x, panel.y, panel.width = x + SPINE, y, width
-            y += panel.height + GAP / 2
-            sheet.boxes.append(panel)
-            sheet.lines.append(Line(branch.box, panel, "", True, stack=True))
-        x += _stack_width(stack)
-    for child in branch.children:
-        _place(child, x, rows, sheet)
-        sheet.lines.append(Line(branch.box, child.box, child.label, child.live))
-        x += child.width + GAP
+    pending = [(root, left)]
+    while pending:
+        branch, left = pending.pop()
+        branch.box.x = left + (branch.width - branch.box.width) / 2
+        branch.box.y = tops[branch.row]
+        sheet.boxes.append(branch.box)
+        stacks = _stacks(branch.panels)
+        below = sum(map(_stack_width, stacks)) + sum(child.width + GAP for child in branch.children) - GAP
+        x = left + max(0.0, (branch.width - below) / 2)
+        for stack in stacks:
+            _place_stack(branch, stack, x, bottom, sheet)
+            x += _stack_width(stack)
+        for child in branch.children:
+            pending.append((child, x))
+            sheet.lines.append(Line(branch.box, child.box, child.label, child.live))
+            x += child.width + GAP
+
+
+def _place_stack(branch: _Branch, stack: list[Box], x: float, y: float, sheet: Sheet) -> None:
+    width = max(panel.width for panel in stack)
+    for panel in stack:
+        panel.x, panel.y, panel.width = x + SPINE, y, width
+        y += panel.height + GAP / 2
+        sheet.boxes.append(panel)
+        sheet.lines.append(Line(branch.box, panel, "", True, stack=True))

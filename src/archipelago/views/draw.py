@@ -5,7 +5,7 @@ from __future__ import annotations
 from io import BytesIO
 from typing import TYPE_CHECKING, Any
 
-from archipelago.errors import QueryError
+from archipelago.errors import QueryError, printable
 from archipelago.knowledge.index import index_network
 from archipelago.model.network import Network
 from archipelago.views.diagram import LINE, SPINE, Box, Line, Sheet, lay_out
@@ -85,8 +85,7 @@ def _fill(axes: Any, sheet: Sheet) -> None:
 def _quoted(text: str) -> str:
     """Text that Matplotlib shows as it is: a pair of dollar signs would start a formula; what XML does not allow is
     shown as an escape."""
-    shown = "".join(one if one.isprintable() else one.encode("unicode_escape").decode() for one in text)
-    return shown.replace("$", r"\$")
+    return printable(text).replace("$", r"\$")
 
 
 def _line(axes: Any, line: Line) -> None:

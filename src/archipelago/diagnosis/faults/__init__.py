@@ -15,6 +15,7 @@ from archipelago.diagnosis.faults.hosts import (
 )
 from archipelago.diagnosis.faults.interfaces import (
     no_gateway_in_vlan,
+    tag_mismatch,
     tag_missing,
     tag_repeated,
     tag_wrong,
@@ -62,6 +63,7 @@ __all__ = [
     "routing_loop",
     "routing_off",
     "switching_loop",
+    "tag_mismatch",
     "tag_missing",
     "tag_repeated",
     "tag_wrong",

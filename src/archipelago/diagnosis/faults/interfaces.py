@@ -11,6 +11,8 @@ from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
 
+NodeInterface = tuple[Node, Nic]
+
 
 def tag_wrong(index: NetworkIndex, held: Held, right: int) -> Finding:
     """A subinterface or VLAN interface that stands in another VLAN than the hosts of its subnet."""
@@ -72,6 +74,29 @@ def tag_repeated(index: NetworkIndex, node: Node, nic: Nic, first: Nic, right: i
         ),
         edits=(Edit((*path, "tag"), index.vlan_key(right)),) if right else (),
         interface=nic.name,
+    )
+
+
+def tag_mismatch(index: NetworkIndex, tagged: NodeInterface, bare: NodeInterface) -> Finding:
+    """Two ends of one link that speak for one VLAN, one of them with tagged frames and the other, a host or an untagged
+    subinterface, with untagged ones."""
+    (node, nic), (far_node, far) = tagged, bare
+    vlan = index.vlan_name(nic.vlan)
+    path, key, change = (*nic_path(tagged), "untagged"), "true", f"let {node.name}/{nic.name} take untagged frames"
+    occupied = any(one.tag is None and one.speaks for one in node.nics_on(nic.attachment or ""))
+    edits: tuple[Edit, ...] = () if occupied else (Edit(path, key),)
+    if far.kind == "subinterface":
+        path, change = (*nic_path(bare), "untagged"), f"let {far_node.name}/{far.name} be tagged"
+        edits = (Edit(path, REMOVE),)
+    sender = far_node.name if far.kind == "host" else f"{far_node.name}/{far.name}"
+    return finding(
+        "tag-mismatch",
+        at=node.name,
+        path=nic_path(tagged),
+        says=f"{sender} sends untagged frames to {node.name}/{nic.name}, which takes only those tagged {vlan}",
+        mend=change,
+        edits=edits,
+        vlan=vlan,
     )
 
 
