@@ -245,7 +245,7 @@ READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.VLAN_ID: _whole(VLAN_IDS, "a VLAN id"),
     Value.VLAN: lambda value, context: context.vlan(text(value)),
     Value.UNTAGGED: lambda value, context: value if value == "none" else context.vlan(text(value)),
-    Value.PORT_NAME: text,
+    Value.PORT_NAME: name,
     Value.ADDRESS: _addressed(parse_address),
     Value.INTERFACE_ADDRESS: _INTERFACE_ADDRESS,
     Value.HOST_ADDRESS: lambda value, context: AUTO if value == AUTO else _INTERFACE_ADDRESS(value, context),

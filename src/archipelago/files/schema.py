@@ -30,7 +30,7 @@ _VALUES: dict[Value, Schema] = {
     Value.VLAN_ID: {**_WHOLE, "minimum": 1, "maximum": 4094},
     Value.VLAN: _TEXT,
     Value.UNTAGGED: _TEXT,
-    Value.PORT_NAME: {"type": "string"},
+    Value.PORT_NAME: _NAME,
     Value.ADDRESS: _text(_ADDRESS),
     Value.INTERFACE_ADDRESS: _text(_ADDRESS + r"/\d{1,3}"),
     Value.HOST_ADDRESS: _text(rf"(auto|{_ADDRESS}/\d{{1,3}})"),

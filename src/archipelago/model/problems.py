@@ -33,8 +33,8 @@ class Names:
         return f"; did you mean '{found[0]}'?" if found else ""
 
     def unknown(self, path: Path, word: str, accepted: Collection[str], what: str) -> Problems:
-        """A problem where a name is not among the accepted ones."""
-        if word not in accepted and word not in self._left_out:
+        """A problem where a name is not among the accepted ones; an empty one is one that was not understood."""
+        if word and word not in accepted and word not in self._left_out:
             hint = self.hint(word, accepted)
             yield ModelProblem(path, f"there is no {what} '{word}'{hint}; there are: {listed(accepted)}")
 
