@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,6 +17,7 @@ from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 from archipelago.model.expectation import OUTSIDE, Expectation
 from archipelago.model.finding import Finding
+from archipelago.model.network import with_changes
 from archipelago.model.parts import Host
 from archipelago.reachability.arrays import Bools, Ints
 from archipelago.reachability.build import build_arrays
@@ -96,8 +97,28 @@ def check(knowledge: Knowledge, family: int | None = None, found: Matrix | None 
         found = None
     found = found or matrix(build_arrays(knowledge), family, causes=False)
     ends = _Ends(knowledge, found, outside)
-    verdicts = tuple(_verdict(ends, one, family) for one in expectations)
-    return Checked(verdicts, _unforeseen(ends, expectations))
+    verdicts = [_verdict(ends, one) for one in expectations]
+    asked = [one.such_as[0] for one in verdicts if one.such_as and one.expectation.reached and one.finding is None]
+    within = _few(ends, asked) if len(asked) > 1 else None
+    told = (
+        replace(one, finding=_why(ends, one.such_as[0], family, within))
+        if one.such_as and one.expectation.reached and one.finding is None
+        else one
+        for one in verdicts
+    )
+    return Checked(tuple(told), _unforeseen(ends, expectations))
+
+
+def _few(ends: _Ends, pairs: Sequence[tuple[str, str]]) -> Knowledge:
+    """The network with the hosts of these pairs, one host of each kind, and whoever holds a next hop or an address of
+    others: the rest neither answers for them nor keeps anything up that these do not. Several questions share it."""
+    index = ends.index
+    kept = {name for pair in pairs for name in pair} | set(ends.outside)
+    kept |= {ends.found.hosts[place] for place in np.unique(ends.found.kind, return_index=True)[1].tolist()}
+    kept |= {held.node.name for address in index.next_hops for held in index.holders(address)}
+    kept |= {held.node.name for _, holders in index.shared_addresses() for held in holders}
+    hosts = {name: replace(host, auto=False) for name, host in index.network.hosts.items() if name in kept}
+    return know(with_changes(index.network, hosts=hosts))
 
 
 def findings(knowledge: Knowledge) -> tuple[Finding, ...]:
@@ -183,11 +204,11 @@ def _inside(host: Host, block: Prefix) -> bool:
     return any(block.holds(held) for held in host.addresses)
 
 
-def _verdict(ends: _Ends, one: Expectation, family: int | None) -> Verdict:
+def _verdict(ends: _Ends, one: Expectation) -> Verdict:
     sources, targets = ends.of(one.source), ends.of(one.target)
     found = ends.found
     if OUTSIDE in (one.source, one.target):
-        return _outside_verdict(ends, one, sources, targets, family)
+        return _outside_verdict(ends, one, sources, targets)
     kinds = len(found.between)
     ours = np.bincount(found.kind[sources], minlength=kinds)
     theirs = np.bincount(found.kind[targets], minlength=kinds)
@@ -196,7 +217,7 @@ def _verdict(ends: _Ends, one: Expectation, family: int | None) -> Verdict:
     pairs = len(sources) * len(targets) - int(both.sum())
     broken = int(ours @ (wrong @ theirs)) - int(both[np.diagonal(wrong)].sum())
     such = _such(found, sources, targets, wrong) if broken else ()
-    return Verdict(one, pairs, broken, such, _why(ends, such[0], family) if broken and one.reached else None)
+    return Verdict(one, pairs, broken, such, None)
 
 
 def _such(found: Matrix, sources: Ints, targets: Ints, wrong: Bools) -> tuple[tuple[str, str], ...]:
@@ -211,7 +232,7 @@ def _such(found: Matrix, sources: Ints, targets: Ints, wrong: Bools) -> tuple[tu
     return tuple(named)
 
 
-def _outside_verdict(ends: _Ends, one: Expectation, sources: Ints, targets: Ints, family: int | None) -> Verdict:
+def _outside_verdict(ends: _Ends, one: Expectation, sources: Ints, targets: Ints) -> Verdict:
     """Whoever gets out (or in) by any of the ports that lead outside, does."""
     found = ends.found
     outwards = one.target == OUTSIDE
@@ -221,18 +242,16 @@ def _outside_verdict(ends: _Ends, one: Expectation, sources: Ints, targets: Ints
     reached = across[np.ix_(found.kind[inner], found.kind[outer])].any(axis=1)
     names = [found.hosts[i] for i in inner[reached != one.reached].tolist()]
     pairs = [(name, OUTSIDE) if outwards else (OUTSIDE, name) for name in names]
-    finding = None
-    if pairs and one.reached:
-        finding = _why(ends, pairs[0], family) if len(outer) else _NO_EDGE
+    finding = _NO_EDGE if pairs and one.reached and not len(outer) else None
     return Verdict(one, len(inner), len(pairs), tuple(pairs[:MOST_NAMED]), finding)
 
 
-def _why(ends: _Ends, pair: tuple[str, str], family: int | None) -> Finding | None:
+def _why(ends: _Ends, pair: tuple[str, str], family: int | None, within: Knowledge | None) -> Finding | None:
     """The mistake that cuts off a pair."""
     index = ends.index
     source, target = (index.knowledge.nodes[name] for name in pair)
     asked: list[int | None] = [family] if family else [*common_families(source, target)] or [None]
-    answers = (reach(index, source, target, probes=1, family=one).finding for one in asked)
+    answers = (reach(index, source, target, probes=1, family=one, within=within).finding for one in asked)
     return next((one for one in answers if one is not None), None)
 
 
