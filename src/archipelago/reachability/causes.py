@@ -17,15 +17,14 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import first_address
 from archipelago.knowledge.forwarding import asking_address
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry
 from archipelago.model.finding import Finding
-from archipelago.model.network import with_changes
 from archipelago.model.parts import Path
 from archipelago.reachability.arrays import Ints
 from archipelago.reachability.engine import AT_A_TIME, Outcome
 from archipelago.reachability.families import Decided
+from archipelago.reachability.few import few_hosts
 from archipelago.simulation.reach import reach
 
 MOST_ASKED = 2_000
@@ -65,8 +64,9 @@ def settle(index: NetworkIndex, answer: Decided) -> Settled:
     if not len(sources):
         return settled
     members = _members(answer)
-    within = _few(index, answer, members)
-    nodes, hosts = index.knowledge.nodes, answer.arrays.hosts
+    hosts = answer.arrays.hosts
+    within = few_hosts(index, {hosts[place] for kind in members for place in kind[:2].tolist()})
+    nodes = index.knowledge.nodes
     for i, j in zip(sources[:MOST_ASKED].tolist(), targets[:MOST_ASKED].tolist(), strict=True):
         source, target = int(members[i][0]), int(members[j][0])
         if i == j:
@@ -78,18 +78,6 @@ def settle(index: NetworkIndex, answer: Decided) -> Settled:
             decided[i, j] = found.reached
         settled[i, j] = (found.finding, found.direction or "out")
     return settled
-
-
-def _few(index: NetworkIndex, answer: Decided, members: list[Ints]) -> Knowledge:
-    """The network with no more than two hosts of each kind and whoever holds a next hop or an address of others: the
-    rest neither answers for them nor keeps anything up that these do not. What they heard from routers is kept."""
-    names, network = answer.arrays.hosts, index.network
-    kept = {names[one] for hosts in members for one in hosts[:2].tolist()}
-    for family in answer.arrays.families.values():
-        kept |= {names[host] for host, _, _ in family.duplicate_addresses}
-        kept |= {names[host] for host in family.holders.host.tolist() if host >= 0}
-    hosts = {name: replace(host, auto=False) for name, host in network.hosts.items() if name in kept}
-    return know(with_changes(network, hosts=hosts))
 
 
 def _members(answer: Decided) -> list[Ints]:

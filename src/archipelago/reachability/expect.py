@@ -17,10 +17,10 @@ from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 from archipelago.model.expectation import OUTSIDE, Expectation
 from archipelago.model.finding import Finding
-from archipelago.model.network import with_changes
 from archipelago.model.parts import Host
 from archipelago.reachability.arrays import Bools, Ints
 from archipelago.reachability.build import build_arrays
+from archipelago.reachability.few import few_hosts
 from archipelago.reachability.matrix import Matrix, matrix
 from archipelago.simulation.reach import reach
 
@@ -98,27 +98,20 @@ def check(knowledge: Knowledge, family: int | None = None, found: Matrix | None 
     found = found or matrix(build_arrays(knowledge), family, causes=False)
     ends = _Ends(knowledge, found, outside)
     verdicts = [_verdict(ends, one) for one in expectations]
-    asked = [one.such_as[0] for one in verdicts if one.such_as and one.expectation.reached and one.finding is None]
-    within = _few(ends, asked) if len(asked) > 1 else None
-    told = (
-        replace(one, finding=_why(ends, one.such_as[0], family, within))
-        if one.such_as and one.expectation.reached and one.finding is None
-        else one
-        for one in verdicts
-    )
-    return Checked(tuple(told), _unforeseen(ends, expectations))
+    asked = [number for number, one in enumerate(verdicts) if _needs_reason(one)]
+    within = None
+    if len(asked) > 1:  # they share one small network
+        kinds = np.unique(found.kind, return_index=True)[1].tolist()
+        names = {name for number in asked for name in verdicts[number].such_as[0]}
+        within = few_hosts(ends.index, names.union(outside, (found.hosts[place] for place in kinds)))
+    for number in asked:
+        reason = _why(ends, verdicts[number].such_as[0], family, within)
+        verdicts[number] = replace(verdicts[number], finding=reason)
+    return Checked(tuple(verdicts), _unforeseen(ends, expectations))
 
 
-def _few(ends: _Ends, pairs: Sequence[tuple[str, str]]) -> Knowledge:
-    """The network with the hosts of these pairs, one host of each kind, and whoever holds a next hop or an address of
-    others: the rest neither answers for them nor keeps anything up that these do not. Several questions share it."""
-    index = ends.index
-    kept = {name for pair in pairs for name in pair} | set(ends.outside)
-    kept |= {ends.found.hosts[place] for place in np.unique(ends.found.kind, return_index=True)[1].tolist()}
-    kept |= {held.node.name for address in index.next_hops for held in index.holders(address)}
-    kept |= {held.node.name for _, holders in index.shared_addresses() for held in holders}
-    hosts = {name: replace(host, auto=False) for name, host in index.network.hosts.items() if name in kept}
-    return know(with_changes(index.network, hosts=hosts))
+def _needs_reason(one: Verdict) -> bool:
+    return bool(one.such_as) and one.expectation.reached and one.finding is None
 
 
 def findings(knowledge: Knowledge) -> tuple[Finding, ...]:
