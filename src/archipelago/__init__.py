@@ -166,9 +166,9 @@ def __getattr__(name: str) -> Any:
     home = _HOMES.get(name)
     if home is None:
         raise AttributeError(f"module 'archipelago' has no attribute '{name}'")
-    found = getattr(import_module(f"archipelago.{home}"), name)
-    globals()[name] = found
-    return found
+    member = getattr(import_module(f"archipelago.{home}"), name)
+    globals()[name] = member
+    return member
 
 
 def __dir__() -> list[str]:

@@ -42,7 +42,9 @@ def printable(text: str) -> str:
     """Text from a file as it may be shown: control characters and the like are told by their escapes, not obeyed."""
     if text.isprintable():
         return text
-    return "".join(one if one.isprintable() else one.encode("unicode_escape").decode() for one in text)
+    return "".join(
+        character if character.isprintable() else character.encode("unicode_escape").decode() for character in text
+    )
 
 
 class ModelProblem(NamedTuple):
@@ -59,7 +61,9 @@ class ModelError(ArchipelagoError):
 
     def __init__(self, problems: list[ModelProblem]) -> None:
         self.problems = tuple(problems)
-        super().__init__("\n".join(f"{'/'.join(map(str, one.path)) or 'all'}: {one.message}" for one in problems))
+        super().__init__(
+            "\n".join(f"{'/'.join(map(str, problem.path)) or 'all'}: {problem.message}" for problem in problems)
+        )
 
 
 @dataclass(frozen=True, slots=True)

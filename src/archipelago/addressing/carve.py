@@ -76,9 +76,9 @@ class Carving:
     free: tuple[Prefix, ...]
 
     def __str__(self) -> str:
-        gateways = [f", gateway {one.gateway}" if one.gateway else "" for one in self.allotments]
+        gateways = [f", gateway {allotment.gateway}" if allotment.gateway else "" for allotment in self.allotments]
         named = zip(self.allotments, gateways, strict=True)
-        return "\n".join(f"{one.name}: {one.prefix}{gateway}" for one, gateway in named)
+        return "\n".join(f"{allotment.name}: {allotment.prefix}{gateway}" for allotment, gateway in named)
 
 
 def carve(
@@ -384,12 +384,12 @@ def _contradictions(spaces: Sequence[Prefix], needs: Sequence[Need], reserved: S
 
 def overlapping(blocks: Iterable[tuple[Prefix, Label]]) -> list[tuple[Label, Label]]:
     """The pairs of labels whose blocks share addresses, each block against the last wider one: n log n."""
-    found = []
+    pairs = []
     open_blocks: list[tuple[Prefix, Label]] = []
     for prefix, label in sorted(blocks, key=lambda item: (item[0].version, item[0].value, item[0].length)):
         while open_blocks and not open_blocks[-1][0].overlaps(prefix):
             open_blocks.pop()
         if open_blocks:
-            found.append((open_blocks[-1][1], label))
+            pairs.append((open_blocks[-1][1], label))
         open_blocks.append((prefix, label))
-    return found
+    return pairs

@@ -54,10 +54,10 @@ class FreeSpace:
 
     def take(self, length: int) -> Prefix | None:
         """A block of that prefix length out of the smallest free block that holds it; None when none does."""
-        for found in range(length, -1, -1):
-            if self._starts[found]:
-                value = heapq.heappop(self._starts[found])
-                for upper in range(found + 1, length + 1):
+        for free_length in range(length, -1, -1):
+            if self._starts[free_length]:
+                value = heapq.heappop(self._starts[free_length])
+                for upper in range(free_length + 1, length + 1):
                     heapq.heappush(self._starts[upper], value + (1 << (self._width - upper)))
                 return Prefix(self.version, value, length)
         return None

@@ -117,9 +117,9 @@ class InterfaceAddress(NamedTuple):
 
 
 @lru_cache(maxsize=1 << 16)
-def prefix_of(held: InterfaceAddress) -> Prefix:
-    shift = WIDTHS[held.version] - held.length
-    return Prefix(held.version, held.value >> shift << shift, held.length)
+def prefix_of(address: InterfaceAddress) -> Prefix:
+    shift = WIDTHS[address.version] - address.length
+    return Prefix(address.version, address.value >> shift << shift, address.length)
 
 
 @lru_cache(maxsize=1 << 16)
@@ -199,8 +199,8 @@ def inverse_mask_text(prefix: Prefix) -> str:
 def source_for(addresses: tuple[InterfaceAddress, ...], target: Address) -> InterfaceAddress | None:
     """The address that an interface speaks from: the first written of the family, unless the target lies in the
     prefix of another one (RFC 1122 3.3.4.3)."""
-    own = [held for held in addresses if held.version == target.version]
-    inside = [held for held in own if held.prefix.holds(target)]
-    first = [held for held in own if not is_link_local(held)] or own
-    found = inside or first
-    return found[0] if found else None
+    own = [address for address in addresses if address.version == target.version]
+    inside = [own_address for own_address in own if own_address.prefix.holds(target)]
+    first = [own_address for own_address in own if not is_link_local(own_address)] or own
+    nearest = inside or first
+    return nearest[0] if nearest else None

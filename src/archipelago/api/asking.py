@@ -52,9 +52,9 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
 
     def answer(version: int | None) -> ReachResult:
         answers = [ask(index, *ends[0], probes=probes, family=version)]
-        for one in ends[1:]:
+        for end in ends[1:]:
             if not answers[-1].reached:
-                answers.append(ask(index, *one, probes=probes, family=version))
+                answers.append(ask(index, *end, probes=probes, family=version))
         return answers[-1] if answers[-1].reached else answers[0]
 
     first = answer(family)
@@ -143,5 +143,5 @@ def _ends(network: Network, source: str, target: str) -> tuple[NetworkIndex, End
         if not outside:
             raise QueryError(NOTHING_LEADS)
         index = index_network(wider)
-        pairs = [(one, target) if source == OUTSIDE else (source, one) for one in outside]
-    return index, [(find_source(index, one), find_end(index, other)) for one, other in pairs]
+        pairs = [(address, target) if source == OUTSIDE else (source, address) for address in outside]
+    return index, [(find_source(index, pair), find_end(index, other)) for pair, other in pairs]

@@ -36,12 +36,12 @@ def audit(network: Network) -> AuditResult:
     from archipelago.knowledge.index import index_network
 
     index = index_network(a_network(network))
-    found = run(index)
+    findings_now = run(index)
     if network.expect:
         from archipelago.reachability.expect import findings
 
-        found = sort(network, (*found, *findings(index.knowledge)))
-    return AuditResult(found)
+        findings_now = sort(network, (*findings_now, *findings(index.knowledge)))
+    return AuditResult(findings_now)
 
 
 def matrix(network: Network, family: int | None = None, *, without: Sequence[str] = (), causes: bool = True) -> Matrix:
@@ -125,7 +125,9 @@ def expectations(
 
     asked = a_network(network)
     if expect is not None:
-        wanted = tuple(one if isinstance(one, Expectation) else Expectation(*one) for one in expect)
+        wanted = tuple(
+            expectation if isinstance(expectation, Expectation) else Expectation(*expectation) for expectation in expect
+        )
         asked = with_changes(network, expect=wanted)
     return check(know(asked), family).verdicts
 
@@ -144,7 +146,7 @@ def assert_expected(
         AssertionError: one does not hold; the text says which, and which pairs break it.
         QueryError: an end does not exist.
     """
-    broken = [str(one) for one in expectations(network, expect, family) if not one]
+    broken = [str(expectation) for expectation in expectations(network, expect, family) if not expectation]
     if broken:
         raise AssertionError("\n".join(broken))
 

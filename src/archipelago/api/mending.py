@@ -41,7 +41,9 @@ class MendResult:
         return [line for line in difflib.unified_diff(*pair, old, new, lineterm="", n=0) if not line.startswith("@@")]
 
     def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  {one.slug} at {one.at}: {one.mend}" for one in self.made)])
+        return "\n".join(
+            [self.headline, *(f"  {finding.slug} at {finding.at}: {finding.mend}" for finding in self.made)]
+        )
 
     def __repr__(self) -> str:
         return f"<MendResult: {self.headline}>"
@@ -62,21 +64,21 @@ def mend(text: str, source: str, only: list[str], audit: Audit) -> MendResult:
     """
     before = text
     network = _network(text, source)
-    found = audit(network)
+    result = audit(network)
     for choice in only:
-        if not any(_meant(one, [choice]) for one in found):
-            listed = ", ".join(sorted({f"{one.slug}@{one.at}" for one in found})) or "none"
+        if not any(_meant(finding, [choice]) for finding in result):
+            listed = ", ".join(sorted({f"{finding.slug}@{finding.at}" for finding in result})) or "none"
             raise QueryError(f"no finding is '{choice}'; give a kind, a device or KIND@DEVICE of: {listed}")
     made: list[Finding] = []
     for _ in range(ROUNDS):
-        chosen = [one for one in found if one.edits and (not only or _meant(one, only))]
+        chosen = [finding for finding in result if finding.edits and (not only or _meant(finding, only))]
         text, applied = _apply(text, chosen) if chosen else (text, [])
         if not applied:
             break
         made += applied
         network = _network(text, source)
-        found = audit(network)
-    return MendResult(before, text, network, tuple(made), found)
+        result = audit(network)
+    return MendResult(before, text, network, tuple(made), result)
 
 
 def _network(text: str, source: str) -> Network:
@@ -92,25 +94,25 @@ def _apply(text: str, findings: list[Finding]) -> tuple[str, list[Finding]]:
     """Apply the mends of one audit; those that touch the same place wait for the next look."""
     touched: set[tuple[str | int, ...]] = set()
     chosen = []
-    for one in findings:
-        paths = {edit.path for edit in one.edits}
+    for finding in findings:
+        paths = {edit.path for edit in finding.edits}
         clash = any(a[: len(b)] == b or b[: len(a)] == a for a in paths for b in touched if a[-1] != "+" or a != b)
         moved = any(isinstance(part, int) for path in paths for part in path[:-1]) and any(
             isinstance(t[-1], int) for t in touched
         )
         if not clash and not moved:
             touched |= paths
-            chosen.append(one)
-    together = apply(text, [edit for one in chosen for edit in one.edits])
+            chosen.append(finding)
+    together = apply(text, [edit for finding in chosen for edit in finding.edits])
     if _reads(together):
         return together, chosen
     # Two mends that cannot stand together: each in turn, those that would spoil the document left out.
     made = []
-    for one in chosen:
-        alone = apply(text, one.edits)
+    for finding in chosen:
+        alone = apply(text, finding.edits)
         if _reads(alone):
             text = alone
-            made.append(one)
+            made.append(finding)
     return text, made
 
 

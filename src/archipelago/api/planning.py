@@ -60,12 +60,12 @@ def carve(
     if unknown:
         raise CarveError([f"'{name}' is pinned or numbered but not among the needs" for name in unknown])
     return carve_needs(
-        [parse_prefix(one) for one in spaces],
+        [parse_prefix(prefix) for prefix in spaces],
         [
             Need(name, hosts, ids.get(name), pinned=(parse_prefix(pins[name]),) if name in pins else ())
             for name, hosts in needs.items()
         ],
-        reserved=[parse_prefix(one) for one in reserved],
+        reserved=[parse_prefix(prefix) for prefix in reserved],
         headroom=headroom,
         gateway=gateway_convention(gateway),
         by_vlan_id=by_vlan_id,

@@ -176,8 +176,8 @@ def to_json(result: object) -> object:
     """
     from archipelago.views.plain import plain
 
-    found: object = plain(result)
-    return found
+    values: object = plain(result)
+    return values
 
 
 def to_table(result: object, by: str = "class") -> pandas.DataFrame:

@@ -21,8 +21,8 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
     for address, holders in index.shared_addresses():
         if not is_link_local(address):
             worlds: dict[str, list[Held]] = {}
-            for held in holders:
-                worlds.setdefault(held.nic.vrf, []).append(held)
+            for holder in holders:
+                worlds.setdefault(holder.nic.vrf, []).append(holder)
             for together in worlds.values():
                 if len(together) > 1:
                     yield faults.duplicate_address(index, address, tuple(together))
@@ -31,21 +31,21 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
 @rule
 def unusable(index: NetworkIndex) -> Iterator[Finding]:
     """The broadcast or all-zeros address of its own subnet, held by an interface."""
-    for held in index.every_address():
-        prefix = held.address.prefix
-        if prefix.reserved_ends() and held.address.value in (prefix.value, prefix.last):
-            home = index.home_of(held.node, held.address)
-            if held.node.kind not in ("host", "switch") or home is None or home.address.length == prefix.length:
-                yield faults.address_broadcast(index, held.address.address, prefix)
+    for holder in index.every_address():
+        prefix = holder.address.prefix
+        if prefix.reserved_ends() and holder.address.value in (prefix.value, prefix.last):
+            home = index.home_of(holder.node, holder.address)
+            if holder.node.kind not in ("host", "switch") or home is None or home.address.length == prefix.length:
+                yield faults.address_broadcast(index, holder.address.address, prefix)
 
 
 @rule
 def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
     """Two routed subnets that share addresses but are not one subnet in one broadcast domain."""
     subnets = [
-        (held.address.prefix, held)
-        for held in index.every_address()
-        if held.node.can_route and not is_link_local(held.address)
+        (holder.address.prefix, holder)
+        for holder in index.every_address()
+        if holder.node.can_route and not is_link_local(holder.address)
     ]
     for wide, narrow in overlapping(subnets):
         same = wide.address.prefix == narrow.address.prefix
@@ -71,22 +71,22 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
             yield _overlap(narrow, wide)
 
 
-def _overlap(held: Held, other: Held, moved: bool = False) -> Finding:
-    path, name = nic_path(held), faults.label(held)
-    gone = (Edit(path if held.nic.kind != "port" else (*path, "address"), REMOVE),) if moved else ()
+def _overlap(holder: Held, other: Held, moved: bool = False) -> Finding:
+    path, name = nic_path(holder), faults.label(holder)
+    gone = (Edit(path if holder.nic.kind != "port" else (*path, "address"), REMOVE),) if moved else ()
     return finding(
         "subnet-overlap",
-        at=held.node.name,
+        at=holder.node.name,
         path=(*path, "address"),
         says=(
-            f"{faults.label(held)} with {held.address} overlaps {faults.label(other)} with {other.address}"
+            f"{faults.label(holder)} with {holder.address} overlaps {faults.label(other)} with {other.address}"
             + (", where the hosts of the subnet are" if moved else "")
         ),
-        mend=f"take {held.address} away from {name}" if moved else f"move {name} to a subnet of its own",
+        mend=f"take {holder.address} away from {name}" if moved else f"move {name} to a subnet of its own",
         edits=gone,
     )
 
 
 def _speak(*both: Held) -> bool:
     """Whether all have what they need to be heard: a subinterface without a tag is a mistake of its own."""
-    return all(held.nic.speaks for held in both)
+    return all(holder.nic.speaks for holder in both)

@@ -34,7 +34,7 @@ def ends(index: NetworkIndex) -> Iterator[tuple[Node, Nic, InterfaceAddress]]:
 def without_address(index: NetworkIndex) -> Iterator[Finding]:
     """A host that has no address at all, or that hears no router tell it one."""
     for host in index.network.hosts.values():
-        if host.auto and all(held.version != 6 for held in host.addresses):
+        if host.auto and all(address.version != 6 for address in host.addresses):
             yield unadvertised(index, index.knowledge.nodes[host.name], host)
         elif not host.addresses:
             yield faults.host_unaddressed(index, host, None)
@@ -98,14 +98,15 @@ def unusable_gateway(index: NetworkIndex) -> Iterator[Finding]:
             if home is not None and not routed:
                 yield faults.gateway_missing(node, address.version, home)
             continue
-        own = [held.prefix for held in nic.addresses]
+        own = [own_address.prefix for own_address in nic.addresses]
         for hop in gateways:
             holders = index.holders(hop.address)
             if is_link_local(hop.address):
                 continue
             if not any(prefix.holds(hop.address) for prefix in own):
                 narrow = any(
-                    held.address.prefix.holds(address) and held.address.length != address.length for held in holders
+                    holder.address.prefix.holds(address) and holder.address.length != address.length
+                    for holder in holders
                 )
                 if not narrow:
                     yield faults.gateway_wrong(node, hop, home, f"lies outside its subnet {address.prefix}")
@@ -115,7 +116,7 @@ def unusable_gateway(index: NetworkIndex) -> Iterator[Finding]:
                     if home
                     else without_gateway(index, node, address)
                 )
-            elif not any(held.node.can_route for held in holders):
+            elif not any(holder.node.can_route for holder in holders):
                 yield faults.gateway_wrong(node, hop, home, f"is {holders[0].node.name}, which does not route")
 
 
@@ -127,6 +128,6 @@ def cut_off(index: NetworkIndex) -> Iterator[Finding]:
             path = faults.node_path(index.knowledge.nodes[host.name])
             yield faults.admin_down(path, host.name, host.name, f"nothing gets in or out of {host.name}")
             continue
-        found = link_fault(index, host_end(host.name))
-        if found is not None:
-            yield found
+        fault = link_fault(index, host_end(host.name))
+        if fault is not None:
+            yield fault

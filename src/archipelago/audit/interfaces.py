@@ -52,8 +52,8 @@ def untagged_hosts(index: NetworkIndex) -> Iterator[Finding]:
         speaking = [nic for nic in node.nics_on(attachment.name) if nic.speaks]
         if attachment.switched or not speaking or any(nic.tag is None for nic in speaking):
             continue
-        prefixes = {held.prefix for held in host.addresses}
-        own = next((nic for nic in speaking if any(held.prefix in prefixes for held in nic.addresses)), None)
+        prefixes = {address.prefix for address in host.addresses}
+        own = next((nic for nic in speaking if any(address.prefix in prefixes for address in nic.addresses)), None)
         if own is not None:
             far = index.knowledge.nodes[host.name]
             yield faults.tag_mismatch(index, (node, own), (far, next(iter(far.nics.values()))))
@@ -84,15 +84,15 @@ def outwards(index: NetworkIndex, node: Node, nic: Nic) -> bool:
 def unlike_members(index: NetworkIndex) -> Iterator[Finding]:
     """An aggregate whose members differ in speed, or lead to different devices or aggregates."""
     for device in index.network.devices.values():
-        for one in device.interfaces.values():
-            if isinstance(one, Aggregate):
-                yield from _unlike(index, device, one)
+        for interface in device.interfaces.values():
+            if isinstance(interface, Aggregate):
+                yield from _unlike(index, device, interface)
 
 
-def _unlike(index: NetworkIndex, device: Device, one: Aggregate) -> Iterator[Finding]:
+def _unlike(index: NetworkIndex, device: Device, aggregate: Aggregate) -> Iterator[Finding]:
     node = index.knowledge.nodes[device.name]
-    path = ("devices", device.name, "interfaces", one.name)
-    ends = node.attachments[one.name].members
+    path = ("devices", device.name, "interfaces", aggregate.name)
+    ends = node.attachments[aggregate.name].members
     ports = index.knowledge.ports[device.name]
     peers = [index.knowledge.links[end].peer for end in ends]
     far = {(p.device, index.knowledge.attachment_at(p).name) for p in peers if p is not None}
@@ -107,11 +107,11 @@ def _unlike(index: NetworkIndex, device: Device, one: Aggregate) -> Iterator[Fin
             "members-differ",
             at=device.name,
             path=(*path, "members"),
-            says=f"the members of {device.name}/{one.name} {says}",
+            says=f"the members of {device.name}/{aggregate.name} {says}",
             mend=(
-                f"give all members of {device.name}/{one.name} the speed of {ends[0]}"
+                f"give all members of {device.name}/{aggregate.name} the speed of {ends[0]}"
                 if len(far) <= 1
-                else f"let all members of {device.name}/{one.name} lead to one aggregate"
+                else f"let all members of {device.name}/{aggregate.name} lead to one aggregate"
             ),
             edits=_alike(device, ports, [end.port for end in ends]) if len(far) <= 1 else (),
         )

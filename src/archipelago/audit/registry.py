@@ -14,7 +14,7 @@ Rule = Callable[[NetworkIndex], Iterator[Finding]]
 RULES: list[Rule] = []
 """Every rule, in the order of its module and place."""
 
-_MODULES = ("hosts", "addresses", "switching", "interfaces", "routing", "ways")
+_MODULES = ("hosts", "addresses", "switching", "unneeded", "interfaces", "routing", "ways")
 
 
 def rule(function: Rule) -> Rule:
@@ -27,13 +27,13 @@ def run(index: NetworkIndex) -> tuple[Finding, ...]:
     """Every finding of every rule, worst first, then in the order of the document; each mistake once."""
     for module in _MODULES:
         import_module(f"archipelago.audit.{module}")
-    found: dict[tuple[object, ...], Finding] = {}
-    for one in RULES:
-        for finding in one(index):
-            found.setdefault((finding.slug, finding.path, finding.mend), finding)
-    return sort(index.network, found.values())
+    by_rule: dict[tuple[object, ...], Finding] = {}
+    for rule in RULES:
+        for finding in rule(index):
+            by_rule.setdefault((finding.slug, finding.path, finding.mend), finding)
+    return sort(index.network, by_rule.values())
 
 
-def sort(network: Network, found: Iterable[Finding]) -> tuple[Finding, ...]:
+def sort(network: Network, findings: Iterable[Finding]) -> tuple[Finding, ...]:
     """Findings worst first, then in the order of the document."""
-    return tuple(sorted(found, key=lambda one: (SEVERITIES.index(one.severity), network.line(one.path))))
+    return tuple(sorted(findings, key=lambda finding: (SEVERITIES.index(finding.severity), network.line(finding.path))))

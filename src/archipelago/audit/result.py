@@ -13,14 +13,14 @@ class AuditResult(tuple[Finding, ...]):
     @property
     def errors(self) -> int:
         """How many of them are errors."""
-        return sum(one.severity == "error" for one in self)
+        return sum(finding.severity == "error" for finding in self)
 
     @property
     def headline(self) -> str:
         """How many of each severity, or that there is nothing."""
         if not self:
             return "no findings: nothing wrong or risky was found"
-        counts = [(severity, sum(one.severity == severity for one in self)) for severity in SEVERITIES]
+        counts = [(severity, sum(finding.severity == severity for finding in self)) for severity in SEVERITIES]
         return ", ".join(f"{count:,} {severity}{'s' * (count != 1)}" for severity, count in counts if count)
 
     def __str__(self) -> str:

@@ -39,10 +39,10 @@ def forwarding_off(index: NetworkIndex) -> Iterator[Finding]:
         for version in (4, 6):
             if version in node.forwards:
                 continue
-            held = [
+            addresses = [
                 a for nic in node.nics.values() for a in nic.addresses if a.version == version and not is_link_local(a)
             ]
-            if any(address.address in used for address in held) or len({a.prefix for a in held}) > 1:
+            if any(address.address in used for address in addresses) or len({a.prefix for a in addresses}) > 1:
                 yield faults.routing_off(node, version)
 
 
@@ -63,11 +63,11 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
                 if entry.route is None or entry.route not in written.routes or entry.next_hop is None:
                     continue
                 holders = index.holders(entry.next_hop)
-                others = [held for held in holders if held.node is not node]
-                if is_link_local(entry.next_hop) or any(held.node.can_route for held in others):
+                others = [holder for holder in holders if holder.node is not node]
+                if is_link_local(entry.next_hop) or any(other.node.can_route for other in others):
                     continue
                 homes = index.homes_in(sample(entry.prefix), vrf)
-                home = next((held for held in homes if held.nic.up and held.node is not node), None)
+                home = next((holder for holder in homes if holder.nic.up and holder.node is not node), None)
                 better = index.ways(version).next_hop((node.name, vrf), home.table) if home else None
                 why = f"{others[0].node.name} there does not route" if others else "nobody holds that next hop"
                 yield faults.next_hop_unusable(node, entry.route, written.routes.index(entry.route), why, better)
@@ -140,15 +140,19 @@ def captured_subnets(index: NetworkIndex) -> Iterator[Finding]:
 def unlike_links(index: NetworkIndex) -> Iterator[Finding]:
     """Two routing interfaces on one link of their own whose subnets differ."""
     for node in routing_nodes(index):
-        for one in node.attachments.values():
-            if one.switched or not one.carrier:
+        for attachment in node.attachments.values():
+            if attachment.switched or not attachment.carrier:
                 continue
-            far = index.knowledge.links[one.members[0]].peer
-            if far is None or (node.name, one.name) > (far.device, index.knowledge.attachment_at(far).name):
+            far = index.knowledge.links[attachment.members[0]].peer
+            if far is None or (node.name, attachment.name) > (far.device, index.knowledge.attachment_at(far).name):
                 continue
             far_node = index.knowledge.nodes[far.device]
             mine = [
-                a for nic in node.nics_on(one.name) if nic.tag is None for a in nic.addresses if not is_link_local(a)
+                a
+                for nic in node.nics_on(attachment.name)
+                if nic.tag is None
+                for a in nic.addresses
+                if not is_link_local(a)
             ]
             theirs = [
                 a
@@ -167,7 +171,7 @@ def unlike_links(index: NetworkIndex) -> Iterator[Finding]:
                         at=far.device,
                         path=path,
                         says=(
-                            f"{node.name}/{one.name} has {here[0]} "
+                            f"{node.name}/{attachment.name} has {here[0]} "
                             f"and {far} at the other end of the link has {there[0]}"
                         ),
                         mend=f"give {far} an address of {here[0].prefix}",
@@ -185,19 +189,22 @@ def unlike_pairs(index: NetworkIndex) -> Iterator[Finding]:
                 if address.prefix in inhabited:
                     served.setdefault(node.name, {})[address.prefix] = Held(node, nic, address)
     names = sorted(served)
-    for number, one in enumerate(names):
+    for number, name in enumerate(names):
         for other in names[number + 1 :]:
-            shared = served[one].keys() & served[other].keys()
+            shared = served[name].keys() & served[other].keys()
             if len(shared) < 2:
                 continue
-            for prefix in sorted(served[one].keys() ^ served[other].keys()):
-                has, lacks = (one, other) if prefix in served[one] else (other, one)
-                held = served[has][prefix]
+            for prefix in sorted(served[name].keys() ^ served[other].keys()):
+                has, lacks = (name, other) if prefix in served[name] else (other, name)
+                held_by = served[has][prefix]
                 yield finding(
                     "pair-differs",
                     at=lacks,
                     path=("devices", lacks),
-                    says=f"{has} and {lacks} share {len(shared)} subnets, but {prefix} is only at {faults.label(held)}",
+                    says=(
+                        f"{has} and {lacks} share {len(shared)} subnets, "
+                        f"but {prefix} is only at {faults.label(held_by)}"
+                    ),
                     mend=f"give {lacks} an address in {prefix} too, or keep the pair for the others on purpose",
                     device=has,
                     prefix=prefix,
@@ -208,28 +215,33 @@ def unlike_pairs(index: NetworkIndex) -> Iterator[Finding]:
 def leaks(index: NetworkIndex) -> Iterator[Finding]:
     """A trunk towards a router that sends a VLAN untagged which the router has no untagged interface for."""
     for node in index.knowledge.nodes.values():
-        for one in node.attachments.values():
-            if not one.switched or one.written.trunk is None or one.untagged is None or not one.carrier:
+        for attachment in node.attachments.values():
+            if (
+                not attachment.switched
+                or attachment.written.trunk is None
+                or attachment.untagged is None
+                or not attachment.carrier
+            ):
                 continue
-            peer = index.knowledge.links[one.members[0]].peer
+            peer = index.knowledge.links[attachment.members[0]].peer
             far = index.knowledge.attachment_at(peer) if peer else None
             if peer is None or far is None or far.switched or peer.device in index.network.hosts:
                 continue
             others_there = index.knowledge.nodes[peer.device].nics_on(far.name)
             if any(nic.speaks and nic.tag is None for nic in others_there) or any(
-                nic.tag == one.untagged for nic in others_there
+                nic.tag == attachment.untagged for nic in others_there
             ):
                 continue
-            path = (*port_path(index.knowledge, node.name, one.name), "untagged")
+            path = (*port_path(index.knowledge, node.name, attachment.name), "untagged")
             yield finding(
                 "untagged-leaks",
                 at=node.name,
                 path=path,
                 says=(
-                    f"trunk {node.name}/{one.name} sends {index.vlan_name(one.untagged)} untagged to {peer}, "
-                    "which takes no untagged frames"
+                    f"trunk {node.name}/{attachment.name} sends {index.vlan_name(attachment.untagged)} untagged to "
+                    f"{peer}, which takes no untagged frames"
                 ),
-                mend=f"write 'untagged: none' at {node.name}/{one.name}",
+                mend=f"write 'untagged: none' at {node.name}/{attachment.name}",
                 edits=(Edit(path, "none"),),
-                vlan=index.vlan_name(one.untagged),
+                vlan=index.vlan_name(attachment.untagged),
             )

@@ -24,9 +24,9 @@ Missing = dict[tuple[TableName, Address | None], list[Prefix]]
 def ways(index: NetworkIndex) -> Iterator[Finding]:
     """A routing table without a route to a subnet that its neighbours lead to, or with one that goes round."""
     subnets: dict[tuple[Prefix, str], set[TableName]] = {}
-    for held in index.every_address():
-        if held.node.can_route and held.nic.up and not is_link_local(held.address):
-            subnets.setdefault((held.address.prefix, held.nic.vrf), set()).add(held.table)
+    for holder in index.every_address():
+        if holder.node.can_route and holder.nic.up and not is_link_local(holder.address):
+            subnets.setdefault((holder.address.prefix, holder.nic.vrf), set()).add(holder.table)
     nodes = routing_nodes(index)
     for version in (4, 6):
         tables = [
@@ -72,7 +72,7 @@ def _towards(
         entry = None if isinstance(decision, Delivered) else decision.route
         lost = isinstance(decision, Dropped) and decision.reason is Reason.NO_ROUTE
         if lost or (entry is not None and entry.next_hop is not None and not index.is_held(entry.next_hop)):
-            home = next(one for one in sorted(homes) if parts.get(one) == part)
+            home = next(where for where in sorted(homes) if parts.get(where) == part)
             next_hop = index.ways(prefix.version).next_hop(table, home)
             missing.setdefault((table, next_hop), []).append(prefix)
         elif entry is not None and entry.next_hop is not None:

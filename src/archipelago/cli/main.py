@@ -141,10 +141,10 @@ def parser() -> ArgumentParser:
     top.add_argument("--version", action="version", version=f"archipelago {archipelago.__version__}")
     verb_parsers = top.add_subparsers(metavar="VERB", required=True)
     for name, (call, text, arguments) in VERBS.items():
-        one = verb_parsers.add_parser(name, help=text, description=text[0].upper() + text[1:] + ".")
-        one.set_defaults(call=call)
+        verb_parser = verb_parsers.add_parser(name, help=text, description=text[0].upper() + text[1:] + ".")
+        verb_parser.set_defaults(call=call)
         for *names, settings in arguments:
-            one.add_argument(*names, **settings)
+            verb_parser.add_argument(*names, **settings)
     return top
 
 

@@ -142,9 +142,9 @@ def say_lines(texts: Iterable[str]) -> None:
 
 
 def say_tables(tables: Iterable[Table]) -> None:
-    for one in tables:
+    for table in tables:
         say()
-        say_lines(lines(one))
+        say_lines(lines(table))
 
 
 def say_json(value: Any) -> None:

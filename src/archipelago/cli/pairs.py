@@ -32,18 +32,18 @@ def matrix(words: Namespace) -> int:
 
 def _values(told: AllPairs) -> dict[str, Any]:
     """The answer with the keys of `--json`."""
-    found = told.found
-    cut = ({"source": a, "target": b} for a, b, reached in found.rows() if not reached)
+    matrix = told.found
+    cut = ({"source": a, "target": b} for a, b, reached in matrix.rows() if not reached)
     answer: dict[str, Any] = {
-        "pairs": found.pairs,
-        "reached": found.count,
-        "causes": [shown.group_values(one) for one in found.groups],
-        "unreached": list(islice(cut, shown.MOST_LISTED)) if found.count < found.pairs else [],
-        "differing": found.differing,
-        "expectations": [shown.verdict_values(one) for one in told.checked.verdicts] if told.checked else [],
+        "pairs": matrix.pairs,
+        "reached": matrix.count,
+        "causes": [shown.group_values(group) for group in matrix.groups],
+        "unreached": list(islice(cut, shown.MOST_LISTED)) if matrix.count < matrix.pairs else [],
+        "differing": matrix.differing,
+        "expectations": [shown.verdict_values(verdict) for verdict in told.checked.verdicts] if told.checked else [],
     }
     if told.six:
-        answer["ipv6"] = {"reached": told.six.count, "causes": [shown.group_values(one) for one in told.only_six]}
+        answer["ipv6"] = {"reached": told.six.count, "causes": [shown.group_values(pair) for pair in told.only_six]}
     return answer
 
 
@@ -64,7 +64,7 @@ def _say(told: AllPairs, hosts: bool) -> None:
         shown.causes(told.only_six, "what cuts them off in IPv6 only"),
         shown.by_vlan(groups),
     )
-    out.say_tables(one for one in tables if one.rows)
+    out.say_tables(table for table in tables if table.rows)
     if hosts:
         out.say()
         out.say_lines(shown.by_host(groups, told.found))

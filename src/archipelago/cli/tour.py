@@ -18,9 +18,11 @@ from archipelago.views.table import chosen, table
 def mistakes(network: Network) -> list[tuple[str, list[Edit]]]:
     """Six mistakes that people really make, as edits of the designed network; the last is in IPv6 only."""
     skerry = network.devices["skerry"]
-    held = network.devices["landing"].interfaces["p1.220"].addresses[0]
+    gateway_address = network.devices["landing"].interfaces["p1.220"].addresses[0]
     forgotten = [
-        index for index, one in enumerate(skerry.routes) if one.destination.length == 0 or one.destination.holds(held)
+        index
+        for index, route in enumerate(skerry.routes)
+        if route.destination.length == 0 or route.destination.holds(gateway_address)
     ]
     return [
         ("kiosk-a was set up without a gateway", [Edit(("hosts", "kiosk-a", "gateway"), REMOVE)]),
@@ -66,7 +68,7 @@ def tour(directory: Path) -> None:
     out.say_lines(carving.picture(made.carving))
 
     _step(2, "Design: gateways, trunks, ports and addresses, all decided and written down", f"see {network_path}")
-    decided = [one for one in made.decisions if "/" in one.subject]
+    decided = [decision for decision in made.decisions if "/" in decision.subject]
     out.say_tables([table("", ("about", "decided", "because"), [(d.subject, d.decided, d.why) for d in decided])])
 
     _step(3, "Audit: is anything wrong or risky?", f"archipelago audit {network_path}")

@@ -74,7 +74,7 @@ def design(words: Namespace) -> int:
     counts = ((network.devices, "device"), (network.vlans, "VLAN"), (network.hosts, "host"))
     parts = ", ".join(counted(len(things), noun) for things, noun in counts)
     out.head(f"designed: {parts}" + (f", written to {words.output}" if words.output else ""))
-    rows = [(one.subject, one.decided, one.why) for one in made.decisions]
+    rows = [(decision.subject, decision.decided, decision.why) for decision in made.decisions]
     out.say_tables([table("decisions", ("about", "decided", "because"), rows)])
     if made.requests:
         out.say()
@@ -91,13 +91,13 @@ def audit(words: Namespace) -> int:
     from archipelago.views.plain import finding_with_line
 
     network = archipelago.read_network(words.network)
-    found = archipelago.audit(network)
+    result = archipelago.audit(network)
     if words.as_json:
-        out.say_json({"errors": found.errors, "findings": [finding_with_line(network, one) for one in found]})
+        out.say_json({"errors": result.errors, "findings": [finding_with_line(network, finding) for finding in result]})
     else:
-        out.head(found.headline)
-        out.say_lines(view.lines(network, found))
-    return 1 if found.errors else 0
+        out.head(result.headline)
+        out.say_lines(view.lines(network, result))
+    return 1 if result.errors else 0
 
 
 def reach(words: Namespace) -> int:
@@ -113,42 +113,44 @@ def reach(words: Namespace) -> int:
         return _trace(network, words)
     if words.device is not None and words.device not in network.devices and words.device not in network.hosts:
         raise QueryError(f"there is no device or host '{words.device}' to show the steps of")
-    found = archipelago.reach(network, words.source, words.target, probes=words.probes, family=words.family)
+    answer = archipelago.reach(network, words.source, words.target, probes=words.probes, family=words.family)
     chosen = (words.device, words.protocol, words.from_fault)
     steps = words.steps or any(chosen)
     if words.as_json:
-        values = plain(found)
-        for one in (values, values["other_family"] or {"finding": 0, "events": 0}):
-            del one["finding"], one["events"]
+        values = plain(answer)
+        for family_values in (values, values["other_family"] or {"finding": 0, "events": 0}):
+            del family_values["finding"], family_values["events"]
         if steps:
-            values["events"] = view.timeline_rows(found.events, *chosen)
-            if found.other_family:
-                values["other_family"]["events"] = view.timeline_rows(found.other_family.events, *chosen)
+            values["events"] = view.timeline_rows(answer.events, *chosen)
+            if answer.other_family:
+                values["other_family"]["events"] = view.timeline_rows(answer.other_family.events, *chosen)
         out.say_json(values)
     else:
-        first, *rest = view.lines(found)
+        first, *rest = view.lines(answer)
         out.head(first)
         out.say_lines(rest)
         if steps:
             out.say()
             out.say("events" if any(chosen) else "every event")
-            out.say_lines(view.timeline(found.events, *chosen))
-            if found.other_family:
+            out.say_lines(view.timeline(answer.events, *chosen))
+            if answer.other_family:
                 out.say()
                 out.say("the same in IPv6")
-                out.say_lines(view.timeline(found.other_family.events, *chosen))
-    return 0 if found.reached else 1
+                out.say_lines(view.timeline(answer.other_family.events, *chosen))
+    return 0 if answer.reached else 1
 
 
 def _broadcast(network: Network, words: Namespace) -> int:
     from archipelago.views.table import table
 
-    found = archipelago.broadcast(network, words.source)
+    result = archipelago.broadcast(network, words.source)
     if words.as_json:
-        out.say_json({"source": found.source, "hosts": found.hosts, "heard": archipelago.to_json(found.heard)})
+        out.say_json({"source": result.source, "hosts": result.hosts, "heard": archipelago.to_json(result.heard)})
         return 0
-    out.head(found.headline)
-    rows = [(one.name, one.kind, one.interface, ", ".join(one.through)) for one in found.heard]
+    out.head(result.headline)
+    rows = [
+        (receiver.name, receiver.kind, receiver.interface, ", ".join(receiver.through)) for receiver in result.heard
+    ]
     out.say_tables([table("", ("heard by", "kind", "on", "through"), rows)])
     return 0
 
@@ -156,13 +158,13 @@ def _broadcast(network: Network, words: Namespace) -> int:
 def _trace(network: Network, words: Namespace) -> int:
     from archipelago.views.answer import trace_table
 
-    found = archipelago.trace(network, words.source, words.target, family=words.family)
+    result = archipelago.trace(network, words.source, words.target, family=words.family)
     if words.as_json:
-        out.say_json({"reached": found.reached, "trace": archipelago.to_json(found.trace)})
+        out.say_json({"reached": result.reached, "trace": archipelago.to_json(result.trace)})
     else:
-        out.head(found.headline)
-        out.say_tables([trace_table(found)])
-    return 0 if found.reached else 1
+        out.head(result.headline)
+        out.say_tables([trace_table(result)])
+    return 0 if result.reached else 1
 
 
 def matrix(words: Namespace) -> int:
@@ -175,7 +177,7 @@ def view(words: Namespace) -> int:
     from archipelago.cli.words import two_ends
 
     network = archipelago.read_network(words.network)
-    found = archipelago.view(
+    result = archipelago.view(
         network,
         words.devices,
         vlans=words.vlan,
@@ -185,10 +187,10 @@ def view(words: Namespace) -> int:
         after=two_ends(words.after) if words.after else None,
     )
     if words.as_json:
-        out.say_json({one.title.replace(" ", "_"): one.records() for one in found.tables})
+        out.say_json({table.title.replace(" ", "_"): table.records() for table in result.tables})
         return 0
-    out.head(found.headline)
-    out.say_tables(found.tables)
+    out.head(result.headline)
+    out.say_tables(result.tables)
     return 0
 
 
@@ -197,20 +199,20 @@ def mend(words: Namespace) -> int:
     from archipelago.views import findings as view
     from archipelago.views.plain import finding_with_line
 
-    found = archipelago.mend(read_text(words.network), only=words.only, source=words.network)
-    write_whole(words.output, found.text)
+    result = archipelago.mend(read_text(words.network), only=words.only, source=words.network)
+    write_whole(words.output, result.text)
     if words.as_json:
-        left = [finding_with_line(found.network, one) for one in found.left]
-        made = archipelago.to_json(found.made)
-        out.say_json({"mended": made, "left": left, "errors": found.left.errors, "written": words.output})
+        left = [finding_with_line(result.network, finding) for finding in result.left]
+        made = archipelago.to_json(result.made)
+        out.say_json({"mended": made, "left": left, "errors": result.left.errors, "written": words.output})
     else:
-        out.head(f"{found.headline}; written to {words.output}")
+        out.head(f"{result.headline}; written to {words.output}")
         out.say()
-        out.say_lines(f"  {one.slug} at {one.at}: {one.mend}" for one in found.made)
+        out.say_lines(f"  {finding.slug} at {finding.at}: {finding.mend}" for finding in result.made)
         out.say()
-        out.say_lines(found.diff(words.network, words.output))
-        out.say_lines(view.lines(found.network, found.left))
-    return 1 if found.left.errors else 0
+        out.say_lines(result.diff(words.network, words.output))
+        out.say_lines(view.lines(result.network, result.left))
+    return 1 if result.left.errors else 0
 
 
 def draw(words: Namespace) -> int:
@@ -232,14 +234,14 @@ def rehearse(words: Namespace) -> int:
 
     network = archipelago.read_network(words.network)
     with out.bar("rehearse: the kernel's answers", words.seconds) as progress:
-        found = archipelago.rehearse(network, words.sources, words.targets, seconds=words.seconds, progress=progress)
+        result = archipelago.rehearse(network, words.sources, words.targets, seconds=words.seconds, progress=progress)
     if words.as_json:
-        out.say_json(view.values(found))
+        out.say_json(view.values(result))
     else:
-        out.note(view.WHERE[found.where])
-        out.head(found.headline)
-        out.say_tables(view.tables(found))
-        if found.differ and found.shared_addresses:
-            shared = ", ".join(found.shared_addresses)
+        out.note(view.WHERE[result.where])
+        out.head(result.headline)
+        out.say_tables(view.tables(result))
+        if result.differ and result.shared_addresses:
+            shared = ", ".join(result.shared_addresses)
             out.say(f"addresses that several hold, whose holder is decided by chance: {shared}")
-    return 1 if found.differ else 0
+    return 1 if result.differ else 0

@@ -23,17 +23,17 @@ def carve_words(words: list[str], pins: list[str], headroom: str) -> CarveWords:
         if "=" not in word:
             spaces.append(word)
             continue
-        found = re.fullmatch(r"([A-Za-z][A-Za-z0-9._-]*)(?::(\d{1,4}))?=(\d{1,8})", word)
-        if found is None:
+        match = re.fullmatch(r"([A-Za-z][A-Za-z0-9._-]*)(?::(\d{1,4}))?=(\d{1,8})", word)
+        if match is None:
             wrong.append(
                 f"'{word}' is not a need; write NAME=HOSTS or NAME:ID=HOSTS, such as tickets=45 or tickets:210=45"
             )
             continue
-        if found[1] in needs:
-            wrong.append(f"'{found[1]}' is asked for twice; each need has a name of its own")
-        needs[found[1]] = int(found[3])
-        if found[2]:
-            ids[found[1]] = int(found[2])
+        if match[1] in needs:
+            wrong.append(f"'{match[1]}' is asked for twice; each need has a name of its own")
+        needs[match[1]] = int(match[3])
+        if match[2]:
+            ids[match[1]] = int(match[2])
     if not spaces:
         wrong.append("there is no space to carve from; give at least one prefix such as 10.44.0.0/20")
     if not needs:

@@ -46,8 +46,8 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
     homes: dict[Prefix, list[str]] = {}
 
     def home(name: str, *devices: str) -> None:
-        for one in draft.subnets(name):
-            homes.setdefault(one.prefix, []).extend(devices)
+        for subnet in draft.subnets(name):
+            homes.setdefault(subnet.prefix, []).extend(devices)
 
     for vlan, gateway in wiring.serving.items():
         home(draft.name_of(vlan), gateway.device)

@@ -57,9 +57,9 @@ class Draft:
     def gateway_addresses(self, name: str) -> tuple[InterfaceAddress, ...]:
         """What the gateway interface of a VLAN holds."""
         return tuple(
-            InterfaceAddress(one.prefix.version, one.gateway.value, one.prefix.length)
-            for one in self.subnets(name)
-            if one.gateway is not None
+            InterfaceAddress(subnet.prefix.version, subnet.gateway.value, subnet.prefix.length)
+            for subnet in self.subnets(name)
+            if subnet.gateway is not None
         )
 
 
@@ -68,6 +68,6 @@ def link_name(cable: Cable) -> str:
     return f"link {cable}"
 
 
-def address_in(one: Allotment, offset: int) -> InterfaceAddress:
+def address_in(allotment: Allotment, offset: int) -> InterfaceAddress:
     """The interface address that many places after the first usable one."""
-    return InterfaceAddress(one.prefix.version, one.first.value + offset, one.prefix.length)
+    return InterfaceAddress(allotment.prefix.version, allotment.first.value + offset, allotment.prefix.length)

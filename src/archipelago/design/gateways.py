@@ -60,8 +60,14 @@ def _old_names(draft: Draft, device: str) -> set[str]:
 
 def _old_name(draft: Draft, device: str, vlan: int) -> str | None:
     """How the old network calls the VLAN's interface on that device."""
-    for name, one in _old(draft, device).items():
-        number = one.tag if isinstance(one, Subinterface) else one.vlan if isinstance(one, VlanInterface) else None
+    for name, interface in _old(draft, device).items():
+        number = (
+            interface.tag
+            if isinstance(interface, Subinterface)
+            else interface.vlan
+            if isinstance(interface, VlanInterface)
+            else None
+        )
         if number == vlan and name not in draft.interfaces[device]:
             return name
     return None

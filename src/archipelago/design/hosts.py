@@ -19,29 +19,29 @@ def settle(draft: Draft) -> None:
     for need in draft.brief.devices.values():
         if need.manage is not None and not _has_interface(draft, need.name, need.manage):
             before = draft.old.devices.get(need.name) if draft.old else None
-            held = _managed(before, need.manage) if before else []
-            takers.append((need.name, need.manage, _wanted(draft, need.manage, (), held)))
+            managed = _managed(before, need.manage) if before else []
+            takers.append((need.name, need.manage, _wanted(draft, need.manage, (), managed)))
     taken = _taken(draft, takers)
     for name, vlan, wanted in takers:
         addresses, gateways = [], []
         asked = draft.brief.hosts.get(name)
         auto = asked is not None and asked.auto
-        for one in draft.subnets(draft.name_of(vlan)):
-            if auto and one.prefix.version == 6 and all(held.version == 4 for held in wanted):
+        for subnet in draft.subnets(draft.name_of(vlan)):
+            if auto and subnet.prefix.version == 6 and all(address.version == 4 for address in wanted):
                 continue  # its routers tell it
-            chosen = next((one_of for one_of in wanted if one_of.version == one.prefix.version), None)
+            chosen = next((kept for kept in wanted if kept.version == subnet.prefix.version), None)
             if chosen is None:
-                chosen = _next(draft, name, one, taken)
+                chosen = _next(draft, name, subnet, taken)
                 if chosen is None:
                     continue
-            elif not one.prefix.holds(chosen) or chosen.length != one.prefix.length:
+            elif not subnet.prefix.holds(chosen) or chosen.length != subnet.prefix.length:
                 draft.reasons.append(
-                    f"host '{name}' asks for {chosen}, but the subnet of '{draft.name_of(vlan)}' is {one.prefix}; "
-                    f"write an address of it, with /{one.prefix.length}"
+                    f"host '{name}' asks for {chosen}, but the subnet of '{draft.name_of(vlan)}' is {subnet.prefix}; "
+                    f"write an address of it, with /{subnet.prefix.length}"
                 )
             addresses.append(chosen)
-            if one.gateway is not None:
-                gateways.append(NextHop(one.gateway))
+            if subnet.gateway is not None:
+                gateways.append(NextHop(subnet.gateway))
         if name in draft.brief.hosts:
             if name in draft.host_ends:
                 draft.hosts[name] = Host(name, draft.host_ends[name], tuple(addresses), tuple(gateways), auto=auto)
@@ -52,7 +52,9 @@ def settle(draft: Draft) -> None:
 
 def _has_interface(draft: Draft, device: str, vlan: int) -> bool:
     """Whether a device stands in its management VLAN already, as its gateway: it is managed there, then."""
-    served = next((one for one in draft.interfaces[device].values() if getattr(one, "vlan", None) == vlan), None)
+    served = next(
+        (interface for interface in draft.interfaces[device].values() if getattr(interface, "vlan", None) == vlan), None
+    )
     if served is not None:
         why = f"it is the gateway of {draft.name_of(vlan)}, and a device takes one interface in a VLAN"
         draft.decide(device, f"managed at {served.name}", why)
@@ -62,10 +64,10 @@ def _has_interface(draft: Draft, device: str, vlan: int) -> bool:
 def _managed(device: Device, vlan: int) -> list[InterfaceAddress]:
     """The addresses that a device holds in its management VLAN."""
     return [
-        held
-        for one in device.interfaces.values()
-        if isinstance(one, VlanInterface) and one.vlan == vlan
-        for held in one.addresses
+        address
+        for interface in device.interfaces.values()
+        if isinstance(interface, VlanInterface) and interface.vlan == vlan
+        for address in interface.addresses
     ]
 
 
@@ -73,45 +75,47 @@ def _wanted(
     draft: Draft, vlan: int, written: Iterable[InterfaceAddress], old: Iterable[InterfaceAddress]
 ) -> tuple[InterfaceAddress, ...]:
     """The addresses that are decided already: those written, else those held before that are still in the subnet."""
-    found = {held.version: held for held in written}
-    for one in draft.subnets(draft.name_of(vlan)):
-        for held in old:
-            if one.prefix.holds(held) and held.length == one.prefix.length:
-                found.setdefault(held.version, held)
-    return tuple(found.values())
+    by_version = {address.version: address for address in written}
+    for subnet in draft.subnets(draft.name_of(vlan)):
+        for address in old:
+            if subnet.prefix.holds(address) and address.length == subnet.prefix.length:
+                by_version.setdefault(address.version, address)
+    return tuple(by_version.values())
 
 
 def _taken(draft: Draft, takers: list[tuple[str, int, tuple[InterfaceAddress, ...]]]) -> dict[Address, str]:
     taken: dict[Address, str] = {}
-    for one in draft.allotments.values():
-        if one.gateway is not None:
-            taken[one.gateway] = f"the gateway of '{one.name}'"
+    for allotment in draft.allotments.values():
+        if allotment.gateway is not None:
+            taken[allotment.gateway] = f"the gateway of '{allotment.name}'"
     for name, _, wanted in takers:
-        for held in wanted:
-            if held.address in taken:
+        for address in wanted:
+            if address.address in taken:
                 draft.reasons.append(
-                    f"host '{name}' asks for {held.address}, which {taken[held.address]} has; write another"
+                    f"host '{name}' asks for {address.address}, which {taken[address.address]} has; write another"
                 )
-            taken.setdefault(held.address, f"host '{name}'")
+            taken.setdefault(address.address, f"host '{name}'")
     if draft.old is not None:
         for host in draft.old.hosts.values():
-            for held in host.addresses:
-                taken.setdefault(held.address, f"host '{host.name}' of the old network")
+            for address in host.addresses:
+                taken.setdefault(address.address, f"host '{host.name}' of the old network")
     return taken
 
 
-def _next(draft: Draft, name: str, one: Allotment, taken: dict[Address, str]) -> InterfaceAddress | None:
+def _next(draft: Draft, name: str, allotment: Allotment, taken: dict[Address, str]) -> InterfaceAddress | None:
     """The next free address: in the static range, then anywhere usable."""
-    ranges = [one.static] if one.static else []
-    for first, last in (*ranges, (one.first, one.last)):
-        mark = (one.name, one.prefix.version, first.value)
+    ranges = [allotment.static] if allotment.static else []
+    for first, last in (*ranges, (allotment.first, allotment.last)):
+        mark = (allotment.name, allotment.prefix.version, first.value)
         start = draft.cursors.get(mark, first.value)
         for value in range(start, last.value + 1):
-            address = Address(one.prefix.version, value)
+            address = Address(allotment.prefix.version, value)
             if address not in taken:
                 taken[address] = f"host '{name}'"
                 draft.cursors[mark] = value
-                return InterfaceAddress(one.prefix.version, value, one.prefix.length)
+                return InterfaceAddress(allotment.prefix.version, value, allotment.prefix.length)
         draft.cursors[mark] = last.value + 1
-    draft.reasons.append(f"no address is left in {one.prefix} for '{name}'; raise 'hosts' of '{one.name}' in the brief")
+    draft.reasons.append(
+        f"no address is left in {allotment.prefix} for '{name}'; raise 'hosts' of '{allotment.name}' in the brief"
+    )
     return None

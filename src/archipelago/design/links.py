@@ -58,7 +58,7 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
             switched = far.device in zone and not routes(draft, far.device)
             if brief.devices[end.device].kind == "router" and switched and end not in whole and not cable.off:
                 ends.setdefault(zone[far.device], []).append((end.device, end.port, far.device))
-    found: list[Transit] = []
+    links: list[Transit] = []
     used = {vlan.id for vlan in brief.vlans.values()}
     for segment in ends.values():
         first = segment[0]
@@ -66,10 +66,10 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
             if find(other[0]) == find(first[0]):
                 continue
             root[find(other[0])] = find(first[0])
-            name = f"transit-{len(found) + 1}"
-            number = _kept_id(draft, name) or next(one for one in range(4094, 1, -1) if one not in used)
+            name = f"transit-{len(links) + 1}"
+            number = _kept_id(draft, name) or next(vlan_id for vlan_id in range(4094, 1, -1) if vlan_id not in used)
             used.add(number)
-            found.append(Transit(name, number, (first[:2], other[:2])))
+            links.append(Transit(name, number, (first[:2], other[:2])))
             wiring.entrance[number] = first[2]
             carry_vlan(draft, wiring, number, [other[2]])
             for device, port, _ in (first, other):
@@ -77,7 +77,7 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
                     if port and End(device, port) in (cable.a, cable.b):
                         wiring.carried.setdefault(cable, set()).add(number)
             draft.decide(name, f"VLAN {number} between {first[0]} and {other[0]}", "only switches lie between the two")
-    return found
+    return links
 
 
 def _zones(draft: Draft, wiring: Wiring) -> dict[str, str]:
@@ -105,28 +105,28 @@ def connect(draft: Draft, wiring: Wiring, joined: list[Transit]) -> list[Adjacen
     adjacencies: list[Adjacency] = []
     for cable in wiring.routed:
         subnets = draft.subnets(link_name(cable))
-        sides = [tuple(address_in(one, offset) for one in subnets) for offset in (0, 1)]
+        sides = [tuple(address_in(subnet, offset) for subnet in subnets) for offset in (0, 1)]
         if _was_swapped(draft, cable.a, sides[1]):
             sides.reverse()
-        for end, held in ((cable.a, sides[0]), (cable.b, sides[1])):
-            draft.set_port(end, Port(end.port, addresses=held))
-        texts = " and ".join(str(one.prefix) for one in subnets)
+        for end, address in ((cable.a, sides[0]), (cable.b, sides[1])):
+            draft.set_port(end, Port(end.port, addresses=address))
+        texts = " and ".join(str(subnet.prefix) for subnet in subnets)
         draft.decide(str(cable), f"routed link {texts}", "both ends route and no VLAN has to cross it")
         adjacencies += _both(cable.a.device, cable.b.device, sides)
     for transit in joined:
         subnets = draft.subnets(transit.name)
-        sides = [tuple(address_in(one, offset) for one in subnets) for offset in (0, 1)]
-        for (device, port), held in zip(transit.ends, sides, strict=True):
+        sides = [tuple(address_in(subnet, offset) for subnet in subnets) for offset in (0, 1)]
+        for (device, port), address in zip(transit.ends, sides, strict=True):
             if port is None:
-                draft.interfaces[device][transit.name] = VlanInterface(transit.name, transit.vlan, held)
+                draft.interfaces[device][transit.name] = VlanInterface(transit.name, transit.vlan, address)
             else:
                 label = f"{port}.{transit.vlan}"
-                draft.interfaces[device][label] = Subinterface(label, port, transit.vlan, False, held)
+                draft.interfaces[device][label] = Subinterface(label, port, transit.vlan, False, address)
         adjacencies += _both(transit.ends[0][0], transit.ends[1][0], sides)
     for device in routing_devices(draft):
         own = draft.subnets(f"loopback {device}")
         if own:
-            draft.interfaces[device][LOOPBACK] = Loopback(LOOPBACK, tuple(address_in(one, 0) for one in own))
+            draft.interfaces[device][LOOPBACK] = Loopback(LOOPBACK, tuple(address_in(address, 0) for address in own))
     return adjacencies
 
 
@@ -135,11 +135,11 @@ def _was_swapped(draft: Draft, end: End, other: tuple[InterfaceAddress, ...]) ->
     if draft.old is None or end.device not in draft.old.devices:
         return False
     port = draft.old.devices[end.device].ports.get(end.port)
-    return port is not None and any(held in other for held in port.addresses)
+    return port is not None and any(address in other for address in port.addresses)
 
 
 def _both(a: str, b: str, sides: list[tuple[InterfaceAddress, ...]]) -> list[Adjacency]:
-    first, second = (tuple(held.address for held in side) for side in sides)
+    first, second = (tuple(address.address for address in side) for side in sides)
     return [Adjacency(a, b, second), Adjacency(b, a, first)]
 
 
@@ -156,13 +156,13 @@ def leave(draft: Draft) -> None:
         return
     draft.set_port(end, Port(end.port, addresses=outside.addresses))
     for hop in outside.next_hop:
-        if not any(held.prefix.holds(hop.address) for held in outside.addresses):
+        if not any(address.prefix.holds(hop.address) for address in outside.addresses):
             draft.reasons.append(f"the outside's next hop {hop} is in no subnet of {end}; write an 'address' beside it")
-        for held in outside.addresses:
-            if held.version == hop.address.version and held.prefix.holds(hop.address):
+        for address in outside.addresses:
+            if address.version == hop.address.version and address.prefix.holds(hop.address):
                 for space in draft.brief.space:
-                    if space.version == held.version:
-                        draft.requests.append(f"ask the owner of {hop} for a route to {space} via {held.address}")
+                    if space.version == address.version:
+                        draft.requests.append(f"ask the owner of {hop} for a route to {space} via {address.address}")
     draft.decide(
         "outside", f"at {end}, next hop {', '.join(str(hop) for hop in outside.next_hop)}", "written in the brief"
     )

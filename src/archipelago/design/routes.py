@@ -75,15 +75,15 @@ def _default(
 
 
 def _distances(start: str, near: dict[str, list[Adjacency]]) -> dict[str, int]:
-    found = {start: 0}
+    distances = {start: 0}
     queue = deque([start])
     while queue:
         name = queue.popleft()
         for adjacency in near[name]:
-            if adjacency.other not in found:
-                found[adjacency.other] = found[name] + 1
+            if adjacency.other not in distances:
+                distances[adjacency.other] = distances[name] + 1
                 queue.append(adjacency.other)
-    return found
+    return distances
 
 
 def _way(

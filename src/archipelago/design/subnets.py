@@ -30,16 +30,20 @@ def allot(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list
     except CarveError as error:
         draft.reasons.extend(error.reasons)
         return
-    for one in draft.carving.allotments:
-        draft.allotments[one.name, one.prefix.version] = one
-        gateway_text = f", gateway {one.gateway}" if one.gateway else ""
+    for allotment in draft.carving.allotments:
+        draft.allotments[allotment.name, allotment.prefix.version] = allotment
+        gateway_text = f", gateway {allotment.gateway}" if allotment.gateway else ""
         why = (
             "kept from the old network"
-            if one.reason == "pinned" and one.prefix in _old_prefixes(draft)
-            else {"pinned": "written in the brief"}.get(one.reason, one.reason)
+            if allotment.reason == "pinned" and allotment.prefix in _old_prefixes(draft)
+            else {"pinned": "written in the brief"}.get(allotment.reason, allotment.reason)
         )
-        room = f"; {one.usable:,} usable for {one.hosts} hosts" if one.prefix.version == 4 and one.gateway else ""
-        draft.decide(one.name, f"{one.prefix}{gateway_text}", why + room)
+        room = (
+            f"; {allotment.usable:,} usable for {allotment.hosts} hosts"
+            if allotment.prefix.version == 4 and allotment.gateway
+            else ""
+        )
+        draft.decide(allotment.name, f"{allotment.prefix}{gateway_text}", why + room)
 
 
 def _vlan_needs(draft: Draft, wiring: Wiring) -> Iterator[Need]:
@@ -54,7 +58,9 @@ def _vlan_needs(draft: Draft, wiring: Wiring) -> Iterator[Need]:
         kept, kept_gateways = _kept(draft, vlan.id)
         written = {prefix.version for prefix in vlan.subnet}
         pinned = vlan.subnet + tuple(prefix for prefix in kept if prefix.version not in written)
-        gateway = vlan.gateway + tuple(one for one in kept_gateways if any(prefix.holds(one) for prefix in pinned))
+        gateway = vlan.gateway + tuple(
+            kept_gateway for kept_gateway in kept_gateways if any(prefix.holds(kept_gateway) for prefix in pinned)
+        )
         if vlan.id not in wiring.serving and not vlan.hosts and not counts.get(vlan.id) and not pinned:
             continue
         hosts = max(vlan.hosts, counts.get(vlan.id, 0))
@@ -78,7 +84,7 @@ def _reserved(draft: Draft, needs: list[Need]) -> list[Prefix]:
     brief = draft.brief
     reserved = list(brief.reserved)
     if brief.outside is not None:
-        reserved += [held.prefix for held in brief.outside.addresses if _inside(brief.space, held.prefix)]
+        reserved += [address.prefix for address in brief.outside.addresses if _inside(brief.space, address.prefix)]
     named = {pin for need in needs for pin in need.pinned}
     for prefix in _held_back(draft):
         if not any(prefix.overlaps(pin) for pin in named) and not any(prefix.overlaps(other) for other in reserved):
@@ -92,15 +98,21 @@ def _inside(spaces: tuple[Prefix, ...], prefix: Prefix) -> bool:
 
 
 def _old_interfaces(old: Network, vlan: int) -> list[InterfaceAddress]:
-    found = []
+    addresses = []
     for device in old.devices.values():
         if device.kind == "switch":
             continue
-        for one in device.interfaces.values():
-            number = one.tag if isinstance(one, Subinterface) else one.vlan if isinstance(one, VlanInterface) else None
+        for interface in device.interfaces.values():
+            number = (
+                interface.tag
+                if isinstance(interface, Subinterface)
+                else interface.vlan
+                if isinstance(interface, VlanInterface)
+                else None
+            )
             if number == vlan:
-                found += list(one.addresses)
-    return found
+                addresses += list(interface.addresses)
+    return addresses
 
 
 def _kept(draft: Draft, vlan: int) -> tuple[tuple[Prefix, ...], tuple[Address, ...]]:
@@ -108,36 +120,36 @@ def _kept(draft: Draft, vlan: int) -> tuple[tuple[Prefix, ...], tuple[Address, .
     if draft.old is None:
         return (), ()
     first: dict[int, InterfaceAddress] = {}
-    for held in _old_interfaces(draft.old, vlan):
-        first.setdefault(held.version, held)
-    return tuple(held.prefix for held in first.values()), tuple(held.address for held in first.values())
+    for old_interface in _old_interfaces(draft.old, vlan):
+        first.setdefault(old_interface.version, old_interface)
+    return tuple(address.prefix for address in first.values()), tuple(address.address for address in first.values())
 
 
 def _kept_link(draft: Draft, device: str, port: str) -> tuple[Prefix, ...]:
     if draft.old is None or device not in draft.old.devices:
         return ()
-    one = draft.old.devices[device].ports.get(port) or Port(port)
-    return tuple({held.version: held.prefix for held in one.addresses}.values())
+    kept = draft.old.devices[device].ports.get(port) or Port(port)
+    return tuple({address.version: address.prefix for address in kept.addresses}.values())
 
 
 def _kept_loopback(draft: Draft, device: str) -> tuple[Prefix, ...]:
     if draft.old is None or device not in draft.old.devices:
         return ()
-    one = draft.old.devices[device].interfaces.get("self")
-    return tuple(held.prefix for held in one.addresses) if one else ()
+    kept = draft.old.devices[device].interfaces.get("self")
+    return tuple(address.prefix for address in kept.addresses) if kept else ()
 
 
 def _old_prefixes(draft: Draft) -> set[Prefix]:
     if draft.old is None:
         return set()
-    found = set()
+    prefixes = set()
     for device in draft.old.devices.values():
-        for one in (*device.ports.values(), *device.interfaces.values()):
-            found |= {held.prefix for held in one.addresses}
-    return found
+        for interface in (*device.ports.values(), *device.interfaces.values()):
+            prefixes |= {address.prefix for address in interface.addresses}
+    return prefixes
 
 
 def _held_back(draft: Draft) -> list[Prefix]:
     """Subnets of the old network that lie in the space, largest first."""
-    found = [prefix for prefix in _old_prefixes(draft) if _inside(draft.brief.space, prefix)]
-    return sorted(found, key=lambda prefix: (prefix.version, prefix.length, prefix.value))
+    prefixes = [prefix for prefix in _old_prefixes(draft) if _inside(draft.brief.space, prefix)]
+    return sorted(prefixes, key=lambda prefix: (prefix.version, prefix.length, prefix.value))

@@ -14,25 +14,27 @@ def broadcast(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     wrong = _own_mask(index, node, stop.target)
     if wrong is not None:
         return wrong
-    holder = next((held for held in index.holders(stop.target) if held.node.kind == "host"), None)
+    holder = next((asked for asked in index.holders(stop.target) if asked.node.kind == "host"), None)
     home = next(iter(index.homes_in(stop.target, stop.vrf)), None)
     if holder and home and holder.address.length != home.address.length:
         return faults.mask_mismatch(holder, home.address.prefix)
     connected = [
-        held.prefix
+        address.prefix
         for nic in node.nics.values()
-        for held in nic.addresses
-        if nic.up and nic.vrf == stop.vrf and held.prefix.holds(stop.target)
+        for address in nic.addresses
+        if nic.up and nic.vrf == stop.vrf and address.prefix.holds(stop.target)
     ]
     single = Prefix(4, stop.target.value, 32)
-    return faults.address_broadcast(index, stop.target, max(connected, key=lambda one: one.length, default=single))
+    return faults.address_broadcast(
+        index, stop.target, max(connected, key=lambda prefix: prefix.length, default=single)
+    )
 
 
 def _own_mask(index: NetworkIndex, node: Node, target: Address) -> Finding | None:
     """The mistake in the sender's own mask, where that makes it take the target for a broadcast address."""
     for nic in node.nics.values() if node.kind in ("host", "switch") else ():
-        for held in nic.addresses:
-            home = index.home_of(node, held)
-            if held.prefix.holds(target) and home is not None and home.address.length != held.length:
-                return faults.mask_mismatch(Held(node, nic, held), home.address.prefix)
+        for address in nic.addresses:
+            home = index.home_of(node, address)
+            if address.prefix.holds(target) and home is not None and home.address.length != address.length:
+                return faults.mask_mismatch(Held(node, nic, address), home.address.prefix)
     return None

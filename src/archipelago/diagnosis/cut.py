@@ -22,12 +22,12 @@ def link_fault(index: NetworkIndex, end: End) -> Finding | None:
     link = index.knowledge.links[end]
     if link.carrier:
         return None
-    for one in (end, link.peer):
-        if one is None:
+    for side in (end, link.peer):
+        if side is None:
             continue
-        found = _off(index, one)
-        if found is not None:
-            return found
+        fault = _off(index, side)
+        if fault is not None:
+            return fault
     if link.cable is not None and link.cable.off:
         return faults.cable_off(index, link.cable)
     return faults.not_cabled(index, end, partner_of(index, end))
@@ -82,7 +82,7 @@ def _subnets(index: NetworkIndex, end: End) -> frozenset[Prefix]:
     if attachment.switched:
         return frozenset()
     nic = index.knowledge.nodes[end.device].nics.get(attachment.name)
-    return frozenset(held.prefix for held in nic.addresses) if nic else frozenset()
+    return frozenset(address.prefix for address in nic.addresses) if nic else frozenset()
 
 
 def _spoken(index: NetworkIndex, end: End) -> frozenset[int]:
@@ -102,9 +102,9 @@ def cut(index: NetworkIndex, vlan: int, start: NodeInterface, goal: NodeInterfac
     Of all ways along cables, also those that are off, the one with the fewest mistakes is judged.
     """
     first, last = _entrance(start), _entrance(goal)
-    found = _own_faults(index, vlan, start) + _own_faults(index, vlan, goal)
-    if found:
-        return found
+    faults_found = _own_faults(index, vlan, start) + _own_faults(index, vlan, goal)
+    if faults_found:
+        return faults_found
     best: dict[str, int] = {first: 0}
     came: dict[str, tuple[str, list[Finding]]] = {}
     queue: list[tuple[int, int, str]] = [(0, 0, first)]
@@ -129,7 +129,7 @@ def cut(index: NetworkIndex, vlan: int, start: NodeInterface, goal: NodeInterfac
     while name != first:
         name, wrong = came[name]
         steps.append(wrong)
-    return [one for wrong in reversed(steps) for one in wrong]
+    return [fault for wrong in reversed(steps) for fault in wrong]
 
 
 def _entrance(interface: NodeInterface) -> str:
@@ -188,63 +188,67 @@ def _link_mistakes(
     start: NodeInterface,
     goal: NodeInterface,
 ) -> list[Finding]:
-    found: list[Finding] = []
+    mistakes: list[Finding] = []
     blocked = link_fault(index, link.end)
     if blocked is not None:
-        found.append(blocked)
+        mistakes.append(blocked)
     tags = []
-    for (node, one), (far_node, far) in ((here, there), (there, here)):
-        if not one.switched:
-            nic = next(nic for end, nic in (start, goal) if end is node and nic.attachment == one.name)
+    for (node, attachment), (far_node, far) in ((here, there), (there, here)):
+        if not attachment.switched:
+            nic = next(nic for end, nic in (start, goal) if end is node and nic.attachment == attachment.name)
             tags.append(nic.tag)
         elif vlan not in node.vlans and isinstance(node.written, Device):
-            found.append(faults.vlan_absent(index, node.written, vlan))
-        elif vlan not in one.vlans:
-            found.append(_uncarried(index, vlan, node, one, far_node, far))
+            mistakes.append(faults.vlan_absent(index, node.written, vlan))
+        elif vlan not in attachment.vlans:
+            mistakes.append(_uncarried(index, vlan, node, attachment, far_node, far))
         else:
-            tags.append(None if one.untagged == vlan else vlan)
+            tags.append(None if attachment.untagged == vlan else vlan)
     unlike = unlike_untagged(index, here, there)
     if unlike is not None:
         return [*([blocked] if blocked is not None else []), unlike]
     if len(tags) == 2 and tags[0] != tags[1] and not here[1].switched and not there[1].switched:
         ends = sorted((start, goal), key=lambda end: end[1].tag is None)
-        found.append(faults.tag_mismatch(index, *ends))
+        mistakes.append(faults.tag_mismatch(index, *ends))
     elif len(tags) == 2 and tags[0] != tags[1]:
-        (node, one), (far_node, far) = (here, there) if tags[0] is None and here[1].switched else (there, here)
-        if not one.switched:
-            (node, one), (far_node, far) = (far_node, far), (node, one)
+        (node, attachment), (far_node, far) = (here, there) if tags[0] is None and here[1].switched else (there, here)
+        if not attachment.switched:
+            (node, attachment), (far_node, far) = (far_node, far), (node, attachment)
         if (
-            one.written.trunk is None
+            attachment.written.trunk is None
             and far_node.kind != "host"
             and (far.written.trunk is not None or not far.switched)
         ):
-            found.append(faults.trunk_expected(index, node.name, one, *_mirrored(index, far_node, far)))
+            mistakes.append(faults.trunk_expected(index, node.name, attachment, *_mirrored(index, far_node, far)))
         else:
             there_vlan = wanted_vlan(far) if far.switched else _untagged_of(far_node, far)
-            found.append(faults.untagged_vlan_mismatch(index, node.name, one, wanted_vlan(one), there_vlan))
-    return found
+            mistakes.append(
+                faults.untagged_vlan_mismatch(index, node.name, attachment, wanted_vlan(attachment), there_vlan)
+            )
+    return mistakes
 
 
-def _uncarried(index: NetworkIndex, vlan: int, node: Node, one: Attachment, far_node: Node, far: Attachment) -> Finding:
-    if one.written.trunk is not None:
+def _uncarried(
+    index: NetworkIndex, vlan: int, node: Node, attachment: Attachment, far_node: Node, far: Attachment
+) -> Finding:
+    if attachment.written.trunk is not None:
         if far_node.kind == "host" and isinstance(far_node.written, Host):
-            return faults.vlan_wrong(index, far_node.written, one, vlan, wanted_vlan(one))
-        return faults.vlan_not_carried(index, node.name, one, vlan)
+            return faults.vlan_wrong(index, far_node.written, attachment, vlan, wanted_vlan(attachment))
+        return faults.vlan_not_carried(index, node.name, attachment, vlan)
     if far_node.kind == "host" and isinstance(far_node.written, Host):
-        return faults.vlan_wrong(index, far_node.written, one, vlan, wanted_vlan(one))
+        return faults.vlan_wrong(index, far_node.written, attachment, vlan, wanted_vlan(attachment))
     if far.switched and far.written.trunk is None:
-        return faults.untagged_vlan_mismatch(index, node.name, one, wanted_vlan(one), wanted_vlan(far))
+        return faults.untagged_vlan_mismatch(index, node.name, attachment, wanted_vlan(attachment), wanted_vlan(far))
     vlans, untagged = _mirrored(index, far_node, far)
     if not vlans and untagged is not None:
-        return faults.untagged_vlan_mismatch(index, node.name, one, wanted_vlan(one), untagged)
-    return faults.trunk_expected(index, node.name, one, vlans, untagged)
+        return faults.untagged_vlan_mismatch(index, node.name, attachment, wanted_vlan(attachment), untagged)
+    return faults.trunk_expected(index, node.name, attachment, vlans, untagged)
 
 
 def _mirrored(index: NetworkIndex, node: Node, attachment: Attachment) -> tuple[list[int], int | None]:
     """The VLANs, and the untagged one, that the other end of an attachment should carry."""
     if attachment.switched:
-        one = attachment.written
-        listed = sorted(attachment.vlans) if one.trunk == "all" else list(one.trunk or ())
+        written = attachment.written
+        listed = sorted(attachment.vlans) if written.trunk == "all" else list(written.trunk or ())
         return listed, wanted_vlan(attachment)
     tags = [nic.tag for nic in node.nics_on(attachment.name) if nic.tag is not None]
     return list(dict.fromkeys(tags)), _untagged_of(node, attachment)
@@ -281,26 +285,28 @@ def _uncabled(
     return [faults.no_layer2_path(index, vlan, start[0], goal[0])]
 
 
-def facing_access(index: NetworkIndex, node: Node, one: Attachment, far_node: Node, far: Attachment) -> Finding | None:
+def facing_access(
+    index: NetworkIndex, node: Node, attachment: Attachment, far_node: Node, far: Attachment
+) -> Finding | None:
     """An access port whose far end is a trunk with more than its untagged VLAN, or carries tagged subinterfaces."""
-    if not one.switched or one.written.trunk is not None:
+    if not attachment.switched or attachment.written.trunk is not None:
         return None
     vlans, untagged = _mirrored(index, far_node, far)
     if far.switched and far.written.trunk is None:
         return None
     if any(vlan != untagged for vlan in vlans):
-        return faults.trunk_expected(index, node.name, one, vlans, untagged)
+        return faults.trunk_expected(index, node.name, attachment, vlans, untagged)
     return None
 
 
 def unlike_untagged(index: NetworkIndex, a: tuple[Node, Attachment], b: tuple[Node, Attachment]) -> Finding | None:
     """Two ends of a link that each take untagged frames, for different VLANs: told of the end that sorts last. Two
     access ports are for whoever knows which of them is wrong."""
-    (_, one), (far_node, far) = sorted((a, b), key=lambda end: (end[0].name, end[1].name))
-    if not one.switched or not far.switched or one.untagged is None or far.untagged is None:
+    (_, first), (far_node, far) = sorted((a, b), key=lambda end: (end[0].name, end[1].name))
+    if not first.switched or not far.switched or first.untagged is None or far.untagged is None:
         return None
-    if one.untagged == far.untagged or (one.written.trunk is None and far.written.trunk is not None):
+    if first.untagged == far.untagged or (first.written.trunk is None and far.written.trunk is not None):
         return None
-    if one.written.trunk is not None and far.written.trunk is None:
+    if first.written.trunk is not None and far.written.trunk is None:
         return None
-    return faults.untagged_vlan_mismatch(index, far_node.name, far, far.untagged, one.untagged)
+    return faults.untagged_vlan_mismatch(index, far_node.name, far, far.untagged, first.untagged)

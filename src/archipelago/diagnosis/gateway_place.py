@@ -8,18 +8,18 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 
 
-def without_gateway(index: NetworkIndex, node: Node, held: InterfaceAddress) -> Finding:
+def without_gateway(index: NetworkIndex, node: Node, address: InterfaceAddress) -> Finding:
     """No routing device has an interface in a host's subnet: the one that serves most other VLANs should."""
     vlan = sits_in(index, node, next(iter(node.nics.values())))
     addresses = [
         InterfaceAddress(*hop.address, own.length)
         for hop in node.written.gateway
-        for own in (one for nic in node.nics.values() for one in nic.addresses)
+        for own in (address for nic in node.nics.values() for address in nic.addresses)
         if own.prefix.holds(hop.address) and not index.is_held(hop.address)
     ]
     best = _best_place(index, node, vlan)
     if best is None or vlan is None:
-        return faults.no_gateway_in_subnet(node, held.prefix)
+        return faults.no_gateway_in_subnet(node, address.prefix)
     stray = next(
         (o for o in best[0].nics.values() if o.kind == "subinterface" and not o.speaks and not o.addresses), None
     )

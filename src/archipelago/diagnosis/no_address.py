@@ -35,7 +35,7 @@ def no_common_family(index: NetworkIndex, source: Node, target: Node | Address, 
     unheard = next((node for node in ends if _takes_advertised(node) and first_address(node, 6) is None), None)
     if unheard is not None and family != 4:
         return own_fault(index, unheard) or without_address(index, unheard, 6)
-    bare = next((node for node in ends if all(first_address(node, one) is None for one in (4, 6))), None)
+    bare = next((node for node in ends if all(first_address(node, ip_version) is None for ip_version in (4, 6))), None)
     if bare is not None:
         return own_fault(index, bare) or without_address(index, bare, family or 4)
     version = family or (target.version if isinstance(target, Address) else 4)
@@ -66,14 +66,14 @@ def unadvertised(index: NetworkIndex, node: Node, host: Host) -> Finding:
     if cut_off is not None:
         return cut_off
     vlan = plugged_vlan(index.knowledge, host)
-    told = [held for held in index.routed() if vlan is not None and held.nic.vlan == vlan]
-    six = [held for held in told if held.address.version == 6 and held.address.length == 64]
-    for held in sorted(six, key=lambda held: not held.nic.up):
-        if not held.nic.up:
-            return interface_down(index, held)
-        if 6 not in held.node.forwards:
-            return faults.routing_off(held.node, 6)
-        wrong = cut(index, vlan, (node, nic), (held.node, held.nic)) if vlan is not None else []
+    told = [holder for holder in index.routed() if vlan is not None and holder.nic.vlan == vlan]
+    six = [holder for holder in told if holder.address.version == 6 and holder.address.length == 64]
+    for holder in sorted(six, key=lambda holder: not holder.nic.up):
+        if not holder.nic.up:
+            return interface_down(index, holder)
+        if 6 not in holder.node.forwards:
+            return faults.routing_off(holder.node, 6)
+        wrong = cut(index, vlan, (node, nic), (holder.node, holder.nic)) if vlan is not None else []
         if wrong:
             return wrong[0]
     return faults.prefix_unadvertised(index, host, vlan, next(iter(told), None))

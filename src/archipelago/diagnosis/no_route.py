@@ -21,13 +21,13 @@ def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     if node.kind == "host" or version not in node.forwards:
         return no_usable_gateway(index, node, version)
     homes = index.homes_in(stop.target, stop.vrf)
-    here = next((held for held in homes if held.node is node), None)
+    here = next((holder for holder in homes if holder.node is node), None)
     if here is not None and not here.nic.up:
         return interface_down(index, here)
-    away = next((held for held in homes if held.nic.up), None) or next(iter(homes), None)
+    away = next((holder for holder in homes if holder.nic.up), None) or next(iter(homes), None)
     if away is not None and not away.nic.up:
         return interface_down(index, away)
-    host = next((held for held in index.holders(stop.target) if held.node.kind == "host"), None)
+    host = next((holder for holder in index.holders(stop.target) if holder.node.kind == "host"), None)
     beyond = host is not None and host.address.length == WIDTHS[version]  # it stands for the outside
     if host is not None and not homes and not beyond:
         return without_gateway(index, host.node, host.address)
@@ -49,29 +49,36 @@ def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
 
 def no_usable_gateway(index: NetworkIndex, node: Node, version: int) -> Finding:
     """A host, or a device that does not route, knows no way: no address, no gateway, or one it cannot use."""
-    own = [Held(node, nic, held) for nic in node.nics.values() for held in nic.addresses if held.version == version]
+    own = [
+        Held(node, nic, address)
+        for nic in node.nics.values()
+        for address in nic.addresses
+        if address.version == version
+    ]
     if not own:
         return without_address(index, node, version)
-    held = own[0]
-    if not held.nic.up:
-        return interface_down(index, held)
-    home = index.home_of(node, held.address)
+    first = own[0]
+    if not first.nic.up:
+        return interface_down(index, first)
+    home = index.home_of(node, first.address)
     gateways = [hop for hop in node.written.gateway if hop.address.version == version]
     if not gateways:
         return faults.gateway_missing(node, version, home)
     for hop in gateways:
         for other in index.holders(hop.address):
-            if other.address.prefix.holds(held.address) and other.address.length != held.address.length:
-                return faults.mask_mismatch(held, other.address.prefix)
-    return faults.gateway_wrong(node, gateways[0], home, f"lies outside its subnet {held.address.prefix}")
+            if other.address.prefix.holds(first.address) and other.address.length != first.address.length:
+                return faults.mask_mismatch(first, other.address.prefix)
+    return faults.gateway_wrong(node, gateways[0], home, f"lies outside its subnet {first.address.prefix}")
 
 
 def _way_out(ways: Ways, table: TableName, edge: str, outside: Node) -> Address | None:
     """The next hop towards the outside: beyond the edge's port at the edge itself, else the way to the edge."""
     if table[0] != edge:
         return ways.next_hop(table, (edge, table[1]))
-    held = [one for nic in outside.nics.values() for one in nic.addresses if one.version == ways.version]
-    return next((one.address for one in held if one.length < WIDTHS[ways.version]), None)
+    addresses = [
+        address for nic in outside.nics.values() for address in nic.addresses if address.version == ways.version
+    ]
+    return next((address.address for address in addresses if address.length < WIDTHS[ways.version]), None)
 
 
 def idle_route(index: NetworkIndex, table: tuple[Node, str], target: Address, used: Entry | None) -> Finding | None:
@@ -79,8 +86,16 @@ def idle_route(index: NetworkIndex, table: tuple[Node, str], target: Address, us
     least = (used.prefix.length, -used.metric) if used is not None else (-1, 0)
     node, vrf = table
     unused = index.knowledge.routes(node.name).unused
-    matching = [one for one in unused if (one.route.vrf or "") == vrf and one.route.destination.holds(target)]
-    first = max(matching, key=lambda one: (one.route.destination.length, -one.route.metric), default=None)
+    matching = [
+        unused_route
+        for unused_route in unused
+        if (unused_route.route.vrf or "") == vrf and unused_route.route.destination.holds(target)
+    ]
+    first = max(
+        matching,
+        key=lambda unused_route: (unused_route.route.destination.length, -unused_route.route.metric),
+        default=None,
+    )
     if first is None or (first.route.destination.length, -first.route.metric) <= least:
         return None
     return dead_route(index, node, first.route, target, first.reason)
@@ -90,13 +105,13 @@ def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, w
     """A static route, or a gateway, whose next hop is on no live connected subnet."""
     vrf = route.vrf or ""
     for nic in node.nics.values():
-        for held in nic.addresses:
-            if nic.vrf == vrf and held.prefix.holds(route.next_hop.address) and not nic.up:
-                return interface_down(index, Held(node, nic, held))
+        for address in nic.addresses:
+            if nic.vrf == vrf and address.prefix.holds(route.next_hop.address) and not nic.up:
+                return interface_down(index, Held(node, nic, address))
     device = node.written
     assert isinstance(device, Device)
     if route in device.routes:
-        home = next((held for held in index.homes_in(target, vrf) if held.nic.up), None)
+        home = next((holder for holder in index.homes_in(target, vrf) if holder.nic.up), None)
         hop = index.ways(target.version).next_hop((node.name, vrf), home.table) if home else None
         return faults.next_hop_unusable(node, route, device.routes.index(route), why, hop)
     return faults.gateway_wrong(node, route.next_hop, None, "is on no connected subnet")

@@ -15,14 +15,14 @@ def not_routing(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         return faults.routing_off(node, version)
     sender = index.knowledge.nodes[stop.passed[-2]] if len(stop.passed) > 1 else node
     for hop in sender.written.gateway:
-        if any(held.node is node for held in index.holders(hop.address)):
+        if any(holder.node is node for holder in index.holders(hop.address)):
             own = next((h for nic in sender.nics.values() for h in nic.addresses if h.version == version), None)
             home = index.home_of(sender, own) if own else None
             return faults.gateway_wrong(sender, hop, home, f"is {node.name}, which does not route")
     if isinstance(sender.written, Device):
         for position, route in enumerate(sender.written.routes):
             if route.destination.holds(stop.target) and any(
-                held.node is node for held in index.holders(route.next_hop.address)
+                holder.node is node for holder in index.holders(route.next_hop.address)
             ):
                 home = next(iter(index.homes_in(stop.target, stop.vrf)), None)
                 better = index.ways(version).next_hop((sender.name, stop.vrf), home.table) if home else None

@@ -17,9 +17,9 @@ def port_path(knowledge: Knowledge, device: str, attachment: str) -> Path:
     return ("devices", device, kind, attachment)
 
 
-def nic_path(held: Held | tuple[Node, Nic]) -> Path:
+def nic_path(holder: Held | tuple[Node, Nic]) -> Path:
     """Where an interface stands in the document."""
-    node, nic = (held.node, held.nic) if isinstance(held, Held) else held
+    node, nic = (holder.node, holder.nic) if isinstance(holder, Held) else holder
     if node.kind == "host":
         return ("hosts", node.name)
     return ("devices", node.name, "ports" if nic.kind == "port" else "interfaces", nic.name)
@@ -36,12 +36,12 @@ def host_end(name: str) -> End:
 
 def wanted_vlan(attachment: Attachment) -> int | None:
     """The VLAN that untagged frames on a switched attachment are meant for, as written, existing or not."""
-    one = attachment.written
+    written = attachment.written
     if not attachment.switched:
         return None
-    if one.trunk is None:
-        return one.access or DEFAULT_VLAN
-    return None if one.untagged == "none" else one.untagged or DEFAULT_VLAN
+    if written.trunk is None:
+        return written.access or DEFAULT_VLAN
+    return None if written.untagged == "none" else written.untagged or DEFAULT_VLAN
 
 
 def sits_in(index: NetworkIndex, node: Node, nic: Nic) -> int | None:
@@ -55,14 +55,14 @@ def plugged_vlan(knowledge: Knowledge, host: Host) -> int | None:
     if attachment.switched:
         return wanted_vlan(attachment)
     nics = knowledge.nodes[host.at.device].nics_on(attachment.name)
-    return next((one.vlan for one in nics if one.speaks and one.tag is None), None)
+    return next((nic.vlan for nic in nics if nic.speaks and nic.tag is None), None)
 
 
 def meant_vlan(index: NetworkIndex, prefix: Prefix) -> int | None:
     """The VLAN that most hosts of a subnet are plugged into; None where there are none or no majority."""
     counts: dict[int, int] = {}
     for host in index.network.hosts.values():
-        if any(prefix.holds(held) for held in host.addresses):
+        if any(prefix.holds(address) for address in host.addresses):
             attachment = host_attachment(index.knowledge, host)
             vlan = wanted_vlan(attachment)
             if vlan is not None:
@@ -76,28 +76,28 @@ def meant_vlan(index: NetworkIndex, prefix: Prefix) -> int | None:
 def meant_for(index: NetworkIndex, nic: Nic) -> int | None:
     """The VLAN that an interface belongs in: where the hosts of its subnet are, else where another interface of the
     same subnet stands."""
-    for held in nic.addresses:
-        vlan = meant_vlan(index, held.prefix)
+    for address in nic.addresses:
+        vlan = meant_vlan(index, address.prefix)
         if vlan is not None:
             return vlan
-        for other in index.homes(held):
-            if other.nic is not nic and other.nic.vlan is not None and other.address.prefix == held.prefix:
+        for other in index.homes(address):
+            if other.nic is not nic and other.nic.vlan is not None and other.address.prefix == address.prefix:
                 return other.nic.vlan
     return None
 
 
-def has_moved(index: NetworkIndex, held: Held) -> bool:
+def has_moved(index: NetworkIndex, holder: Held) -> bool:
     """Whether a routing device still holds a subnet that has moved: another one holds it too, in the domain where its
     hosts are, and this one is in a domain without any."""
-    if not held.node.can_route or index.domains.of(held.endpoint) is None:
+    if not holder.node.can_route or index.domains.of(holder.endpoint) is None:
         return False
-    prefix = held.address.prefix
+    prefix = holder.address.prefix
     rivals = [
         other
-        for other in index.homes(held.address)
-        if other.node is not held.node and other.address.prefix == prefix and other.nic.vrf == held.nic.vrf
+        for other in index.homes(holder.address)
+        if other.node is not holder.node and other.address.prefix == prefix and other.nic.vrf == holder.nic.vrf
     ]
-    hosts = [one for one in index.subnet_peers(held) if one.node.kind == "host"] if rivals else []
-    if not hosts or any(index.domains.together(host.endpoint, held.endpoint) for host in hosts):
+    hosts = [holder for holder in index.subnet_peers(holder) if holder.node.kind == "host"] if rivals else []
+    if not hosts or any(index.domains.together(host.endpoint, holder.endpoint) for host in hosts):
         return False
     return any(index.domains.together(host.endpoint, other.endpoint) for host in hosts for other in rivals)

@@ -17,13 +17,13 @@ def routing_loop(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     tables = circle_of(index, stop)
     names = list(dict.fromkeys(name for name, _ in tables))
     homes = index.homes_in(stop.target, stop.vrf)
-    home = next((held for held in homes if held.nic.up), None)
+    home = next((holder for holder in homes if holder.nic.up), None)
     fallback: Finding | None = None
     for table in tables:
-        found = _to_blame(index, table, names, stop, home)
-        if found is not None and found[1]:
-            return found[0]
-        fallback = fallback or (found[0] if found is not None else None)
+        finding = _to_blame(index, table, names, stop, home)
+        if finding is not None and finding[1]:
+            return finding[0]
+        fallback = fallback or (finding[0] if finding is not None else None)
     if homes and not homes[0].nic.up:
         return interface_down(index, homes[0])
     return fallback or faults.unexplained(

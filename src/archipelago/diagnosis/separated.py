@@ -12,49 +12,53 @@ from archipelago.model.parts import Host
 def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
     """Two interfaces of one subnet that do not hear each other: a host in the wrong VLAN, a gateway with the wrong
     tag, or a cut on the way."""
-    for held in (a, b):
-        if held.node.kind != "host" and not held.nic.speaks:
-            return faults.tag_missing(index, held.node, held.nic, meant_for(index, held.nic))
-    for held in (a, b):
-        if held.node.kind == "host":
+    for holder in (a, b):
+        if holder.node.kind != "host" and not holder.nic.speaks:
+            return faults.tag_missing(index, holder.node, holder.nic, meant_for(index, holder.nic))
+    for holder in (a, b):
+        if holder.node.kind == "host":
             continue
-        right = meant_vlan(index, held.address.prefix)
-        if held.nic.kind == "subinterface":
-            others_there = held.node.nics_on(held.nic.attachment or "")
-            first = next(one for one in others_there if one.speaks and one.tag == held.nic.tag)
-            if first is not held.nic:
-                return faults.tag_repeated(index, held.node, held.nic, first, right if right != held.nic.vlan else None)
-        hosts = [one for one in (a, b) if one.node.kind == "host"]
+        right = meant_vlan(index, holder.address.prefix)
+        if holder.nic.kind == "subinterface":
+            others_there = holder.node.nics_on(holder.nic.attachment or "")
+            first = next(sub for sub in others_there if sub.speaks and sub.tag == holder.nic.tag)
+            if first is not holder.nic:
+                return faults.tag_repeated(
+                    index, holder.node, holder.nic, first, right if right != holder.nic.vlan else None
+                )
+        hosts = [end for end in (a, b) if end.node.kind == "host"]
         if (
             right is not None
-            and held.nic.vlan is not None
-            and right != held.nic.vlan
-            and held.nic.kind in ("subinterface", "vlan")
-            and (len(hosts) != 1 or _tag_to_blame(index, held, right))
+            and holder.nic.vlan is not None
+            and right != holder.nic.vlan
+            and holder.nic.kind in ("subinterface", "vlan")
+            and (len(hosts) != 1 or _tag_to_blame(index, holder, right))
         ):
-            return faults.tag_wrong(index, held, right)
-    for held, other in ((a, b), (b, a)):
-        if isinstance(held.node.written, Host):
-            right = _right_vlan(index, held, other)
-            attachment = host_attachment(index.knowledge, held.node.written)
+            return faults.tag_wrong(index, holder, right)
+    for holder, other in ((a, b), (b, a)):
+        if isinstance(holder.node.written, Host):
+            right = _right_vlan(index, holder, other)
+            attachment = host_attachment(index.knowledge, holder.node.written)
             if right is not None and attachment.switched and wanted_vlan(attachment) != right:
-                return faults.vlan_wrong(index, held.node.written, attachment, right, wanted_vlan(attachment))
+                return faults.vlan_wrong(index, holder.node.written, attachment, right, wanted_vlan(attachment))
     vlan = sits_in(index, a.node, a.nic) or sits_in(index, b.node, b.nic)
     if vlan is None:
         return faults.unexplained(a.node.name, f"{faults.label(a)} and {faults.label(b)} are not on one link")
-    found = cut(index, vlan, (a.node, a.nic), (b.node, b.nic))
-    return found[0] if found else no_answer(index, a, b)
+    faults_found = cut(index, vlan, (a.node, a.nic), (b.node, b.nic))
+    return faults_found[0] if faults_found else no_answer(index, a, b)
 
 
-def _tag_to_blame(index: NetworkIndex, held: Held, right: int) -> bool:
+def _tag_to_blame(index: NetworkIndex, holder: Held, right: int) -> bool:
     """Of a gateway and a host in two VLANs, whether the gateway is the one misplaced: another gateway has its VLAN
     already, or several hosts agree on theirs."""
     hosts = [
-        host for host in index.network.hosts.values() if any(held.address.prefix.holds(one) for one in host.addresses)
+        host
+        for host in index.network.hosts.values()
+        if any(holder.address.prefix.holds(address) for address in host.addresses)
     ]
     agreed = [host for host in hosts if wanted_vlan(host_attachment(index.knowledge, host)) == right]
     rival = any(
-        nic is not held.nic and nic.vlan == held.nic.vlan and nic.addresses
+        nic is not holder.nic and nic.vlan == holder.nic.vlan and nic.addresses
         for node in index.knowledge.devices.values()
         if node.can_route
         for nic in node.nics.values()
@@ -62,12 +66,12 @@ def _tag_to_blame(index: NetworkIndex, held: Held, right: int) -> bool:
     return (rival and len(agreed) >= len(hosts) - len(agreed)) or len(agreed) > 1
 
 
-def _right_vlan(index: NetworkIndex, held: Held, other: Held) -> int | None:
+def _right_vlan(index: NetworkIndex, holder: Held, other: Held) -> int | None:
     """The VLAN that a host belongs in: that of its subnet's gateway, else where most hosts of the subnet are."""
-    home = next((one for one in index.homes(held.address) if one.nic.vlan is not None), None)
+    home = next((holder for holder in index.homes(holder.address) if holder.nic.vlan is not None), None)
     if home is not None:
         return home.nic.vlan
-    return meant_vlan(index, held.address.prefix) or sits_in(index, other.node, other.nic)
+    return meant_vlan(index, holder.address.prefix) or sits_in(index, other.node, other.nic)
 
 
 def no_answer(index: NetworkIndex, own: Held, holder: Held) -> Finding:

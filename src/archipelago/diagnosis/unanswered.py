@@ -17,16 +17,16 @@ def unanswered(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     """Nobody answered for the next hop, or for the target itself."""
     nic = node.nics[stop.interface]
     hop = stop.next_hop or stop.target
-    held = source_for(nic.addresses, hop)
-    if held is None:
+    source = source_for(nic.addresses, hop)
+    if source is None:
         return faults.unexplained(node.name, f"{node.name}/{nic.name} has no address to ask with")
-    own = Held(node, nic, held)
-    gateway = next((one for one in node.written.gateway if one.address == hop), None)
-    home = index.home_of(node, held) if node.kind in ("host", "switch") else None
+    own = Held(node, nic, source)
+    gateway = next((entry for entry in node.written.gateway if entry.address == hop), None)
+    home = index.home_of(node, source) if node.kind in ("host", "switch") else None
     if (
         gateway is None
         and home is not None
-        and home.address.length != held.length
+        and home.address.length != source.length
         and not home.address.prefix.holds(hop)
     ):
         return faults.mask_mismatch(own, home.address.prefix)
@@ -52,7 +52,7 @@ def _nobody_holds(index: NetworkIndex, own: Held, hop: Address, stop: Stop) -> F
     if hop != stop.target and isinstance(node.written, Device):
         for position, route in enumerate(node.written.routes):
             if route.next_hop.address == hop and route.destination.holds(stop.target):
-                target = next((held for held in index.homes_in(stop.target, stop.vrf) if held.nic.up), None)
+                target = next((holder for holder in index.homes_in(stop.target, stop.vrf) if holder.nic.up), None)
                 ways = index.ways(hop.version)
                 better = ways.next_hop((node.name, stop.vrf), target.table) if target else None
                 return faults.next_hop_unusable(node, route, position, "nobody holds that next hop", better)

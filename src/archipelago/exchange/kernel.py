@@ -185,9 +185,9 @@ def _read(work: Path, total: int) -> list[set[Pair]]:
     if _done(work) < total:
         last = (work / "console").read_text(errors="replace").strip().splitlines()[-3:]
         raise KernelError(f"the kernel did not finish; its last words: {' / '.join(last)}")
-    found: list[set[Pair]] = [set() for _ in range(total)]
+    rows: list[set[Pair]] = [set() for _ in range(total)]
     for start in range(0, total, TOGETHER):
         for key in json.loads((work / f"answers-{start}.json").read_text()):
             number, source, target = key.split(" ")
-            found[int(number)].add((source, target))
-    return found
+            rows[int(number)].add((source, target))
+    return rows

@@ -130,33 +130,33 @@ def script(network: Network) -> str:
         *_batch("ip -batch -", _cables(knowledge, spaces, tag)),
         "",
     ]
-    for name, one in spaces.items():
-        lines += _set_up(quote(namespace(tag, name)), one)
+    for name, space in spaces.items():
+        lines += _set_up(quote(namespace(tag, name)), space)
     lines += ["}", "", "# Once carrier has settled, for which the kernel takes up to a second.", "finish() {"]
-    for name, one in spaces.items():
-        lines += _finish(quote(namespace(tag, name)), one)
+    for name, space in spaces.items():
+        lines += _finish(quote(namespace(tag, name)), space)
     return "\n".join([*lines, *_ENDING]) + "\n"
 
 
-def _set_up(space: str, one: _Space) -> Iterator[str]:
+def _set_up(name: str, space: _Space) -> Iterator[str]:
     """The lines that make one namespace's interfaces, tables, addresses and VLAN memberships."""
-    yield f"  # {one.node.kind} {one.node.name}"
-    for family in ("-4", "-6") if one.vrfs else ():
+    yield f"  # {space.node.kind} {space.node.name}"
+    for family in ("-4", "-6") if space.vrfs else ():
         # What the main table holds itself must not come before the tables that have a name.
-        yield f"  ip {family} -n {space} rule add pref 32764 table local"
-        yield f"  ip {family} -n {space} rule del pref 0"
-    yield from _batch(f"ip -n {space} -batch -", (*one.links(), *one.tables(), *one.addresses()))
-    yield from _batch(f"bridge -n {space} -batch -", one.memberships())
+        yield f"  ip {family} -n {name} rule add pref 32764 table local"
+        yield f"  ip {family} -n {name} rule del pref 0"
+    yield from _batch(f"ip -n {name} -batch -", (*space.links(), *space.tables(), *space.addresses()))
+    yield from _batch(f"bridge -n {name} -batch -", space.memberships())
 
 
-def _finish(space: str, one: _Space) -> Iterator[str]:
+def _finish(name: str, space: _Space) -> Iterator[str]:
     """What is left to do in one namespace when carrier has settled: addresses of dead interfaces go, routes come."""
-    if any(nic.addresses for nic in one.node.nics.values()):
-        yield f"  settle {space}"
-    for nic in one.node.nics.values():
-        if not one.speaks(nic) and one.holder(nic) is not None:
-            yield f"  follow {space} {quote(one.names[nic.name])} {quote(one.names[nic.attachment or ''])}"
-    yield from _batch(f"ip -n {space} -force -batch - 2>/dev/null", one.routes(), may_fail=True)
+    if any(nic.addresses for nic in space.node.nics.values()):
+        yield f"  settle {name}"
+    for nic in space.node.nics.values():
+        if not space.speaks(nic) and space.holder(nic) is not None:
+            yield f"  follow {name} {quote(space.names[nic.name])} {quote(space.names[nic.attachment or ''])}"
+    yield from _batch(f"ip -n {name} -force -batch - 2>/dev/null", space.routes(), may_fail=True)
 
 
 def _batch(command: str, lines: Iterable[str], may_fail: bool = False) -> list[str]:
@@ -176,7 +176,7 @@ class _Names(dict[str, str]):
         wanted = [
             *node.nics,
             *node.attachments,
-            *(end.port for one in node.attachments.values() for end in one.members),
+            *(end.port for attachment in node.attachments.values() for end in attachment.members),
         ]
         for number, name in enumerate(dict.fromkeys(wanted)):
             fits = len(name) <= 15 and name.lower() not in _RESERVED
@@ -190,8 +190,8 @@ def _cables(knowledge: Knowledge, spaces: dict[str, _Space], tag: str) -> Iterat
         if link.peer is not None and end not in done and _exists(link):
             done |= {end, link.peer}
             a, b = spaces[end.device].names[end.port], spaces[link.peer.device].names[link.peer.port]
-            one, other = namespace(tag, end.device), namespace(tag, link.peer.device)
-            yield f"link add name {a} netns {one} type veth peer name {b} netns {other}"
+            near, far = namespace(tag, end.device), namespace(tag, link.peer.device)
+            yield f"link add name {a} netns {near} type veth peer name {b} netns {far}"
 
 
 class _Space:
@@ -207,7 +207,8 @@ class _Space:
         self.vrfs = {name: 1001 + index for index, name in enumerate(named)}
         self.vrf_names = {name: f"table-{index}" for index, name in enumerate(named)}
         self.cabled = {
-            one.name: [end for end in one.members if _exists(knowledge.links[end])] for one in node.attachments.values()
+            attachment.name: [end for end in attachment.members if _exists(knowledge.links[end])]
+            for attachment in node.attachments.values()
         }
 
     def links(self) -> Iterator[str]:
@@ -290,8 +291,8 @@ class _Space:
     def addresses(self) -> Iterator[str]:
         for nic in self.node.nics.values():
             name = self.holder(nic)
-            for held in nic.addresses if name else ():
-                yield f"addr add {held} dev {name}{' nodad' if held.version == 6 else ''}"
+            for address in nic.addresses if name else ():
+                yield f"addr add {address} dev {name}{' nodad' if address.version == 6 else ''}"
             if name and nic.link_local in self.heard and speaks_ipv6(nic):
                 yield f"addr add {nic.link_local}/64 dev {name} nodad"
 
@@ -313,17 +314,17 @@ class _Space:
         if nic.kind != "subinterface":
             return True
         others_there = self.node.nics_on(nic.attachment or "")
-        return nic.speaks and next(one for one in others_there if one.speaks and one.tag == nic.tag) is nic
+        return nic.speaks and next(other for other in others_there if other.speaks and other.tag == nic.tag) is nic
 
     def routes(self) -> Iterator[str]:
         """Static routes as written; the kernel refuses those whose next hop is on no connected subnet, as it should.
         A connected route comes before any static one, also in IPv6, where the kernel gives it the metric 256."""
         for nic in self.node.nics.values():
             name = self.holder(nic)
-            for held in nic.addresses if name else ():
-                if held.prefix.reserved_ends():
+            for address in nic.addresses if name else ():
+                if address.prefix.reserved_ends():
                     # RFC 1122 3.2.1.3: a subnet's all-zeros address is a broadcast address too.
-                    zeros = Address(4, held.prefix.value)
+                    zeros = Address(4, address.prefix.value)
                     table = self.vrfs.get(nic.vrf, "local")
                     yield f"route add broadcast {zeros} dev {name} table {table} scope link"
         node = self.node

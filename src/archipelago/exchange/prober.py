@@ -46,10 +46,10 @@ def request(version: int, identity: int, number: int) -> bytes:
 
 def open_socket(version: int) -> socket.socket:
     family, protocol = (socket.AF_INET6, socket.IPPROTO_ICMPV6) if version == 6 else (socket.AF_INET, 1)
-    one = socket.socket(family, socket.SOCK_RAW, protocol)
-    one.setblocking(False)
-    one.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 20)
-    return one
+    raw = socket.socket(family, socket.SOCK_RAW, protocol)
+    raw.setblocking(False)
+    raw.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 20)
+    return raw
 
 
 def main() -> None:
@@ -64,7 +64,7 @@ def main() -> None:
             if (identity, version) not in sockets:
                 sockets[identity, version] = open_socket(version)
             pending[identity, number, version] = (key, address)
-    by_handle = {one.fileno(): (one, identity, version) for (identity, version), one in sockets.items()}
+    by_handle = {opened.fileno(): (opened, identity, version) for (identity, version), opened in sockets.items()}
     poll = select.poll()
     for handle in by_handle:
         poll.register(handle, select.POLLIN)
@@ -76,9 +76,9 @@ def main() -> None:
         last = time.monotonic()
         while pending and time.monotonic() - last < QUIET:
             for handle, _ in poll.poll(50):
-                one, identity, version = by_handle[handle]
+                probe, identity, version = by_handle[handle]
                 try:
-                    data, sender = one.recvfrom(2048)
+                    data, sender = probe.recvfrom(2048)
                 except OSError:
                     continue
                 if version == 4:

@@ -56,7 +56,7 @@ def rehearse(
         KernelError: there is no kernel to use, or it did not finish in time.
     """
     index = index_network(network)
-    loop = next((one.circle for one in index.domains.every() if one.circle is not None), None)
+    loop = next((domain.circle for domain in index.domains.every() if domain.circle is not None), None)
     if loop is not None:
         cables = ", ".join(str(cable) for cable in loop.cables)
         raise QueryError(f"this network would storm in a kernel: switching runs in a circle over {cables}")

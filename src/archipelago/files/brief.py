@@ -27,17 +27,17 @@ def brief_from(tree: Tree) -> Brief:
     reader.catalogue(Holder.BRIEF)
     bulks = take_out(reader, Holder.HOST_NEED, Total(reader))
     fields = reader.document(Holder.BRIEF)
-    single = {name: found[1] for name, found in fields["hosts"].items()}
+    single = {name: section[1] for name, section in fields["hosts"].items()}
     conventions, outside = (_section(fields[name]) for name in ("conventions", "outside"))
     brief = unchecked(
         title=fields["title"],
         space=fields["space"],
         reserved=fields["reserved"],
         conventions=Conventions(**conventions) if conventions is not None else Conventions(),
-        vlans={name: VlanNeed(name=name, **found[1]) for name, found in fields["vlans"].items()},
-        devices={name: DeviceNeed(name=name, **found[1]) for name, found in fields["devices"].items()},
-        gateways=tuple(_gateway(("gateways", number), one) for number, one in fields["gateways"]),
-        hosts={name: _host(name, found) for name, found in chain(single.items(), members(reader, bulks, single))},
+        vlans={name: VlanNeed(name=name, **section[1]) for name, section in fields["vlans"].items()},
+        devices={name: DeviceNeed(name=name, **section[1]) for name, section in fields["devices"].items()},
+        gateways=tuple(_gateway(("gateways", number), field) for number, field in fields["gateways"]),
+        hosts={name: _host(name, own) for name, own in chain(single.items(), members(reader, bulks, single))},
         cables=tuple(cables_of(fields["cables"])),
         outside=Outside(**outside) if outside is not None else None,
         expect=expectations_of(fields["expect"]),
@@ -49,9 +49,9 @@ def brief_from(tree: Tree) -> Brief:
     return brief
 
 
-def _section(found: Any) -> Fields | None:
+def _section(fields_of: Any) -> Fields | None:
     """The fields of a section that may be missing, or not have been understood."""
-    return found[1] if isinstance(found, tuple) else None
+    return fields_of[1] if isinstance(fields_of, tuple) else None
 
 
 def _gateway(path: Path, fields: Fields) -> GatewayPlace:

@@ -37,14 +37,14 @@ def _spans(listed: str) -> list[tuple[str, int, int]]:
     Raises:
         Wrong: one runs backwards.
     """
-    found = []
+    spans = []
     for item in listed.split(","):
         first, _, last = item.partition("..")
         last = last or first
         if int(last) < int(first):
             raise Wrong(f"'{{{item}}}' runs backwards; write {{{last}..{first}}}")
-        found.append((first, int(first), int(last)))
-    return found
+        spans.append((first, int(first), int(last)))
+    return spans
 
 
 def count_of(text: str) -> int:
@@ -114,10 +114,10 @@ def take_out(reader: Reader, holder: Holder, total: Total) -> list[Bulk]:
     keys = [key for key in hosts if ranged(key)]
     if keys:
         reader.tree.value["hosts"] = hosts = dict(hosts)  # an alias may stand for it elsewhere too
-    found = [bulk for key in keys if (bulk := _bulk(reader, key, hosts.pop(key), holder, total)) is not None]
-    for bulk in found if hosts else ():
+    bulks = [bulk for key in keys if (bulk := _bulk(reader, key, hosts.pop(key), holder, total)) is not None]
+    for bulk in bulks if hosts else ():
         _complete(hosts, bulk, order)
-    return found
+    return bulks
 
 
 def _bulk(reader: Reader, key: str, value: Any, holder: Holder, total: Total) -> Bulk | None:
@@ -146,9 +146,9 @@ def _bulk(reader: Reader, key: str, value: Any, holder: Holder, total: Total) ->
         return None
     total.add(path, size)
     fields = section[1]
-    for held in fields["addresses"]:
-        if held != AUTO and held.value + size - 1 > held.prefix.usable()[1]:
-            told = f"{size:,} hosts from {held} on do not fit into {held.prefix}; widen or move it"
+    for field in fields["addresses"]:
+        if field != AUTO and field.value + size - 1 > field.prefix.usable()[1]:
+            told = f"{size:,} hosts from {field} on do not fit into {field.prefix}; widen or move it"
             reader.add((*path, "address"), told)
     return Bulk(key, size, str(at), fields, value) if len(reader.problems) == before else None
 
@@ -157,17 +157,17 @@ def _complete(hosts: dict[str, Any], bulk: Bulk, order: Mapping[str, int]) -> No
     """Give single entries that belong to a bulk the keys that they do not have of their own; where the bulk is written
     later, what it says stands."""
     for number, (host, at) in enumerate(zip(texts(bulk.key), cycle(texts(bulk.at)), strict=False)):
-        one = hosts.get(host)
-        if isinstance(one, dict):
+        own = hosts.get(host)
+        if isinstance(own, dict):
             common = {**bulk.written, "at": at}
             if bulk.fields["addresses"]:
-                common["address"] = [str(held) for held in _counted(bulk, number)]
-            hosts[host] = {**one, **common} if order[bulk.key] > order[host] else {**common, **one}
+                common["address"] = [str(address) for address in _counted(bulk, number)]
+            hosts[host] = {**own, **common} if order[bulk.key] > order[host] else {**common, **own}
 
 
 def _counted(bulk: Bulk, number: int) -> list[InterfaceAddress | str]:
-    held = bulk.fields["addresses"]
-    return [one if one == AUTO else one._replace(value=one.value + number) for one in held]
+    addresses = bulk.fields["addresses"]
+    return [address if address == AUTO else address._replace(value=address.value + number) for address in addresses]
 
 
 def members(reader: Reader, bulks: list[Bulk], single: Mapping[str, Any]) -> Iterator[tuple[str, Fields]]:
@@ -194,13 +194,13 @@ def members(reader: Reader, bulks: list[Bulk], single: Mapping[str, Any]) -> Ite
 def spread(reader: Reader, total: Total) -> None:
     """Write out the ports and interfaces of devices that are declared in bulk: `p{1..24}: {access: crew}`."""
     devices = reader.tree.value.get("devices")
-    for device, one in devices.items() if isinstance(devices, dict) else ():
+    for device, item in devices.items() if isinstance(devices, dict) else ():
         for kind in ("ports", "interfaces"):
-            parts = one.get(kind) if isinstance(one, dict) else None
+            parts = item.get(kind) if isinstance(item, dict) else None
             if isinstance(parts, dict) and any(map(ranged, parts)):
-                reader.tree.value["devices"][device] = one = {**one, kind: {}}
+                reader.tree.value["devices"][device] = item = {**item, kind: {}}
                 for key, value in parts.items():
-                    _spread_one(reader, total, ("devices", device, kind, key), value, one[kind])
+                    _spread_one(reader, total, ("devices", device, kind, key), value, item[kind])
 
 
 def _spread_one(reader: Reader, total: Total, path: Path, value: Any, into: dict[str, Any]) -> None:
@@ -217,9 +217,9 @@ def _spread_one(reader: Reader, total: Total, path: Path, value: Any, into: dict
         return
     total.add(path, size)
     marks = reader.tree.marks
-    along = {word: list(texts(one)) for word, one in _running(value, size)}
+    along = {word: list(texts(pattern)) for word, pattern in _running(value, size)}
     for number, part in enumerate(texts(key)):
-        own = {**value, **{word: found[number] for word, found in along.items()}} if along else value
+        own = {**value, **{word: along_texts[number] for word, along_texts in along.items()}} if along else value
         into[part] = {**into[part], **own} if _both_sections(into.get(part), own) else own
         marks.setdefault((*path[:-1], part), marks.get(path, marks[path[:-1]]))
 
@@ -230,9 +230,9 @@ def _both_sections(first: Any, second: Any) -> bool:
 
 def _running(value: Any, size: int) -> Iterator[tuple[str, str]]:
     """The values of a section that hold as many texts as its name, and so run along with it."""
-    for word, one in value.items() if isinstance(value, dict) else ():
+    for word, item in value.items() if isinstance(value, dict) else ():
         try:
-            if ranged(one) and count_of(one) == size:
-                yield word, one
+            if ranged(item) and count_of(item) == size:
+                yield word, item
         except Wrong:
             continue

@@ -57,7 +57,7 @@ class Context:
 
     def vlan_key(self, number: int) -> str:
         """A VLAN as a document writes it: its name, or its id where it has none."""
-        return next((name for name, one in self.vlans.items() if one == number), str(number))
+        return next((name for name, vlan in self.vlans.items() if vlan == number), str(number))
 
 
 def shown(value: Any) -> str:
@@ -110,8 +110,8 @@ def _whole(accepted: range, what: str) -> Callable[[Any, Context], int]:
 
 
 def _speed(value: Any, context: Context) -> int:
-    found = _SPEED.fullmatch(value) if isinstance(value, str) else None
-    bits = int(Fraction(found[1]) * SPEED_UNITS[found[2]]) if found else 0
+    match = _SPEED.fullmatch(value) if isinstance(value, str) else None
+    bits = int(Fraction(match[1]) * SPEED_UNITS[match[2]]) if match else 0
     if not 0 < bits <= FASTEST:
         raise Wrong(f"{shown(value)} is not a speed; write it like 100M, 1G or 10G (bits per second)")
     return bits
@@ -201,10 +201,10 @@ def trunk_vlans(value: Any, context: Context) -> tuple[int, ...]:
     low, high = int(span[1]), int(span[2])
     if low > high or high not in VLAN_IDS or low not in VLAN_IDS:
         raise Wrong(f"{shown(value)} is not a range of VLAN ids; write it like 110-130, from 1 to 4094")
-    found = tuple(sorted(number for number in context.vlans.values() if low <= number <= high))
-    if not found:
+    within = tuple(sorted(number for number in context.vlans.values() if low <= number <= high))
+    if not within:
         raise Wrong(f"no VLAN of the catalogue has an id in {shown(value)}; 'vlans' holds: {listed(context.vlans)}")
-    return found
+    return within
 
 
 def _format(value: Any, context: Context) -> str:
@@ -229,7 +229,7 @@ def _mac(value: Any, context: Context) -> int:
 def _ports(value: Any, context: Context) -> tuple[str, ...]:
     """A count, or a list of names."""
     if isinstance(value, list):
-        return tuple(name(one) for one in value)
+        return tuple(name(entry) for entry in value)
     return tuple(
         f"p{number}" for number in range(1, _whole(range(MOST_PORTS + 1), "a count of ports")(value, context) + 1)
     )

@@ -30,7 +30,7 @@ def apply(text: str, edits: Iterable[Edit]) -> str:
             later.append(edit)
         else:
             text = _apply(text, edit)
-    for edit in sorted(later, key=lambda one: int(one.path[-1]), reverse=True):
+    for edit in sorted(later, key=lambda removal: int(removal.path[-1]), reverse=True):
         text = _apply(text, edit)
     return text
 
@@ -118,7 +118,7 @@ def _remove(text: str, root: Any, path: Path) -> str:
         value = entries[index][1]
     else:
         index = int(path[-1])
-        starts = [one.start_mark.index for one in entries]
+        starts = [entry.start_mark.index for entry in entries]
         value = entries[index]
     start, end = starts[index], _end_of(text, value)
     if len(entries) == 1:

@@ -32,9 +32,9 @@ def scalar(text: str) -> str:
 def inline(value: Any) -> str:
     """A value on one line."""
     if isinstance(value, dict):
-        return "{" + ", ".join(f"{scalar(str(key))}: {inline(one)}" for key, one in value.items()) + "}"
+        return "{" + ", ".join(f"{scalar(str(key))}: {inline(inner_value)}" for key, inner_value in value.items()) + "}"
     if isinstance(value, list):
-        return "[" + ", ".join(inline(one) for one in value) + "]"
+        return "[" + ", ".join(inline(entry) for entry in value) + "]"
     return scalar(str(value))
 
 
@@ -48,12 +48,12 @@ def emit(document: dict[str, Any]) -> str:
 def _block(value: Any, path: tuple[str | None, ...], indent: int, lines: list[str]) -> None:
     space = "  " * indent
     if isinstance(value, list):
-        lines.extend(f"{space}- {inline(one)}" for one in value)
+        lines.extend(f"{space}- {inline(entry)}" for entry in value)
         return
-    for key, one in value.items():
+    for key, inner_value in value.items():
         inner = (*path, None if path == ("devices",) else key)
-        if one and isinstance(one, (dict, list)) and inner in _BLOCKS:
+        if inner_value and isinstance(inner_value, (dict, list)) and inner in _BLOCKS:
             lines.append(f"{space}{key}:")
-            _block(one, inner, indent + 1, lines)
+            _block(inner_value, inner, indent + 1, lines)
         else:
-            lines.append(f"{space}{scalar(str(key))}: {inline(one)}")
+            lines.append(f"{space}{scalar(str(key))}: {inline(inner_value)}")

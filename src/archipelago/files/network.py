@@ -48,13 +48,13 @@ def network_from(tree: Tree) -> Network:
     spread(reader, total)
     bulks = take_out(reader, Holder.HOST, total)
     fields = reader.document(Holder.NETWORK)
-    single = {name: found[1] for name, found in fields["hosts"].items()}
+    single = {name: section[1] for name, section in fields["hosts"].items()}
     cables = cables_of(fields["cables"])
     network = unchecked(
         title=fields["title"],
         vlans=fields["vlans"],
-        devices={name: _device(name, found[1]) for name, found in fields["devices"].items()},
-        hosts={name: _host(name, found) for name, found in chain(single.items(), members(reader, bulks, single))},
+        devices={name: _device(name, section[1]) for name, section in fields["devices"].items()},
+        hosts={name: _host(name, own) for name, own in chain(single.items(), members(reader, bulks, single))},
         cables=tuple(cables),
         expect=expectations_of(fields["expect"]),
         source=tree.source,
@@ -67,22 +67,22 @@ def network_from(tree: Tree) -> Network:
 
 def cables_of(listed: list[tuple[int, Fields]]) -> Iterator[Cable]:
     """The cables of a document, from their sections."""
-    for _, one in listed:
-        a, b = one["ends"]
-        yield Cable(a, b, one["off"])
+    for _, fields in listed:
+        a, b = fields["ends"]
+        yield Cable(a, b, fields["off"])
 
 
 def expectations_of(listed: list[tuple[int, Fields]]) -> tuple[Expectation, ...]:
     """What a document expects, from its sections."""
-    return tuple(Expectation(**one) for _, one in listed)
+    return tuple(Expectation(**fields) for _, fields in listed)
 
 
 def host_addresses(fields: Fields) -> Fields:
     """A host's fields with `auto` apart from the addresses that are written."""
-    held = fields["addresses"]
-    if AUTO not in held:
+    addresses = fields["addresses"]
+    if AUTO not in addresses:
         return fields
-    return {**fields, "addresses": tuple(one for one in held if one != AUTO), "auto": True}
+    return {**fields, "addresses": tuple(address for address in addresses if address != AUTO), "auto": True}
 
 
 def _host(name: str, fields: Fields) -> Host:
@@ -92,9 +92,9 @@ def _host(name: str, fields: Fields) -> Host:
 def _device(name: str, fields: Fields) -> Device:
     routing = fields["routing"]
     parts = {
-        "ports": {label: Port(name=label, **found[1]) for label, found in fields["ports"].items()},
-        "interfaces": {label: _interface(label, *found) for label, found in fields["interfaces"].items()},
-        "routes": tuple(Route(**one) for _, one in fields["routes"]),
+        "ports": {label: Port(name=label, **section[1]) for label, section in fields["ports"].items()},
+        "interfaces": {label: _interface(label, *section) for label, section in fields["interfaces"].items()},
+        "routes": tuple(Route(**field) for _, field in fields["routes"]),
         "routing": None if routing is None else tuple(sorted(set(routing))),
     }
     return Device(name=name, **{**fields, **parts})

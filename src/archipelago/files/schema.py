@@ -78,7 +78,7 @@ def _section(holder: Holder, format_name: str = "") -> Schema:
     required = [key.name for key in keys if key.required]
     if holder in (Holder.SUBINTERFACE, Holder.VLAN_INTERFACE, Holder.AGGREGATE, Holder.LOOPBACK):
         required.append(telling_key(holder).name)
-    found: Schema = {
+    schema: Schema = {
         "type": "object" if required else ["object", "null"],
         "additionalProperties": False,
         "properties": {
@@ -89,24 +89,24 @@ def _section(holder: Holder, format_name: str = "") -> Schema:
             for key in keys
         },
     }
-    return {**found, "required": required} if required else found
+    return {**schema, "required": required} if required else schema
 
 
 def _value(key: Key) -> Schema:
     if key.value is Value.SECTION:
         return _section(key.holds[0])
     if key.value is Value.NAMED:
-        one = _any_of(key) if key.holds else _VALUES[Value.VLAN_ID]
-        return {"type": ["object", "null"], "additionalProperties": one}
+        schema = _any_of(key) if key.holds else _VALUES[Value.VLAN_ID]
+        return {"type": ["object", "null"], "additionalProperties": schema}
     if key.value is Value.LIST:
-        one = _any_of(key)
+        schema = _any_of(key)
         if key.holds == (Holder.CABLE,):
-            one = {"anyOf": [one, _VALUES[Value.ENDS]]}
-        return {"type": ["array", "null"], "items": one}
+            schema = {"anyOf": [schema, _VALUES[Value.ENDS]]}
+        return {"type": ["array", "null"], "items": schema}
     if key.value is Value.TRUNK:
         return {"anyOf": [_TEXT, {"type": "array", "items": _TEXT}, {"type": "null"}]}
-    one = _VALUES.get(key.value, _TEXT)
-    return {"anyOf": [one, {"type": "array", "items": one}, {"type": "null"}]} if key.many else one
+    schema = _VALUES.get(key.value, _TEXT)
+    return {"anyOf": [schema, {"type": "array", "items": schema}, {"type": "null"}]} if key.many else schema
 
 
 def _any_of(key: Key) -> Schema:

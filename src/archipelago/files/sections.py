@@ -60,12 +60,12 @@ class Reader:
     def add_listed(self, problems: Iterable[ModelProblem], fields: Fields) -> None:
         """Note what the model's own rules say. Entries of a list that were not understood are not among the model's;
         `fields` has each list with the places that its entries have in the file."""
-        for one in problems:
-            path = one.path
+        for problem in problems:
+            path = problem.path
             listed_here = fields.get(str(path[0])) if len(path) > 1 else None
             if isinstance(listed_here, list) and path[0] != "gateways":
                 path = (path[0], listed_here[int(path[1])][0], *path[2:])
-            self.add(path, one.message, key=one.key)
+            self.add(path, problem.message, key=problem.key)
 
     def finish(self) -> None:
         """Raise what was gathered, if anything."""
@@ -78,7 +78,7 @@ class Reader:
         """Read the VLANs of the document, which everything else names."""
         key = next(key for key in keys_of(holder) if key.name == "vlans")
         vlans = self.value(key, self.tree.value.get("vlans"), ("vlans",))
-        ids = {word: one if isinstance(one, int) else one[1]["id"] for word, one in vlans.items()}
+        ids = {word: vlan if isinstance(vlan, int) else vlan[1]["id"] for word, vlan in vlans.items()}
         self.context.vlans = ids
         self._vlans = vlans
 
@@ -88,10 +88,10 @@ class Reader:
         Raises:
             DocumentError: nothing is left to go on with.
         """
-        found = self.section((holder,), self.tree.value, ())
-        if found is BAD:
+        section = self.section((holder,), self.tree.value, ())
+        if section is BAD:
             self.finish()
-        fields: Fields = found[1]
+        fields: Fields = section[1]
         return fields
 
     def section(self, holders: tuple[Holder, ...], value: Any, path: Path) -> Any:
@@ -123,7 +123,7 @@ class Reader:
         present = [holder for holder, word in telling.items() if word in value and value[word] not in ("false", "no")]
         if len(present) == 1:
             return present[0]
-        has = f"has {' and '.join(telling[one] for one in present)}" if present else "has none of them"
+        has = f"has {' and '.join(telling[key] for key in present)}" if present else "has none of them"
         names = [f"'{word}' ({holder})" for holder, word in telling.items()]
         told = f"interface '{path[-1]}' {has}; give it one: {', '.join(names[:-1])} or {names[-1]}"
         self.add(path, told, key=True)
@@ -136,9 +136,9 @@ class Reader:
             if key.name == "vlans" and not path:
                 fields[key.attribute] = self._vlans
             elif key.name in value:
-                one = self.value(key, value[key.name], (*path, key.name))
-                whole = whole and not (one is BAD and key.required)
-                fields[key.attribute] = key.default if one is BAD else one
+                read = self.value(key, value[key.name], (*path, key.name))
+                whole = whole and not (read is BAD and key.required)
+                fields[key.attribute] = key.default if read is BAD else read
             elif key.required:
                 listed_here = len(path) > 1 and isinstance(path[-1], int)
                 what = f"this entry of '{path[-2]}'" if listed_here else f"'{path[-1]}'" if path else "the file"
@@ -163,8 +163,8 @@ class Reader:
             return self.converted(read, value, path)
         entries = value if isinstance(value, list) else [] if value is None else [value]
         places = [(*path, number) if isinstance(value, list) else path for number in range(len(entries))]
-        found = [self.converted(read, one, where) for one, where in zip(entries, places, strict=True)]
-        return tuple(one for one in found if one is not BAD)
+        values = [self.converted(read, entry, where) for entry, where in zip(entries, places, strict=True)]
+        return tuple(item for item in values if item is not BAD)
 
     def converted(self, read: Any, value: Any, path: Path) -> Any:
         """A value by its converter; BAD where it does not fit."""
@@ -180,19 +180,23 @@ class Reader:
         if not isinstance(value, dict):
             self.add(path, f"{shown(value)} stands where a mapping (name: ...) is expected")
             return {}
-        found = {}
-        for word, one in value.items():
+        sections = {}
+        for word, entry in value.items():
             try:
                 name(word)
             except Wrong as error:
                 self.add((*path, word), str(error), key=True)
             where: Path = (*path, word)
-            got = self.section(key.holds, one, where) if key.holds else self.converted(READ[Value.VLAN_ID], one, where)
+            got = (
+                self.section(key.holds, entry, where)
+                if key.holds
+                else self.converted(READ[Value.VLAN_ID], entry, where)
+            )
             if got is BAD:
                 self.left_out.add(word)
             else:
-                found[word] = got
-        return found
+                sections[word] = got
+        return sections
 
     def listed(self, key: Key, value: Any, path: Path) -> list[tuple[int, Fields]]:
         """A list of sections, each with its place; a cable alone stands for its ends."""
@@ -200,29 +204,29 @@ class Reader:
         if not isinstance(value, list):
             self.add(path, f"{shown(value)} stands where a list is expected")
             return []
-        found = []
-        for number, one in enumerate(value):
+        sections = []
+        for number, entry in enumerate(value):
             where: Path = (*path, number)
-            if one is None:
+            if entry is None:
                 self.add(where, "this entry of the list is empty")
                 continue
-            if key.holds == (Holder.CABLE,) and isinstance(one, str):
-                one = {"ends": one}
-            got = self.section(key.holds, one, where)
+            if key.holds == (Holder.CABLE,) and isinstance(entry, str):
+                entry = {"ends": entry}
+            got = self.section(key.holds, entry, where)
             if got is not BAD:
-                found.append((number, got[1]))
-        return found
+                sections.append((number, got[1]))
+        return sections
 
     def _trunk(self, value: Any, path: Path) -> Any:
         """`all`, or VLANs by name or id, or ranges of ids."""
         if value == "all":
             return value
         entries = value if isinstance(value, list) else [] if value is None else [value]
-        found: list[int] = []
-        for number, one in enumerate(entries):
-            got = self.converted(trunk_vlans, one, (*path, number) if isinstance(value, list) else path)
-            found += [vlan for vlan in (got if got is not BAD else ()) if vlan not in found]
-        return tuple(found)
+        vlans: list[int] = []
+        for number, entry in enumerate(entries):
+            got = self.converted(trunk_vlans, entry, (*path, number) if isinstance(value, list) else path)
+            vlans += [vlan for vlan in (got if got is not BAD else ()) if vlan not in vlans]
+        return tuple(vlans)
 
     def _unknown(self, path: Path, word: str, known: dict[str, Key]) -> None:
         self._misspelt += 1

@@ -75,9 +75,9 @@ def _decode(content: bytes, source: str) -> str:
         raise DocumentError(
             source, [Problem(line, 1, f"byte {error.start} is not UTF-8 text; save the file as UTF-8")]
         ) from None
-    found = text.find("\0")
-    if found >= 0:
-        line = text.count("\n", 0, found) + 1
+    zero = text.find("\0")
+    if zero >= 0:
+        line = text.count("\n", 0, zero) + 1
         raise DocumentError(source, [Problem(line, 1, "the file holds binary data; a YAML text is expected")])
     return text
 
@@ -110,12 +110,12 @@ def _too_deep(text: str) -> tuple[int, int] | None:
     """The line and column where the brackets of a text first nest too deep. The library looks far ahead for the end of
     what may be a key, and gives up on deep nesting before our own reader has seen any of it."""
     depth = 0
-    for found in _FLOW.finditer(text):
-        if not found["quiet"]:
-            depth += 1 if found["opens"] else -1
+    for bracket in _FLOW.finditer(text):
+        if not bracket["quiet"]:
+            depth += 1 if bracket["opens"] else -1
         if depth > DEEPEST:
-            line = text.count("\n", 0, found.start()) + 1
-            return line, found.start() - text.rfind("\n", 0, found.start())
+            line = text.count("\n", 0, bracket.start()) + 1
+            return line, bracket.start() - text.rfind("\n", 0, bracket.start())
     return None
 
 

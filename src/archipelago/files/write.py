@@ -24,7 +24,7 @@ def document_of(network: Network) -> Document:
 
 def _part(holder: Holder, part: object, context: Context) -> Document:
     """What is written of one part: the keys whose values are not those that stand where nothing is written."""
-    found: Document = {}
+    section: Document = {}
     for key in keys_of(holder):
         if key.value is Value.FORMAT:
             continue
@@ -33,17 +33,17 @@ def _part(holder: Holder, part: object, context: Context) -> Document:
             value = (*value, AUTO)
         if value == key.default and not key.required and type(value) is type(key.default):
             continue
-        found[key.name] = _value(key, value, context)
-    return found
+        section[key.name] = _value(key, value, context)
+    return section
 
 
 def _value(key: Key, value: Any, context: Context) -> Any:
     if key.value is Value.NAMED:
-        return {name: _inner(key, one, context) for name, one in value.items()}
+        return {name: _inner(key, part, context) for name, part in value.items()}
     if key.value is Value.LIST:
-        return [_inner(key, one, context) for one in value]
+        return [_inner(key, entry, context) for entry in value]
     if isinstance(value, tuple) and (key.many or key.value is Value.TRUNK):
-        texts = [written(key.value, one, context) for one in value]
+        texts = [written(key.value, entry, context) for entry in value]
         single = len(texts) == 1 and key.value in (Value.INTERFACE_ADDRESS, Value.HOST_ADDRESS, Value.NEXT_HOP)
         return texts[0] if single else texts
     return (
@@ -55,12 +55,12 @@ def _value(key: Key, value: Any, context: Context) -> Any:
     )
 
 
-def _inner(key: Key, one: Any, context: Context) -> Any:
+def _inner(key: Key, part: Any, context: Context) -> Any:
     if not key.holds:
-        return written(key.value, one, context)
-    holder = HOLDERS[type(one)] if len(key.holds) > 1 else key.holds[0]
-    found = _part(holder, one, context)
-    return found["ends"] if list(found) == ["ends"] else found
+        return written(key.value, part, context)
+    holder = HOLDERS[type(part)] if len(key.holds) > 1 else key.holds[0]
+    section = _part(holder, part, context)
+    return section["ends"] if list(section) == ["ends"] else section
 
 
 def section_of(holder: Holder, part: object, vlans: Mapping[str, int]) -> Document:

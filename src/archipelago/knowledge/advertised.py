@@ -26,17 +26,21 @@ def advertises(node: Node, nic: Nic) -> Advertised | None:
     (RFC 4861 6.2, RFC 4862 5.5.3); None where there is nothing to tell."""
     if 6 not in node.forwards or not nic.up or not nic.speaks or nic.kind in ("loopback", "host"):
         return None
-    held = [one for one in nic.addresses if one.version == 6 and not is_link_local(one) and one.length == 64]
-    return Advertised(link_local(nic.mac), tuple(one.prefix for one in held)) if held else None
+    addresses = [
+        address
+        for address in nic.addresses
+        if address.version == 6 and not is_link_local(address) and address.length == 64
+    ]
+    return Advertised(link_local(nic.mac), tuple(address.prefix for address in addresses)) if addresses else None
 
 
 def configured(host: Host, mac: int, heard: Iterable[Advertised]) -> Host:
     """A host once it has heard routers: an address in each prefix, and every router as a gateway, the one with the
     lowest address first, unless an IPv6 gateway is written (RFC 4861 6.3.4, RFC 4862 5.5.3)."""
     told = sorted(set(heard))
-    prefixes = sorted({prefix for one in told for prefix in one.prefixes})
+    prefixes = sorted({prefix for told_prefix in told for prefix in told_prefix.prefixes})
     addresses = [InterfaceAddress(6, prefix.value | interface_id(mac), 64) for prefix in prefixes]
-    gateways = [NextHop(one.router) for one in told]
+    gateways = [NextHop(told_prefix.router) for told_prefix in told]
     if any(hop.address.version == 6 for hop in host.gateway):
         gateways = []
     return replace(host, addresses=(*host.addresses, *addresses), gateway=(*host.gateway, *gateways))
@@ -59,12 +63,12 @@ class LearnedHosts(Mapping[str, Host]):
         host = self._written[name]
         if not host.auto:
             return host
-        found = self._known.get(name)
-        if found is None:
+        made = self._known.get(name)
+        if made is None:
             domain = self._domains.of((name, HOST_PORT))
             heard = self._told(domain) if domain is not None else ()
-            found = self._known[name] = configured(host, self._numbers.mac(name), heard) if heard else host
-        return found
+            made = self._known[name] = configured(host, self._numbers.mac(name), heard) if heard else host
+        return made
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._written)
@@ -79,7 +83,7 @@ class LearnedHosts(Mapping[str, Host]):
             for name, interface in domain.endpoints:
                 if isinstance(interface, str) and name in self._devices:
                     node = self._devices[name]
-                    one = advertises(node, node.nics[interface])
-                    told += [one] if one is not None else []
+                    prefixes = advertises(node, node.nics[interface])
+                    told += [prefixes] if prefixes is not None else []
             self._heard[domain] = tuple(told)
         return self._heard[domain]

@@ -88,7 +88,7 @@ class Nic:
 
 def speaks_ipv6(nic: Nic) -> bool:
     """Whether an interface has IPv6 on: it holds an address of it; then it has a link-local one too."""
-    return nic.sends_frames and any(held.version == 6 for held in nic.addresses)
+    return nic.sends_frames and any(address.version == 6 for address in nic.addresses)
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,12 +136,12 @@ class Devices(Mapping[str, Node]):
         self._catalogue = frozenset(network.vlans.values()) | {DEFAULT_VLAN}
 
     def __getitem__(self, name: str) -> Node:
-        found = self._known.get(name)
-        if found is None:
+        node = self._known.get(name)
+        if node is None:
             device = self.network.devices[name]
             mac = device.mac or device_mac(self._numbers[name])
-            found = self._known[name] = _device_node(device, self.ports[name], self.links, self._catalogue, mac)
-        return found
+            node = self._known[name] = _device_node(device, self.ports[name], self.links, self._catalogue, mac)
+        return node
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.network.devices)
@@ -179,7 +179,7 @@ class HostNumbers:
         if written is not None:
             return written
         if not self._numbers:
-            self._numbers = {one: number for number, one in enumerate(self._hosts)}
+            self._numbers = {host: number for number, host in enumerate(self._hosts)}
         return host_mac(self._numbers[name])
 
 
@@ -242,28 +242,28 @@ def _members_down(device: Device, interface: Aggregate, links: Links) -> Down:
 
 
 def _attachment(
-    one: Port | Aggregate, members: tuple[End, ...], switching: bool, existing: frozenset[int], down: Down | None
+    port: Port | Aggregate, members: tuple[End, ...], switching: bool, existing: frozenset[int], down: Down | None
 ) -> Attachment:
     """Membership as IEEE 802.1Q 6.9 and 8.6 have it: a trunk's untagged VLAN is carried whether listed or not; what
     the device lacks is not carried."""
-    if not switching or one.routed or one.addresses:
+    if not switching or port.routed or port.addresses:
         return Attachment(
-            name=one.name, members=members, switched=False, vlans=frozenset(), untagged=None, down=down, written=one
+            name=port.name, members=members, switched=False, vlans=frozenset(), untagged=None, down=down, written=port
         )
     untagged: int | None
-    if one.trunk is None:
-        untagged = one.access or DEFAULT_VLAN
+    if port.trunk is None:
+        untagged = port.access or DEFAULT_VLAN
         wanted = _only(untagged)
     else:
-        untagged = None if one.untagged == "none" else one.untagged or DEFAULT_VLAN
-        wanted = existing if one.trunk == "all" else frozenset(one.trunk)
+        untagged = None if port.untagged == "none" else port.untagged or DEFAULT_VLAN
+        wanted = existing if port.trunk == "all" else frozenset(port.trunk)
         if untagged is not None:
             wanted |= {untagged}
     if untagged not in existing:
         untagged = None
     vlans = wanted if wanted <= existing else wanted & existing
     return Attachment(
-        name=one.name, members=members, switched=True, vlans=vlans, untagged=untagged, down=down, written=one
+        name=port.name, members=members, switched=True, vlans=vlans, untagged=untagged, down=down, written=port
     )
 
 
@@ -275,8 +275,12 @@ def _only(vlan: int) -> frozenset[int]:
 def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozenset[int], mac: int) -> dict[str, Nic]:
     """Every interface of a device: its routed attachments, then what is written as one."""
     macs = {name: mac + number for number, name in enumerate(attachments, 1)}
-    nics = {one.name: _routed_nic(one, macs[one.name]) for one in attachments.values() if not one.switched}
-    carried = frozenset[int]().union(*(one.vlans for one in attachments.values() if one.carrier))
+    nics = {
+        attachment.name: _routed_nic(attachment, macs[attachment.name])
+        for attachment in attachments.values()
+        if not attachment.switched
+    }
+    carried = frozenset[int]().union(*(attachment.vlans for attachment in attachments.values() if attachment.carrier))
     for interface in device.interfaces.values():
         off = admin_down(device.name) if device.off else None
         if interface.off and off is None:
@@ -300,18 +304,18 @@ def _vlan_down(device: str, vlan: int, existing: frozenset[int], carried: frozen
 
 
 def _routed_nic(attachment: Attachment, mac: int) -> Nic:
-    one = attachment.written
+    written = attachment.written
     return Nic(
-        name=one.name,
-        kind="aggregate" if isinstance(one, Aggregate) else "port",
-        attachment=one.name,
+        name=written.name,
+        kind="aggregate" if isinstance(written, Aggregate) else "port",
+        attachment=written.name,
         tag=None,
         vlan=None,
-        addresses=one.addresses,
-        vrf=one.vrf or "",
+        addresses=written.addresses,
+        vrf=written.vrf or "",
         down=attachment.down,
         mac=mac,
-        speaks=bool(one.addresses),
+        speaks=bool(written.addresses),
     )
 
 

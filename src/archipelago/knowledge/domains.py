@@ -53,8 +53,8 @@ class Domains:
         if endpoint in self._known:
             return self._known[endpoint]
         if endpoint[0] not in self._devices:
-            found = self._known[endpoint] = self._of_host(endpoint)
-            return found
+            known_domain = self._known[endpoint] = self._of_host(endpoint)
+            return known_domain
         if endpoint not in self._topology.alive(endpoint[0]):
             self._known[endpoint] = None
             return None
@@ -88,8 +88,8 @@ class Domains:
 
     def every(self) -> list[Domain]:
         """All domains of the devices, in the order of the network."""
-        found = (self.of(endpoint) for name in self._devices for endpoint in self._topology.alive(name))
-        return list(dict.fromkeys(domain for domain in found if domain is not None))
+        domains = (self.of(endpoint) for name in self._devices for endpoint in self._topology.alive(name))
+        return list(dict.fromkeys(domain for domain in domains if domain is not None))
 
     def _of_host(self, endpoint: Layer2Endpoint) -> Domain | None:
         """A host stands in the domain that its port puts it in; where the port does not send to it, alone."""
@@ -108,33 +108,33 @@ class Domains:
         inside = {start}
         queue = [start]
         for endpoint in queue:
-            for one in self._topology.at(endpoint):
-                if one.mutual and one.target not in inside:
-                    inside.add(one.target)
-                    queue.append(one.target)
+            for joint in self._topology.at(endpoint):
+                if joint.mutual and joint.target not in inside:
+                    inside.add(joint.target)
+                    queue.append(joint.target)
         names = sorted({endpoint[0] for endpoint in inside}, key=self._order.__getitem__)
-        endpoints = tuple(one for name in names for one in self._topology.alive(name) if one in inside)
-        sent = [one for endpoint in endpoints for one in self._topology.at(endpoint)]
-        leaks = tuple(one for one in sent if not one.mutual and one.target not in inside)
+        endpoints = tuple(endpoint for name in names for endpoint in self._topology.alive(name) if endpoint in inside)
+        sent = [joint for endpoint in endpoints for joint in self._topology.at(endpoint)]
+        leaks = tuple(joint for joint in sent if not joint.mutual and joint.target not in inside)
         return Domain(endpoints, _circle_in(sent, inside), leaks)
 
 
 def _circle_in(sent: list[Adjacency], inside: set[Layer2Endpoint]) -> Loop | None:
     """The first circle in a domain: a joint more than a tree has, or a one-way link back into it."""
-    joints = [one for one in sent if one.first]
-    round_again = [one for one in sent if not one.mutual and one.target in inside]
+    joints = [joint for joint in sent if joint.first]
+    round_again = [joint for joint in sent if not joint.mutual and joint.target in inside]
     if len(joints) < len(inside) and not round_again:
         return None  # a tree
     parent = {endpoint: endpoint for endpoint in inside}
     onward: dict[Layer2Endpoint, list[tuple[Layer2Endpoint, Cable | None]]] = {}
     extra: list[Adjacency] = []
-    for one in sorted(joints, key=lambda joint: joint.cable is not None):
-        onward.setdefault(one.endpoint, []).append((one.target, one.cable))
-        onward.setdefault(one.target, []).append((one.endpoint, one.cable))
-        if not _join(parent, one.endpoint, one.target):
-            extra.append(one)
-    for one in (*extra, *round_again):
-        return Loop(one.endpoint, _circle(onward, one.endpoint, one.target, one.cable))
+    for joint in sorted(joints, key=lambda joint: joint.cable is not None):
+        onward.setdefault(joint.endpoint, []).append((joint.target, joint.cable))
+        onward.setdefault(joint.target, []).append((joint.endpoint, joint.cable))
+        if not _join(parent, joint.endpoint, joint.target):
+            extra.append(joint)
+    for joint in (*extra, *round_again):
+        return Loop(joint.endpoint, _circle(onward, joint.endpoint, joint.target, joint.cable))
     return None
 
 

@@ -66,12 +66,12 @@ def common_family(source: Node, target: Node | Address) -> int | None:
 
 def common_families(source: Node, target: Node | Address) -> list[int]:
     """The families that both ends have, IPv4 first."""
-    found = []
+    families = []
     for version in (4, 6):
         theirs = target.version == version if isinstance(target, Address) else first_address(target, version)
         if theirs and first_address(source, version) is not None:
-            found.append(version)
-    return found
+            families.append(version)
+    return families
 
 
 def target_address(source: Node, target: Node | Address, family: int | None = None) -> Address | None:
@@ -84,7 +84,7 @@ def target_address(source: Node, target: Node | Address, family: int | None = No
 def first_address(node: Node, version: int) -> Address | None:
     """The address that a host or device is probed at: its first of the family."""
     for nic in node.nics.values():
-        found = source_for(nic.addresses, Address(version, 0))
-        if found is not None:
-            return found.address
+        source = source_for(nic.addresses, Address(version, 0))
+        if source is not None:
+            return source.address
     return None

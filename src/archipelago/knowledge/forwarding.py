@@ -77,9 +77,9 @@ def decide(state: ForwardingState, header: Header, ingress: str | None = None, v
     node, destination = state.node, header.destination
     if ingress is not None:
         vrf = node.nics[ingress].vrf
-    held = holder_of(state, vrf, destination)
-    if held is not None:
-        return Delivered(held)
+    holder = holder_of(state, vrf, destination)
+    if holder is not None:
+        return Delivered(holder)
     if ingress is not None and destination.version not in node.forwards:
         return Dropped(Reason.NOT_ROUTING)
     table = state.routes.tables.get((vrf, destination.version))
@@ -121,13 +121,13 @@ def source_towards(state: ForwardingState, target: Address, vrf: str = "") -> Ad
     """The address that a station speaks from to a target: one of the interface that the way leaves by, else of any
     other of that routing table (RFC 1122 3.3.4.3)."""
     node = state.node
-    held = holder_of(state, vrf, target)
-    route = None if held else route_to(state, target, vrf)
-    first = held or (route.interface if route else None)
+    holder = holder_of(state, vrf, target)
+    route = None if holder else route_to(state, target, vrf)
+    first = holder or (route.interface if route else None)
     names = ([first] if first else []) + [name for name, nic in node.nics.items() if nic.up]
     for name in names:
         nic = node.nics[name]
-        found = source_for(nic.addresses, target) if nic.vrf == vrf else None
-        if found is not None:
-            return found.address
+        source = source_for(nic.addresses, target) if nic.vrf == vrf else None
+        if source is not None:
+            return source.address
     return None

@@ -72,21 +72,24 @@ class NetworkIndex:
 
     def homes_in(self, address: Address, vrf: str) -> list[Held]:
         """The homes of an address in one `vrf`; where that has none, in any."""
-        found = self.homes(address)
-        return [held for held in found if held.nic.vrf == vrf] or found
+        holders = self.homes(address)
+        return [holder for holder in holders if holder.nic.vrf == vrf] or holders
 
     def home_of(self, node: Node, address: InterfaceAddress) -> Held | None:
         """The gateway that a host's address calls for: one that shares its broadcast domain if there is one, then
         one that is up."""
-        found = [held for held in self.homes(address) if held.node.name != node.name]
-        if len(found) < 2:
-            return found[0] if found else None
+        elsewhere = [holder for holder in self.homes(address) if holder.node.name != node.name]
+        if len(elsewhere) < 2:
+            return elsewhere[0] if elsewhere else None
         endpoints = [(node.name, nic.name) for nic in node.nics.values()]
 
-        def order(held: Held) -> tuple[bool, bool]:
-            return (not any(self.domains.together(held.endpoint, one) for one in endpoints), not held.nic.up)
+        def order(holder: Held) -> tuple[bool, bool]:
+            return (
+                not any(self.domains.together(holder.endpoint, endpoint) for endpoint in endpoints),
+                not holder.nic.up,
+            )
 
-        return min(found, key=order)
+        return min(elsewhere, key=order)
 
     def routed(self) -> Iterator[Held]:
         """Every address that is there to route."""
@@ -95,20 +98,20 @@ class NetworkIndex:
                 for places in networks.values():
                     yield from map(self._held, places)
 
-    def subnet_peers(self, held: Held) -> list[Held]:
+    def subnet_peers(self, holder: Held) -> list[Held]:
         """Everyone else whose address says that it is of the same subnet."""
-        found = map(self._held, self._by_prefix.get(held.address.prefix, ()))
-        return [other for other in found if other.node is not held.node]
+        peers = map(self._held, self._by_prefix.get(holder.address.prefix, ()))
+        return [other for other in peers if other.node is not holder.node]
 
     @cached_property
     def next_hops(self) -> frozenset[Address]:
         """Every address that somebody sends to as a next hop or gateway."""
         network = self.network
-        found = {hop.address for host in network.hosts.values() for hop in host.gateway}
+        hops = {hop.address for host in network.hosts.values() for hop in host.gateway}
         for device in network.devices.values():
-            found.update(hop.address for hop in device.gateway)
-            found.update(route.next_hop.address for route in device.routes)
-        return frozenset(found)
+            hops.update(hop.address for hop in device.gateway)
+            hops.update(route.next_hop.address for route in device.routes)
+        return frozenset(hops)
 
     def _held(self, place: _Place) -> Held:
         name, interface, address = place
@@ -118,43 +121,43 @@ class NetworkIndex:
     @cached_property
     def _places(self) -> list[_Place]:
         network = self.network
-        found = [one for device in network.devices.values() for one in _written_addresses(device)]
-        found += [(host.name, HOST_PORT, held) for host in network.hosts.values() for held in host.addresses]
-        return found
+        places = [place for device in network.devices.values() for place in _written_addresses(device)]
+        places += [(host.name, HOST_PORT, address) for host in network.hosts.values() for address in host.addresses]
+        return places
 
     @cached_property
     def _by_address(self) -> Mapping[Address, list[_Place]]:
-        found: dict[Address, list[_Place]] = {}
+        by_address: dict[Address, list[_Place]] = {}
         for place in self._places:
             version, value, _ = place[2]
-            found.setdefault(Address(version, value), []).append(place)
+            by_address.setdefault(Address(version, value), []).append(place)
         if any(is_link_local(hop) for hop in self.next_hops):
             for node in self.knowledge.nodes.values():
                 for nic in node.nics.values():
                     if nic.link_local in self.next_hops and speaks_ipv6(nic):
                         own = InterfaceAddress(*nic.link_local, 64)
                         if own not in nic.addresses:
-                            found.setdefault(nic.link_local, []).append((node.name, nic.name, own))
-        return found
+                            by_address.setdefault(nic.link_local, []).append((node.name, nic.name, own))
+        return by_address
 
     @cached_property
     def _by_prefix(self) -> Mapping[Prefix, list[_Place]]:
-        found: dict[Prefix, list[_Place]] = {}
+        by_prefix: dict[Prefix, list[_Place]] = {}
         for place in self._places:
-            found.setdefault(place[2].prefix, []).append(place)
-        return found
+            by_prefix.setdefault(place[2].prefix, []).append(place)
+        return by_prefix
 
     @cached_property
     def _gateways(self) -> Mapping[int, Mapping[int, Mapping[int, list[_Place]]]]:
         """The addresses of routing devices by family, prefix length (longest first) and network."""
-        found: dict[int, dict[int, dict[int, list[_Place]]]] = {}
+        gateways: dict[int, dict[int, dict[int, list[_Place]]]] = {}
         for device in self.network.devices.values():
             for place in _written_addresses(device) if device.kind in ROUTING_KINDS else ():
                 version, value, length = place[2]
                 if not is_link_local(place[2]):
-                    networks = found.setdefault(version, {}).setdefault(length, {})
+                    networks = gateways.setdefault(version, {}).setdefault(length, {})
                     networks.setdefault(value >> (WIDTHS[version] - length), []).append(place)
-        return {version: dict(sorted(lengths.items(), reverse=True)) for version, lengths in found.items()}
+        return {version: dict(sorted(lengths.items(), reverse=True)) for version, lengths in gateways.items()}
 
     # Ways between routing devices
 
@@ -169,8 +172,8 @@ class NetworkIndex:
         key = (endpoint, address)
         if key not in self._neighbours:
             together = self.domains.together
-            held = self.holders(address)
-            self._neighbours[key] = next((one for one in held if together(endpoint, one.endpoint)), None)
+            holders = self.holders(address)
+            self._neighbours[key] = next((holder for holder in holders if together(endpoint, holder.endpoint)), None)
         return self._neighbours[key]
 
     def next_table(self, table: TableName, target: Address) -> TableName | None:
@@ -178,8 +181,8 @@ class NetworkIndex:
         decision = decide_own(self.knowledge.state(table[0]), target, table[1])
         if not isinstance(decision, Sent) or decision.route.next_hop is None:
             return None
-        held = self.neighbour((table[0], decision.interface), decision.next_hop)
-        return held.table if held is not None and target.version in held.node.forwards else None
+        holder = self.neighbour((table[0], decision.interface), decision.next_hop)
+        return holder.table if holder is not None and target.version in holder.node.forwards else None
 
     def follow(self, table: TableName, target: Address) -> list[TableName]:
         """The routing tables that packets for a target pass from one on, up to the last, or to the first that they come
@@ -207,12 +210,12 @@ class NetworkIndex:
 def _written_addresses(device: Device) -> Iterator[_Place]:
     """The addresses of a device, in the order of its interfaces: aggregates, ports, then all others."""
     for aggregate in aggregates(device) if device.interfaces else ():
-        yield from ((device.name, aggregate.name, held) for held in aggregate.addresses)
+        yield from ((device.name, aggregate.name, address) for address in aggregate.addresses)
     for port in device.ports.values():
-        yield from ((device.name, port.name, held) for held in port.addresses)
+        yield from ((device.name, port.name, address) for address in port.addresses)
     for interface in device.interfaces.values():
         if not isinstance(interface, Aggregate):
-            yield from ((device.name, interface.name, held) for held in interface.addresses)
+            yield from ((device.name, interface.name, address) for address in interface.addresses)
 
 
 def index_network(network: Network, knowledge: Knowledge | None = None) -> NetworkIndex:

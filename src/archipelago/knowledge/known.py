@@ -34,11 +34,11 @@ class Nodes(Mapping[str, Node]):
     def __getitem__(self, name: str) -> Node:
         if name in self._devices:
             return self._devices[name]
-        found = self._known.get(name)
-        if found is None:
+        node = self._known.get(name)
+        if node is None:
             down = self._devices.links[End(name, HOST_PORT)].down
-            found = self._known[name] = host_node(self._hosts[name], down, self._numbers.mac(name))
-        return found
+            node = self._known[name] = host_node(self._hosts[name], down, self._numbers.mac(name))
+        return node
 
     def __iter__(self) -> Iterator[str]:
         yield from self._devices
@@ -123,10 +123,10 @@ class Knowledge:
 
     def routes(self, name: str) -> DeviceRoutes:
         """The routing tables of a device or host."""
-        found = self._routes.get(name)
-        if found is None:
-            found = self._routes[name] = routes_of(self.nodes[name])
-        return found
+        routes = self._routes.get(name)
+        if routes is None:
+            routes = self._routes[name] = routes_of(self.nodes[name])
+        return routes
 
     def state(self, name: str) -> ForwardingState:
         """What a device or host decides by."""
@@ -138,9 +138,9 @@ class Knowledge:
         near = gone | {far for name in gone if name in self.ports for far in facing(self.plugs, name, self.ports[name])}
         return _Kept(
             {name: node for name, node in self.devices.known.items() if name not in gone},
-            {link: found for link, found in self.topology.known.items() if link[0] not in near},
-            [one for one in self.domains.known if not one.leaks and self._untouched(one, near)],
-            {name: found for name, found in self._routes.items() if name in self.devices and name not in gone},
+            {link: sent for link, sent in self.topology.known.items() if link[0] not in near},
+            [domain for domain in self.domains.known if not domain.leaks and self._untouched(domain, near)],
+            {name: route for name, route in self._routes.items() if name in self.devices and name not in gone},
             self.any_auto,
         )
 
@@ -166,9 +166,9 @@ def apply_change(before: Knowledge, network: Network) -> Knowledge:
     touched = set(_changed(before.written, network, other_hosts))
     for name in list(touched):
         was, now = before.written.devices.get(name), network.devices.get(name)
-        for known, device, found in ((before.plugs, was, before.ports), (plugged, now, ports)):
+        for known, device, changed in ((before.plugs, was, before.ports), (plugged, now, ports)):
             if device is not None:
-                touched |= facing(known, name, _other_links(was, now, found[name]))
+                touched |= facing(known, name, _other_links(was, now, changed[name]))
     kept = before.without(frozenset(touched))
     devices = Devices(network, ports, plugged, kept.nodes)
     return Knowledge(network, devices, frozenset(touched & network.devices.keys()), other_hosts, kept)
@@ -209,7 +209,7 @@ def _other_links(was: Device | None, now: Device | None, ports: Mapping[str, Por
         return set()
     if was is None or now is None or was.off != now.off or was.kind != now.kind:
         return set(ports)
-    members = {name for one in _bundles(was) ^ _bundles(now) for name in one[0]}
+    members = {name for bundle in _bundles(was) ^ _bundles(now) for name in bundle[0]}
     plain = Port("")
 
     def state(device: Device, name: str) -> tuple[bool, int | None]:
@@ -220,7 +220,7 @@ def _other_links(was: Device | None, now: Device | None, ports: Mapping[str, Por
 
 
 def _bundles(device: Device) -> set[tuple[tuple[str, ...], bool]]:
-    return {(one.members, one.off) for one in aggregates(device)} if device.interfaces else set()
+    return {(aggregate.members, aggregate.off) for aggregate in aggregates(device)} if device.interfaces else set()
 
 
 def _plugged_again(
@@ -228,7 +228,7 @@ def _plugged_again(
 ) -> tuple[Mapping[str, Mapping[str, Port]], Plugs]:
     """The ports of a changed network and what is plugged into them, from what they were where nothing is replugged."""
     old = before.written
-    ends = [[(one.a, one.b) for one in each.cables] for each in (old, network)]
+    ends = [[(cable.a, cable.b) for cable in each.cables] for each in (old, network)]
     replugged = old.cables is not network.cables and ends[0] != ends[1]
     moved = other_hosts is None or any(old.hosts[name].at != network.hosts[name].at for name in other_hosts)
     if replugged or moved or list(old.devices) != list(network.devices):
@@ -238,7 +238,7 @@ def _plugged_again(
         was = old.devices[name]
         if was is device:
             continue
-        members = [[one.members for one in aggregates(each)] for each in (was, device)]
+        members = [[aggregate.members for aggregate in aggregates(each)] for each in (was, device)]
         if list(was.ports) != list(device.ports) or members[0] != members[1]:
             return port_names(network), before.plugs
         ports[name] = {**before.ports[name], **device.ports}

@@ -90,12 +90,12 @@ class Links:
         self._known: dict[End, Link] = {}
 
     def __getitem__(self, end: End) -> Link:
-        found = self._known.get(end)
-        if found is None:
-            found = self._work_out(end)
-            if found.cable is not None:  # those of a million hosts are soon worked out again
-                self._known[end] = found
-        return found
+        link = self._known.get(end)
+        if link is None:
+            link = self._work_out(end)
+            if link.cable is not None:  # those of a million hosts are soon worked out again
+                self._known[end] = link
+        return link
 
     def _work_out(self, end: End) -> Link:
         peer, cable = self._peer(end)
@@ -131,9 +131,9 @@ class Links:
             return admin_down(end.device)
         if ports[end.port].off:
             return admin_down(end)
-        for one in aggregates(device) if device.interfaces else ():
-            if one.off and end.port in one.members:
-                return admin_down(f"aggregate {end.device}/{one.name}")
+        for aggregate in aggregates(device) if device.interfaces else ():
+            if aggregate.off and end.port in aggregate.members:
+                return admin_down(f"aggregate {end.device}/{aggregate.name}")
         return None
 
 

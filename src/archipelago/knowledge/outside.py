@@ -59,44 +59,46 @@ def _beyond(knowledge: Knowledge, name: str, node: Node, nic: Nic, number: int) 
     """The host that stands for the outside at a port; None where no route leads there."""
     device = node.written
     assert isinstance(device, Device)
-    hops = {held: _hop(device, held) for held in reversed(nic.addresses)}
+    hops = {address: _hop(device, address) for address in reversed(nic.addresses)}
     if not any(hops.values()):
         return None
     addresses: list[InterfaceAddress] = []
     gateways: list[NextHop] = []
     for version in (4, 6):
-        held = next((one for one in nic.addresses if one.version == version and not is_link_local(one)), None)
-        if held is not None:
-            hop = hops[held] or _lowest(held)
+        address = next(
+            (address for address in nic.addresses if address.version == version and not is_link_local(address)), None
+        )
+        if address is not None:
+            hop = hops[address] or _lowest(address)
             far = _far(knowledge, version, number)
-            addresses += [InterfaceAddress(*far, WIDTHS[version]), InterfaceAddress(*hop, held.length)]
-            gateways.append(NextHop(held.address))
+            addresses += [InterfaceAddress(*far, WIDTHS[version]), InterfaceAddress(*hop, address.length)]
+            gateways.append(NextHop(address.address))
     return Host(name, End(node.name, nic.name), tuple(addresses), tuple(gateways))
 
 
-def _hop(device: Device, held: InterfaceAddress) -> Address | None:
+def _hop(device: Device, address: InterfaceAddress) -> Address | None:
     """Who is beyond a port with that address: the next hop of a route, or the other address of a subnet of two."""
     for route in device.routes:
-        if held.prefix.holds(route.next_hop.address) and route.next_hop.address != held.address:
+        if address.prefix.holds(route.next_hop.address) and route.next_hop.address != address.address:
             return route.next_hop.address
-    first, last = held.prefix.usable()
-    return _lowest(held) if last - first == 1 else None
+    first, last = address.prefix.usable()
+    return _lowest(address) if last - first == 1 else None
 
 
-def _lowest(held: InterfaceAddress) -> Address:
+def _lowest(address: InterfaceAddress) -> Address:
     """The lowest other address of a subnet."""
-    first, _ = held.prefix.usable()
-    return Address(held.version, first + (held.value == first))
+    first, _ = address.prefix.usable()
+    return Address(address.version, first + (address.value == first))
 
 
 def _far(knowledge: Knowledge, version: int, number: int) -> Address:
     """An address that only a default route leads to."""
     own: set[Prefix] = {
-        held.prefix
+        address.prefix
         for node in knowledge.devices.values()
         for nic in node.nics.values()
-        for held in nic.addresses
-        if held.version == version
+        for address in nic.addresses
+        if address.version == version
     }
     for device in knowledge.network.devices.values():
         own |= {
@@ -104,6 +106,6 @@ def _far(knowledge: Knowledge, version: int, number: int) -> Address:
             for route in device.routes
             if route.destination.version == version and route.destination.length
         }
-    free = [one for one in _FAR[version] if not any(prefix.holds(one) for prefix in own)]
+    free = [address for address in _FAR[version] if not any(prefix.holds(address) for prefix in own)]
     chosen = (free or _FAR[version])[0]
     return chosen._replace(value=chosen.value + number)

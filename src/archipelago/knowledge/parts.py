@@ -61,8 +61,8 @@ def _with(network: Network, device: Device) -> Network:
 def _inside_off(knowledge: Knowledge, network: Network, device: Device, name: str) -> Network:
     """A port or an interface of a device."""
     if name in device.interfaces:
-        one = replace(device.interfaces[name], off=True)
-        off = replace(device, interfaces={**device.interfaces, name: one})
+        interface = replace(device.interfaces[name], off=True)
+        off = replace(device, interfaces={**device.interfaces, name: interface})
     elif name in knowledge.ports[device.name]:
         off = replace(device, ports={**device.ports, name: replace(device.ports.get(name) or Port(name), off=True)})
     else:
@@ -74,7 +74,7 @@ def _inside_off(knowledge: Knowledge, network: Network, device: Device, name: st
 
 
 def _cable_off(network: Network, part: str) -> Network:
-    ends = {one.strip() for one in part.split("~")}
+    ends = {end.strip() for end in part.split("~")}
     for index, cable in enumerate(network.cables):
         if {str(cable.a), str(cable.b)} == ends:
             cables = (*network.cables[:index], Cable(cable.a, cable.b, True), *network.cables[index + 1 :])
@@ -86,11 +86,11 @@ def _cable_off(network: Network, part: str) -> Network:
 def _vlan_off(network: Network, vlan: int) -> Network:
     devices = dict(network.devices)
     for device in network.devices.values():
-        interfaces = {name: _left(one, vlan) for name, one in device.interfaces.items()}
+        interfaces = {name: _left(interface, vlan) for name, interface in device.interfaces.items()}
         vlans = device.vlans
         if device.kind != "router":
-            held = tuple(network.vlans.values()) if vlans is None else vlans
-            vlans = tuple(one for one in held if one != vlan)
+            vlan_ids = tuple(network.vlans.values()) if vlans is None else vlans
+            vlans = tuple(number for number in vlan_ids if number != vlan)
         if vlans != device.vlans or interfaces != device.interfaces:
             devices[device.name] = replace(device, vlans=vlans, interfaces=interfaces)
     return with_changes(network, devices=devices)

@@ -69,8 +69,8 @@ class Table:
 
     def entries(self) -> list[Entry]:
         """Every entry in use, in the order of their addresses."""
-        found = [entry for _, entries in self.lengths for entry in entries.values()]
-        return sorted(found, key=lambda entry: (entry.prefix.version, entry.prefix.value, entry.prefix.length))
+        all_entries = [entry for _, entries in self.lengths for entry in entries.values()]
+        return sorted(all_entries, key=lambda entry: (entry.prefix.version, entry.prefix.value, entry.prefix.length))
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,48 +98,48 @@ def device_routes(nics: Iterable[Nic], static: Iterable[Route], gateways: Iterab
     Among equal prefixes a connected route wins, then the lower metric, then the first written.
     """
     up = [nic for nic in nics if nic.up]
-    found: dict[tuple[str, int], dict[Prefix, Entry]] = {}
-    held: dict[tuple[str, int, int], str] = {}
+    by_table: dict[tuple[str, int], dict[Prefix, Entry]] = {}
+    owners: dict[tuple[str, int, int], str] = {}
     broadcasts: dict[tuple[str, int], set[int]] = {}
     for nic in up:
         for address in nic.addresses:
-            held.setdefault((nic.vrf, address.version, address.value), nic.name)
+            owners.setdefault((nic.vrf, address.version, address.value), nic.name)
             if is_link_local(address):
                 continue
             prefix = address.prefix
             key = (nic.vrf, address.version)
-            found.setdefault(key, {}).setdefault(prefix, Entry(prefix, nic.name, None, 0, None))
+            by_table.setdefault(key, {}).setdefault(prefix, Entry(prefix, nic.name, None, 0, None))
             if prefix.reserved_ends():
                 broadcasts.setdefault(key, set()).update((prefix.value, prefix.last))
-    connected = {key: table(entries, ()) for key, entries in found.items()}
+    connected = {key: table(entries, ()) for key, entries in by_table.items()}
     unused: list[Unused] = []
     shadowed: list[Route] = []
     by_name = {nic.name: nic for nic in up}
     wanted = [*static, *(Route(Prefix(hop.address.version, 0, 0), hop) for hop in gateways)]
     for route in sorted(wanted, key=lambda route: route.metric):
         key = (route.vrf or "", route.destination.version)
-        towards = _towards(route, key, connected.get(key), held, by_name)
+        towards = _towards(route, key, connected.get(key), owners, by_name)
         if isinstance(towards, NextHopFault):
             unused.append(Unused(route, towards))
-        elif route.destination in found.setdefault(key, {}):
+        elif route.destination in by_table.setdefault(key, {}):
             shadowed.append(route)
         else:
             entry = Entry(route.destination, towards, route.next_hop.address, route.metric, route)
-            found[key][route.destination] = entry
-    tables = {key: table(entries, broadcasts.get(key, ())) for key, entries in found.items()}
-    return DeviceRoutes(tables, held, tuple(unused), tuple(shadowed))
+            by_table[key][route.destination] = entry
+    tables = {key: table(entries, broadcasts.get(key, ())) for key, entries in by_table.items()}
+    return DeviceRoutes(tables, owners, tuple(unused), tuple(shadowed))
 
 
 def _towards(
     route: Route,
     key: tuple[str, int],
     connected: Table | None,
-    held: Mapping[tuple[str, int, int], str],
+    owners: Mapping[tuple[str, int, int], str],
     up: Mapping[str, Nic],
 ) -> str | NextHopFault:
     """The interface that a static route leaves by, or why it cannot be used."""
     hop = route.next_hop
-    if (*key, hop.address.value) in held:
+    if (*key, hop.address.value) in owners:
         return NextHopFault.OWN
     if hop.interface is not None:
         nic = up.get(hop.interface)

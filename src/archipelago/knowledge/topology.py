@@ -53,9 +53,9 @@ class Topology:
     def of(self, device: str) -> Iterator[Adjacency]:
         """What a device sends where: inside itself first, then to other devices."""
         node = self._devices[device]
-        for sent in (self._within(node), *(self._over(node, one) for one in node.attachments.values())):
-            for found in sent.values():
-                yield from found
+        for sent in (self._within(node), *(self._over(node, attachment) for attachment in node.attachments.values())):
+            for crossings in sent.values():
+                yield from crossings
 
     def at(self, endpoint: Layer2Endpoint) -> Iterator[Adjacency]:
         """What leaves from one endpoint of a device, in the same order."""
@@ -79,35 +79,35 @@ class Topology:
 
     def _over(self, node: Node, link: Attachment) -> Sent:
         key = (node.name, link.name)
-        found = self._known.get(key)
-        if found is None:
-            found = self._known[key] = _by_endpoint(_over_link(self._devices, node, link, None))
-        return found
+        crossings = self._known.get(key)
+        if crossings is None:
+            crossings = self._known[key] = _by_endpoint(_over_link(self._devices, node, link, None))
+        return crossings
 
 
 def _by_endpoint(sent: Iterable[Adjacency]) -> Sent:
-    found: dict[Layer2Endpoint, list[Adjacency]] = {}
-    for one in sent:
-        found.setdefault(one.endpoint, []).append(one)
-    return {endpoint: tuple(adjacent) for endpoint, adjacent in found.items()}
+    by_endpoint: dict[Layer2Endpoint, list[Adjacency]] = {}
+    for crossing in sent:
+        by_endpoint.setdefault(crossing.endpoint, []).append(crossing)
+    return {endpoint: tuple(adjacent) for endpoint, adjacent in by_endpoint.items()}
 
 
 def _links_of(node: Node) -> Mapping[int | str, list[Attachment]]:
     """The attachments that each VLAN and each interface of a device sends by."""
-    found: dict[int | str, list[Attachment]] = {}
-    for one in node.attachments.values():
-        for vlan in one.vlans:
-            found.setdefault(vlan, []).append(one)
+    links: dict[int | str, list[Attachment]] = {}
+    for attachment in node.attachments.values():
+        for vlan in attachment.vlans:
+            links.setdefault(vlan, []).append(attachment)
     for nic in node.nics.values():
         if nic.attachment is not None:
-            found[nic.name] = [node.attachments[nic.attachment]]
-    return found
+            links[nic.name] = [node.attachments[nic.attachment]]
+    return links
 
 
 def _live_endpoints(node: Node) -> Iterator[Layer2Endpoint]:
-    for one in node.attachments.values():
-        if one.carrier:
-            yield from channels(node, one).values()
+    for attachment in node.attachments.values():
+        if attachment.carrier:
+            yield from channels(node, attachment).values()
     for nic in node.nics.values():
         if nic.kind == "vlan" and nic.up and nic.vlan is not None:
             yield node.name, nic.name
@@ -125,8 +125,8 @@ def adjacencies(devices: Devices, name: str, towards: frozenset[str] | None = No
     node = devices[name]
     if towards is None:
         yield from _inside(node)
-    for one in node.attachments.values():
-        yield from _over_link(devices, node, one, towards)
+    for attachment in node.attachments.values():
+        yield from _over_link(devices, node, attachment, towards)
 
 
 def _inside(node: Node) -> Iterator[Adjacency]:
@@ -138,20 +138,22 @@ def _inside(node: Node) -> Iterator[Adjacency]:
             yield Adjacency((name, nic.name), (name, nic.vlan), None, True, False)
 
 
-def _over_link(devices: Devices, node: Node, one: Attachment, towards: frozenset[str] | None) -> Iterator[Adjacency]:
+def _over_link(
+    devices: Devices, node: Node, attachment: Attachment, towards: frozenset[str] | None
+) -> Iterator[Adjacency]:
     """Where the frames that an attachment sends arrive, VLAN by VLAN, tag by tag (IEEE 802.1Q 6.9, 8.6)."""
     cabled = devices.plugs.cabled
-    far = far_end(devices, one) if any(end in cabled for end in one.members) else None
+    far = far_end(devices, attachment) if any(end in cabled for end in attachment.members) else None
     if far is None or far.peer.device not in devices or (towards is not None and far.peer.device not in towards):
         return
     there = devices.attachment_at(far.peer)
     far_node = devices[far.peer.device]
     back = far_end(devices, there)
-    returns = back is not None and back.peer.device == node.name and devices.attachment_at(back.peer) is one
+    returns = back is not None and back.peer.device == node.name and devices.attachment_at(back.peer) is attachment
     theirs = channels(far_node, there)
-    ours = channels(node, one) if returns else {}
-    first = (node.name, one.name) < (far_node.name, there.name)
-    for tag, endpoint in sending(node, one).items():
+    ours = channels(node, attachment) if returns else {}
+    first = (node.name, attachment.name) < (far_node.name, there.name)
+    for tag, endpoint in sending(node, attachment).items():
         target = theirs.get(tag)
         if target is not None:
             mutual = ours.get(_tag_of(there, target, tag)) == endpoint
@@ -165,42 +167,42 @@ class FarEnd(NamedTuple):
     cable: Cable | None
 
 
-def far_end(devices: Devices, one: Attachment) -> FarEnd | None:
+def far_end(devices: Devices, attachment: Attachment) -> FarEnd | None:
     """Where an attachment's frames arrive: at the far end of its first live member (IEEE 802.1AX)."""
-    for end in one.members:
+    for end in attachment.members:
         link = devices.links[end]
         if link.carrier and link.peer is not None:
             return FarEnd(link.peer, link.cable)
     return None
 
 
-def channels(node: Node, one: Attachment) -> dict[int | None, Layer2Endpoint]:
+def channels(node: Node, attachment: Attachment) -> dict[int | None, Layer2Endpoint]:
     """Which endpoint takes in a frame with each tag (None: untagged) by an attachment (IEEE 802.1Q 6.9, 8.6.2)."""
-    found: dict[int | None, Layer2Endpoint] = {}
-    if one.switched:
-        found = {vlan: (node.name, vlan) for vlan in one.vlans}
-        if one.untagged is not None:
-            found[None] = (node.name, one.untagged)
-        return found
-    for nic in node.nics_on(one.name):
+    carried: dict[int | None, Layer2Endpoint] = {}
+    if attachment.switched:
+        carried = {vlan: (node.name, vlan) for vlan in attachment.vlans}
+        if attachment.untagged is not None:
+            carried[None] = (node.name, attachment.untagged)
+        return carried
+    for nic in node.nics_on(attachment.name):
         if nic.up and nic.speaks:
-            found.setdefault(nic.tag, (node.name, nic.name))
-    return found
+            carried.setdefault(nic.tag, (node.name, nic.name))
+    return carried
 
 
-def sending(node: Node, one: Attachment) -> dict[int | None, Layer2Endpoint]:
+def sending(node: Node, attachment: Attachment) -> dict[int | None, Layer2Endpoint]:
     """Which endpoint sends frames with each tag by an attachment; the first written where two do."""
-    if one.switched:
-        return {(None if vlan == one.untagged else vlan): (node.name, vlan) for vlan in one.vlans}
-    return channels(node, one)
+    if attachment.switched:
+        return {(None if vlan == attachment.untagged else vlan): (node.name, vlan) for vlan in attachment.vlans}
+    return channels(node, attachment)
 
 
-def _tag_of(one: Attachment, endpoint: Layer2Endpoint, tag: int | None) -> int | None:
+def _tag_of(attachment: Attachment, endpoint: Layer2Endpoint, tag: int | None) -> int | None:
     """The tag with which an endpoint answers by an attachment."""
-    if not one.switched:
+    if not attachment.switched:
         return tag
     vlan = endpoint[1]
-    return None if vlan == one.untagged or not isinstance(vlan, int) else vlan
+    return None if vlan == attachment.untagged or not isinstance(vlan, int) else vlan
 
 
 def host_endpoint(devices: Devices, end: End) -> Layer2Endpoint | None:

@@ -25,11 +25,11 @@ class Ways:
 
     def neighbours(self, table: TableName) -> list[tuple[TableName, Address]]:
         """The routing tables that share a live subnet and broadcast domain with one, and their addresses there."""
-        found = self._neighbours.get(table)
-        if found is None:
+        neighbours = self._neighbours.get(table)
+        if neighbours is None:
             node = self._knowledge.nodes[table[0]]
-            found = self._neighbours[table] = list(self._adjoining(node, table[1]))
-        return found
+            neighbours = self._neighbours[table] = list(self._adjoining(node, table[1]))
+        return neighbours
 
     def next_hop(self, start: TableName, goal: TableName) -> Address | None:
         """The next hop of the shortest way from one routing table to another; None where there is none, and where the
@@ -38,8 +38,8 @@ class Ways:
 
     def from_table(self, start: TableName) -> Mapping[TableName, Address | None]:
         """For each routing table that can be got to from one, the first next hop on the way (None for itself)."""
-        found = self._from.get(start)
-        if found is None:
+        reached_from = self._from.get(start)
+        if reached_from is None:
             reached: dict[TableName, Address | None] = {start: None}
             queue = [start]
             for table in queue:
@@ -48,19 +48,19 @@ class Ways:
                     if far not in reached:
                         reached[far] = first or address
                         queue.append(far)
-            found = self._from[start] = reached
-        return found
+            reached_from = self._from[start] = reached
+        return reached_from
 
     def _adjoining(self, node: Node, vrf: str) -> Iterator[tuple[TableName, Address]]:
         domains, version = self._knowledge.domains, self.version
         for nic in node.nics.values():
-            for held in nic.addresses if nic.up and nic.vrf == vrf else ():
-                for other in self._homes(held) if held.version == version else ():
+            for address in nic.addresses if nic.up and nic.vrf == vrf else ():
+                for other in self._homes(address) if address.version == version else ():
                     if (
                         other.node is not node
                         and version in other.node.forwards
                         and other.nic.up
-                        and held.prefix.holds(other.address.address)
+                        and address.prefix.holds(other.address.address)
                         and domains.together((node.name, nic.name), other.endpoint)
                     ):
                         yield other.table, other.address.address

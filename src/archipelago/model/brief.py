@@ -133,8 +133,8 @@ class Brief:
 def unchecked(**values: Any) -> Brief:
     """A brief whose problems are told elsewhere: nothing is checked."""
     brief = object.__new__(Brief)
-    for one in fields(Brief):
-        given = values.get(one.name)
-        default = one.default_factory() if callable(one.default_factory) else one.default
-        object.__setattr__(brief, one.name, default if given is None else given)
+    for spec in fields(Brief):
+        given = values.get(spec.name)
+        default = spec.default_factory() if callable(spec.default_factory) else spec.default
+        object.__setattr__(brief, spec.name, default if given is None else given)
     return brief

@@ -44,7 +44,7 @@ def device_problems(device: Device, in_use: Collection[str], vlans: Mapping[str,
     yield from _kind_problems(device, path)
     for number, vlan in enumerate(device.vlans or ()):
         yield from vlan_problems((*path, "vlans", number), vlan, vlans)
-    members = {m for one in device.interfaces.values() if isinstance(one, Aggregate) for m in one.members}
+    members = {m for other in device.interfaces.values() if isinstance(other, Aggregate) for m in other.members}
     known = {*device.ports, *members, *in_use}
     for name, port in device.ports.items():
         yield from _port_problems((*path, "ports", name), port, device.kind, members, vlans)
@@ -83,63 +83,63 @@ def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], 
     yield from held_problems(path, port.addresses)
 
 
-def _switching_problems(path: Path, one: Port | Aggregate, kind: str, vlans: Mapping[str, int]) -> Problems:
+def _switching_problems(path: Path, port: Port | Aggregate, kind: str, vlans: Mapping[str, int]) -> Problems:
     """The keys of a port or aggregate that a kind of device does not have, or that contradict each other."""
     for key in ("access", "trunk", "untagged"):
-        if kind == "router" and getattr(one, key) is not None:
+        if kind == "router" and getattr(port, key) is not None:
             message = "a router's port is routed and takes 'address', not switching keys"
             yield ModelProblem((*path, key), message, True)
-    routed = "address" if one.addresses else "routed" if one.routed else ""
+    routed = "address" if port.addresses else "routed" if port.routed else ""
     if kind == "switch" and routed:
         yield ModelProblem((*path, routed), "a switch has no routed ports; give a VLAN interface the address", True)
-    if one.trunk is not None and one.access is not None:
+    if port.trunk is not None and port.access is not None:
         yield ModelProblem((*path, "access"), "a port is an access port or a trunk, not both; remove one", True)
-    if one.untagged is not None and one.trunk is None:
+    if port.untagged is not None and port.trunk is None:
         message = "'untagged' belongs to a trunk; an access port writes 'access: VLAN'"
         yield ModelProblem((*path, "untagged"), message, True)
-    if routed and (one.access is not None or one.trunk is not None):
+    if routed and (port.access is not None or port.trunk is not None):
         message = f"'{routed}' makes this a routed port, which takes neither 'access' nor 'trunk'"
         yield ModelProblem((*path, routed), message, True)
-    yield from vlan_problems((*path, "access"), one.access, vlans)
-    yield from vlan_problems((*path, "untagged"), one.untagged if isinstance(one.untagged, int) else None, vlans)
-    for number, vlan in enumerate(one.trunk if isinstance(one.trunk, tuple) else ()):
+    yield from vlan_problems((*path, "access"), port.access, vlans)
+    yield from vlan_problems((*path, "untagged"), port.untagged if isinstance(port.untagged, int) else None, vlans)
+    for number, vlan in enumerate(port.trunk if isinstance(port.trunk, tuple) else ()):
         yield from vlan_problems((*path, "trunk", number), vlan, vlans)
 
 
-def _interface_problems(path: Path, one: Interface, kind: str, vlans: Mapping[str, int]) -> Problems:
-    yield from wrong_values(HOLDERS[type(one)], one, path)
-    yield from held_problems(path, one.addresses)
-    if isinstance(one, VlanInterface):
+def _interface_problems(path: Path, interface: Interface, kind: str, vlans: Mapping[str, int]) -> Problems:
+    yield from wrong_values(HOLDERS[type(interface)], interface, path)
+    yield from held_problems(path, interface.addresses)
+    if isinstance(interface, VlanInterface):
         if kind == "router":
             message = "a router has subinterfaces ('parent' and 'tag'), not VLAN interfaces"
             yield ModelProblem((*path, "vlan"), message, True)
-        yield from vlan_problems((*path, "vlan"), one.vlan, vlans)
-    elif isinstance(one, Aggregate):
-        yield from _switching_problems(path, one, kind, vlans)
-    elif isinstance(one, Subinterface):
-        yield from vlan_problems((*path, "tag"), one.tag, vlans)
+        yield from vlan_problems((*path, "vlan"), interface.vlan, vlans)
+    elif isinstance(interface, Aggregate):
+        yield from _switching_problems(path, interface, kind, vlans)
+    elif isinstance(interface, Subinterface):
+        yield from vlan_problems((*path, "tag"), interface.tag, vlans)
 
 
 def _subinterface_problems(
-    path: Path, one: Subinterface, device: Device, known: Collection[str], names: Names
+    path: Path, subinterface: Subinterface, device: Device, known: Collection[str], names: Names
 ) -> Problems:
     aggregates = {name: other for name, other in device.interfaces.items() if isinstance(other, Aggregate)}
-    if one.parent not in known and one.parent not in aggregates:
-        yield from names.unknown((*path, "parent"), one.parent, {*known, *aggregates}, "port or aggregate")
+    if subinterface.parent not in known and subinterface.parent not in aggregates:
+        yield from names.unknown((*path, "parent"), subinterface.parent, {*known, *aggregates}, "port or aggregate")
         return
-    holder = aggregates.get(one.parent) or device.ports.get(one.parent)
+    holder = aggregates.get(subinterface.parent) or device.ports.get(subinterface.parent)
     routed = holder is not None and bool(holder.addresses or holder.routed)
     if device.kind == "switch" or (device.kind == "l3switch" and not routed):
         message = (
-            f"'{one.parent}' is a switched port; a subinterface sits on a routed one "
+            f"'{subinterface.parent}' is a switched port; a subinterface sits on a routed one "
             "('routed: true' on an l3switch, or a router)"
         )
         yield ModelProblem((*path, "parent"), message)
     for other in aggregates.values():
-        if one.parent in other.members:
-            yield ModelProblem((*path, "parent"), f"'{one.parent}' is a member of '{other.name}'; name that")
-    if one.untagged and holder is not None and holder.addresses:
-        message = f"'{one.parent}' has an address of its own, which is untagged already; keep one of the two"
+        if subinterface.parent in other.members:
+            yield ModelProblem((*path, "parent"), f"'{subinterface.parent}' is a member of '{other.name}'; name that")
+    if subinterface.untagged and holder is not None and holder.addresses:
+        message = f"'{subinterface.parent}' has an address of its own, which is untagged already; keep one of the two"
         yield ModelProblem((*path, "untagged"), message, True)
 
 

@@ -58,13 +58,13 @@ class Network:
 def unchecked(**values: Any) -> Network:
     """A network whose parts are known to be right, or whose problems are told elsewhere: nothing is checked."""
     network = object.__new__(Network)
-    for one in fields(Network):
-        given = values.get(one.name)
-        default = one.default_factory() if callable(one.default_factory) else one.default
-        object.__setattr__(network, one.name, default if given is None else given)
+    for spec in fields(Network):
+        given = values.get(spec.name)
+        default = spec.default_factory() if callable(spec.default_factory) else spec.default
+        object.__setattr__(network, spec.name, default if given is None else given)
     return network
 
 
 def with_changes(network: Network, **changes: Any) -> Network:
     """The network with some of its fields otherwise, where what takes their place is known to be right."""
-    return unchecked(**{one.name: getattr(network, one.name) for one in fields(Network)} | changes)
+    return unchecked(**{spec.name: getattr(network, spec.name) for spec in fields(Network)} | changes)

@@ -28,8 +28,8 @@ class Design:
     requests: tuple[str, ...] = ()
 
     def __str__(self) -> str:
-        lines = [f"{one.subject}: {one.decided} ({one.why})" for one in self.decisions]
-        return "\n".join([repr(self.network), *(f"to ask of others: {one}" for one in self.requests), *lines])
+        lines = [f"{decision.subject}: {decision.decided} ({decision.why})" for decision in self.decisions]
+        return "\n".join([repr(self.network), *(f"to ask of others: {request}" for request in self.requests), *lines])
 
     def __repr__(self) -> str:
         return f"<Design: {self.network!r}, {len(self.decisions):,} decisions>"

@@ -29,8 +29,8 @@ class Names:
         if self._meant >= MOST_MEANT:
             return ""
         self._meant += 1
-        found = get_close_matches(word[:100], list(accepted), n=1, cutoff=0.6)
-        return f"; did you mean '{found[0]}'?" if found else ""
+        close = get_close_matches(word[:100], list(accepted), n=1, cutoff=0.6)
+        return f"; did you mean '{close[0]}'?" if close else ""
 
     def unknown(self, path: Path, word: str, accepted: Collection[str], what: str) -> Problems:
         """A problem where a name is not among the accepted ones; an empty one is one that was not understood."""
@@ -63,11 +63,11 @@ def wrong_values(holder: Holder, thing: object, path: Path) -> Problems:
 
 def held_problems(path: Path, addresses: Iterable[InterfaceAddress]) -> Problems:
     """Addresses that no interface can hold: the unspecified one, loopback, multicast and what is above."""
-    for held in addresses:
-        first = held.value >> 24 if held.version == 4 else held.value >> 120
-        reserved = first >= 224 or first in (0, 127) if held.version == 4 else first == 0xFF or held.value == 1
-        if held.value == 0 or reserved:
-            yield ModelProblem((*path, "address"), f"{held} is not an address that an interface can hold")
+    for address in addresses:
+        first = address.value >> 24 if address.version == 4 else address.value >> 120
+        reserved = first >= 224 or first in (0, 127) if address.version == 4 else first == 0xFF or address.value == 1
+        if address.value == 0 or reserved:
+            yield ModelProblem((*path, "address"), f"{address} is not an address that an interface can hold")
 
 
 def vlan_problems(path: Path, vlan: int | None, vlans: Mapping[str, int]) -> Problems:

@@ -56,8 +56,8 @@ def expectation_problems(
     expect: Iterable[Expectation], vlans: Mapping[str, int], hosts: Collection[str], names: Names
 ) -> Problems:
     """Each end of an expectation is a VLAN, a host, a subnet, an address, or the outside."""
-    for number, one in enumerate(expect):
-        for key, end in (("from", one.source), ("to", one.target)):
+    for number, expectation in enumerate(expect):
+        for key, end in (("from", expectation.source), ("to", expectation.target)):
             yield from _party_problems(("expect", number, key), end, (vlans, hosts), names)
 
 

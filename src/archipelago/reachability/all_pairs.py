@@ -29,7 +29,7 @@ class AllPairs:
         """Whether every pair is reached that nothing wants cut off, and what must hold does."""
         if self.checked is None:
             return self.found.count == self.found.pairs
-        return not self.checked.unforeseen and all(one.holds for one in self.checked.verdicts)
+        return not self.checked.unforeseen and all(verdict.holds for verdict in self.checked.verdicts)
 
 
 def all_pairs(network: Network, family: int | None, parts_off: Sequence[str] = (), causes: bool = True) -> AllPairs:
@@ -41,11 +41,11 @@ def all_pairs(network: Network, family: int | None, parts_off: Sequence[str] = (
     arrays = build_arrays(know(network))
     if parts_off:
         arrays = without(arrays, parts_off)
-    found = matrix(arrays, family, causes=causes)
+    answer = matrix(arrays, family, causes=causes)
     both = family is None and len(arrays.families) == 2 and causes
     six = matrix(arrays, 6) if both else None
-    known = {(one.finding.path, one.finding.mend) for one in found.groups}
-    only_six = [one for one in six.groups if (one.finding.path, one.finding.mend) not in known] if six else []
+    known = {(group.finding.path, group.finding.mend) for group in answer.groups}
+    only_six = [group for group in six.groups if (group.finding.path, group.finding.mend) not in known] if six else []
     expect = arrays.knowledge.network.expect
-    checked = check(arrays.knowledge, family, found) if expect else None
-    return AllPairs(arrays.knowledge, found, six, tuple(only_six), checked)
+    checked = check(arrays.knowledge, family, answer) if expect else None
+    return AllPairs(arrays.knowledge, answer, six, tuple(only_six), checked)

@@ -30,14 +30,14 @@ def build_arrays(knowledge: Knowledge) -> NetworkArrays:
     versions = [
         version
         for version in (4, 6)
-        if any(held.version == version for host in network.hosts.values() for held in host.addresses)
+        if any(address.version == version for host in network.hosts.values() for address in host.addresses)
     ]
     repeated = {version: duplicated(knowledge, version) for version in versions}
     cuts = {version: cut_space(knowledge, version, repeated[version]) for version in versions}
     of_host, examples, seen = host_classes(knowledge, cuts)
     up = np.zeros(len(endpoints), dtype=np.bool_)
     _mark_up(up, knowledge.devices.values(), endpoints)
-    sent = (one for name in knowledge.devices for one in adjacencies(knowledge.devices, name))
+    sent = (adjacency for name in knowledge.devices for adjacency in adjacencies(knowledge.devices, name))
     places = [network.hosts[name].at for name in examples]
     return NetworkArrays(
         knowledge=knowledge,
@@ -57,7 +57,7 @@ def build_arrays(knowledge: Knowledge) -> NetworkArrays:
                 Cut(version, cuts[version], repeated[version]),
                 endpoints,
                 examples,
-                [one[at] for one in seen],
+                [address[at] for address in seen],
             )
             for at, version in enumerate(versions)
         },
@@ -82,8 +82,8 @@ def change_arrays(before: NetworkArrays, network: Network) -> NetworkArrays:
     up, joined, down = before.up.copy(), before.endpoint.copy(), before.down.copy()
     _mark_up(up, (knowledge.devices[name] for name in touched), endpoints)
     hosts = knowledge.network.hosts
-    for one in np.flatnonzero(mine[before.device]):
-        joined[one] = _joined(knowledge, hosts[before.examples[one]].at, endpoints)
+    for row in np.flatnonzero(mine[before.device]):
+        joined[row] = _joined(knowledge, hosts[before.examples[row]].at, endpoints)
     for host in np.flatnonzero(mine[before.device][before.host_class]):
         down[host] = _down(knowledge, hosts[before.hosts[host]])
     return replace(
@@ -103,8 +103,8 @@ def _changed_adjacencies(before: NetworkArrays, knowledge: Knowledge, mine: Bool
     touched = knowledge.derived
     near = {far for name in touched for far in facing(knowledge.plugs, name, knowledge.ports[name])} - touched
     sent = chain(
-        (one for name in touched for one in adjacencies(knowledge.devices, name)),
-        (one for name in near for one in adjacencies(knowledge.devices, name, touched)),
+        (adjacency for name in touched for adjacency in adjacencies(knowledge.devices, name)),
+        (adjacency for name in near for adjacency in adjacencies(knowledge.devices, name, touched)),
     )
     new, old = _adjacency_arrays(sent, before.endpoints, before.device_number), before.adjacencies
     kept = ~(mine[old.sender] | mine[old.receiver])
@@ -154,13 +154,15 @@ def _same_hosts(before: Knowledge, knowledge: Knowledge) -> bool:
 def _addressed(device: Device) -> list[tuple[object, ...]]:
     """What of a device's interfaces decides who holds which address in which table."""
     every = (*device.ports.values(), *device.interfaces.values())
-    return [(one.name, type(one), one.addresses, one.vrf) for one in every if one.addresses or one.vrf]
+    return [(part.name, type(part), part.addresses, part.vrf) for part in every if part.addresses or part.vrf]
 
 
 def _plugging(device: Device) -> object:
     """What of a device decides which of its ports are set up alike for hosts."""
-    ports = [(one.name, one.access, one.trunk, one.untagged) for one in device.ports.values()]
-    bundles = [(one.members, one.access, one.trunk, one.untagged) for one in aggregates(device)]
+    ports = [(port.name, port.access, port.trunk, port.untagged) for port in device.ports.values()]
+    bundles = [
+        (aggregate.members, aggregate.access, aggregate.trunk, aggregate.untagged) for aggregate in aggregates(device)
+    ]
     return device.vlans, ports, bundles
 
 

@@ -73,10 +73,10 @@ def settle(index: NetworkIndex, answer: Decided) -> Settled:
             if len(members[i]) == 1:
                 continue
             target = int(members[i][1])
-        found = reach(index, nodes[hosts[source]], nodes[hosts[target]], probes=1, family=answer.family, within=within)
+        asked = reach(index, nodes[hosts[source]], nodes[hosts[target]], probes=1, family=answer.family, within=within)
         for decided in (answer.between, answer.every, answer.some):
-            decided[i, j] = found.reached
-        settled[i, j] = (found.finding, found.direction or "out")
+            decided[i, j] = asked.reached
+        settled[i, j] = (asked.finding, asked.direction or "out")
     return settled
 
 
@@ -124,14 +124,14 @@ class _Explained:
         self.between = answer.between
         self.settled = settled
         self.members = _members(answer)
-        self.sizes = np.array([len(one) for one in self.members])
+        self.sizes = np.array([len(member) for member in self.members])
         self.found: dict[tuple[object, ...], Group] = {}
         self.own: dict[tuple[str, int, int], Finding] = {}
         self.asked = 0
 
     def groups(self) -> tuple[Group, ...]:
         left, example = self._undecided()
-        for end in sorted(self._ends(), key=lambda one: -one.weight):
+        for end in sorted(self._ends(), key=lambda row: -row.weight):
             if self.asked >= MOST_CAUSES:
                 left += end.weight
                 example = example if example[0] else self._names(*self._pair(*end.example))
@@ -151,7 +151,10 @@ class _Explained:
         """How many pairs the simulation was not asked to decide any more, and one of them."""
         i, j = np.nonzero(self.answer.doubtful)
         left = [pair for pair in zip(i.tolist(), j.tolist(), strict=True) if pair not in self.settled]
-        pairs = sum(int(self.sizes[one] * (self.sizes[other] - (one == other))) for one, other in left)
+        pairs = sum(
+            int(self.sizes[source_class] * (self.sizes[other] - (source_class == other)))
+            for source_class, other in left
+        )
         return pairs, self._names(*self._pair(*left[0])) if pairs else ("", "")
 
     def _add(self, cause: Finding, direction: Direction, pairs: int, pair: tuple[int, int]) -> None:
@@ -181,9 +184,9 @@ class _Explained:
         hosts = self.members[(i, j)[own[0]]].tolist() if own and i != j else []
         if len(hosts) < 2:
             yield (source, target), pairs, mistake
-        for one in hosts if len(hosts) > 1 else ():
-            pair = (one, target) if own[0] == 0 else (source, one)
-            key = (mistake.slug, own[0], one)
+        for class_host in hosts if len(hosts) > 1 else ():
+            pair = (class_host, target) if own[0] == 0 else (source, class_host)
+            key = (mistake.slug, own[0], class_host)
             if key not in self.own:
                 nodes, names = self.index.knowledge.nodes, self._names(*pair)
                 answer = reach(self.index, nodes[names[0]], nodes[names[1]], probes=1, family=self.answer.family)
@@ -213,9 +216,9 @@ class _Explained:
                 examples.append(np.stack((i[first] + low, j[first]), axis=1))
         if not lines:
             return
-        found = np.concatenate(lines)
-        _, first, inverse = np.unique(_packed(found, count), return_index=True, return_inverse=True)
-        every = found[first]
+        endpoints = np.concatenate(lines)
+        _, first, inverse = np.unique(_packed(endpoints, count), return_index=True, return_inverse=True)
+        every = endpoints[first]
         total = np.bincount(inverse.reshape(-1), weights=np.concatenate(weights)).astype(np.int64)
         shown = np.concatenate(examples)[first]
         for line, weight, example in zip(every.tolist(), total.tolist(), shown.tolist(), strict=True):
@@ -240,10 +243,10 @@ class _Explained:
         keys[:, 2] = 0
         none = version == 0
         keys[none, 1], keys[none, 3], keys[none, 4] = 0, i[none] + low, j[none]
-        for one, outcome in answer.outcomes.items():
-            mine = np.flatnonzero(version == one)
+        for key, outcome in answer.outcomes.items():
+            mine = np.flatnonzero(version == key)
             if len(mine):
-                keys[mine, 1:] = self._ways(outcome, answer.classes[one], low, high, i[mine], j[mine])
+                keys[mine, 1:] = self._ways(outcome, answer.classes[key], low, high, i[mine], j[mine])
         return keys
 
     def _ways(self, outcome: Outcome, classes: Ints, low: int, high: int, i: Ints, j: Ints) -> Ints:
@@ -277,13 +280,13 @@ class _Explained:
             sender, receiver = int(ours[0]), int(theirs[-1])
             cause = self._finding(end, sender, receiver)
             if end.source >= 0 and self._of(cause, sender) and len(ours) > 1:
-                for one in ours.tolist():
-                    other = receiver if one != receiver else int(theirs[0])
-                    yield one, other, share // len(ours), self._finding(end, one, other)
+                for our in ours.tolist():
+                    other = receiver if our != receiver else int(theirs[0])
+                    yield our, other, share // len(ours), self._finding(end, our, other)
             elif end.target >= 0 and self._of(cause, receiver) and len(theirs) > 1:
-                for one in theirs.tolist():
-                    other = sender if one != sender else int(ours[-1])
-                    yield other, one, share // len(theirs), self._finding(end, other, one)
+                for our in theirs.tolist():
+                    other = sender if our != sender else int(ours[-1])
+                    yield other, our, share // len(theirs), self._finding(end, other, our)
             else:
                 yield sender, receiver, share, cause
 
@@ -300,19 +303,19 @@ class _Explained:
         """The hosts of a kind by host class, and by what keeps them down."""
         arrays = self.answer.arrays
         hosts = self.members[kind]
-        found: dict[tuple[object, ...], list[int]] = {}
-        for one in hosts.tolist():
-            node = self.index.knowledge.nodes[arrays.hosts[one]] if arrays.down[one] else None
+        classes: dict[tuple[object, ...], list[int]] = {}
+        for host in hosts.tolist():
+            node = self.index.knowledge.nodes[arrays.hosts[host]] if arrays.down[host] else None
             why = next(iter(node.nics.values())).down if node else None
-            found.setdefault((int(arrays.host_class[one]), why), []).append(one)
-        return [np.array(one) for one in found.values()]
+            classes.setdefault((int(arrays.host_class[host]), why), []).append(host)
+        return [np.array(members) for members in classes.values()]
 
     def _of(self, cause: Finding, host: int) -> bool:
         """Whether a mistake is one host's own: at the host, or at the port that it is plugged into."""
         written = self.index.network.hosts[self.answer.arrays.hosts[host]]
         port: tuple[Path, ...] = (("hosts", written.name), ("devices", written.at.device, "ports", written.at.port))
         places = (cause.path, *(edit.path for edit in cause.edits))
-        return cause.at == written.name or any(path[: len(one)] == one for path in places for one in port)
+        return cause.at == written.name or any(path[: len(end)] == end for path in places for end in port)
 
     def _finding(self, end: _End, sender: int, receiver: int) -> Finding:
         self.asked += 1
@@ -359,14 +362,14 @@ class _Explained:
         endpoint = (stop.node, entry.interface)
         if index.domains.loop_at(endpoint) is not None:
             return replace(stop, reason=Reason.STORM)
-        held = index.neighbour(endpoint, entry.next_hop) if entry.next_hop is not None else None
-        if held is not None and held.node.name != stop.node:
+        holder = index.neighbour(endpoint, entry.next_hop) if entry.next_hop is not None else None
+        if holder is not None and holder.node.name != stop.node:
             return replace(
                 stop,
-                node=held.node.name,
+                node=holder.node.name,
                 reason=Reason.NOT_ROUTING,
-                interface=held.nic.name,
-                vrf=held.nic.vrf,
-                passed=(stop.node, held.node.name),
+                interface=holder.nic.name,
+                vrf=holder.nic.vrf,
+                passed=(stop.node, holder.node.name),
             )
         return replace(stop, next_hop=next_hop, passed=(stop.node,))

@@ -44,26 +44,26 @@ class Paths:
         start, width = self.start[low:high], self.ends.shape[1]
         own = start >= 0
         if len(self.ends):
-            found = self.ends[np.where(own, -1, start)]
-            found[own] = start[own, None]
+            columns = self.ends[np.where(own, -1, start)]
+            columns[own] = start[own, None]
         else:
-            found = np.repeat(start[:, None], width, axis=1)
+            columns = np.repeat(start[:, None], width, axis=1)
         a, b = np.searchsorted(self.cell, (low * width, high * width))
-        found.reshape(-1)[self.cell[a:b] - low * width] = self.patch[a:b]
-        return found
+        columns.reshape(-1)[self.cell[a:b] - low * width] = self.patch[a:b]
+        return columns
 
     def of_pairs(self, source: Ints, column: Ints) -> Codes:
         """Where single paths end."""
         start = self.start[source]
-        found = start.copy()
+        columns = start.copy()
         if len(self.ends):
-            found = np.where(start < 0, self.ends[np.minimum(start, -1), column], start)
+            columns = np.where(start < 0, self.ends[np.minimum(start, -1), column], start)
         if len(self.cell):
             wanted = source * self.ends.shape[1] + column
             at = np.minimum(np.searchsorted(self.cell, wanted), len(self.cell) - 1)
             patched = self.cell[at] == wanted
-            found[patched] = self.patch[at[patched]]
-        return found
+            columns[patched] = self.patch[at[patched]]
+        return columns
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,20 +88,20 @@ class Outcome:
         """Who reaches whom, there and back."""
         if self.replies:
             return self.onward & self.back
-        found = np.empty_like(self.onward)
-        for i in range(0, len(found), TILE):  # a matrix and its turned self, in pieces that fit the cache
-            for j in range(0, len(found), TILE):
+        reached = np.empty_like(self.onward)
+        for i in range(0, len(reached), TILE):  # a matrix and its turned self, in pieces that fit the cache
+            for j in range(0, len(reached), TILE):
                 here, there = slice(i, i + TILE), slice(j, j + TILE)
-                np.logical_and(self.onward[here, there], self.back[here, there], out=found[here, there])
-        return found
+                np.logical_and(self.onward[here, there], self.back[here, there], out=reached[here, there])
+        return reached
 
     def reply_columns(self, answers: Ints, asks: Ints) -> Ints:
         """The columns that replies from some classes to others go to."""
-        found = asks.copy()
+        columns = asks.copy()
         for owner, column in self.replies.items():
             mine = asks == owner
-            found[mine] = column[answers[mine]]
-        return found
+            columns[mine] = column[answers[mine]]
+        return columns
 
     def differs(self, code: Ints) -> tuple[Bools, Bools]:
         """Whether the mistake behind an end can differ by who sends, and by who is sent to."""
@@ -167,8 +167,8 @@ class _Deciding:
     def _header_classes(self) -> HeaderClasses:
         """What can be sent to: each class by its probed address, then classes by their other addresses."""
         profiles = self.family.profiles
-        probed = np.array([one.pieces[0] for one in profiles], dtype=np.int64)[self.profile]
-        several = np.array([len(one.pieces) > 1 for one in profiles], dtype=np.bool_)[self.profile]
+        probed = np.array([profile.pieces[0] for profile in profiles], dtype=np.int64)[self.profile]
+        several = np.array([len(profile.pieces) > 1 for profile in profiles], dtype=np.bool_)[self.profile]
         more = [
             (int(owner), slot, piece)
             for owner in np.flatnonzero(several)
@@ -187,19 +187,19 @@ class _Deciding:
     def _lead(self, route: NDArray[np.integer], column: Ints) -> Codes:
         """Where routes lead packets of some columns: to a state, to whoever is asked for, or to an end."""
         codes, hops, columns = self.codes, self.hops, self.columns
-        found: Codes = (codes.entry + route).astype(self.kind)
+        lead: Codes = (codes.entry + route).astype(self.kind)
         row = hops.row[route]
         onward = np.flatnonzero(row >= 0)
-        found[onward] = row[onward] * codes.columns + column[onward]
+        lead[onward] = row[onward] * codes.columns + column[onward]
         direct = np.flatnonzero(hops.direct[route] & (hops.domain[route] >= 0))
         there = hops.domain[route[direct]] == columns.domain[column[direct]]
-        found[direct[there]] = codes.arrived
+        lead[direct[there]] = codes.arrived
         host = hops.host[route]
         if (host >= 0).any():
             asked = self.of_state[self.arrays.host_class[np.maximum(host, 0)] * 2 + 1]
-            found[(host >= 0) & (asked == columns.owner[column])] = codes.arrived
-        found[hops.contested[route]] = codes.contested
-        return found
+            lead[(host >= 0) & (asked == columns.owner[column])] = codes.arrived
+        lead[hops.contested[route]] = codes.contested
+        return lead
 
     def state_table(self) -> StateTable:
         """Where every routing row sends each column next."""
@@ -272,9 +272,9 @@ class _Deciding:
         contested = None
         for low in range(0, classes, AT_A_TIME):
             high = min(low + AT_A_TIME, classes)
-            found = paths.of(low, high)
-            np.equal(found, codes.arrived, out=onward[low:high])
-            open_ = found == codes.contested
+            path_codes = paths.of(low, high)
+            np.equal(path_codes, codes.arrived, out=onward[low:high])
+            open_ = path_codes == codes.contested
             if open_.any():
                 if contested is None:
                     contested = np.zeros_like(onward)
@@ -299,18 +299,18 @@ class _Deciding:
 
     def _duplicated_columns(self) -> Bools:
         """The columns whose address somebody else who is up holds too."""
-        found = np.zeros(len(self.columns.piece), dtype=np.bool_)
+        duplicated = np.zeros(len(self.columns.piece), dtype=np.bool_)
         arrays = self.arrays
         for host, other, endpoint in self.family.duplicate_addresses:
             if not arrays.down[other] if other >= 0 else arrays.up[endpoint]:
                 owner = self.of_state[arrays.host_class[host] * 2 + (not arrays.down[host])]
-                found |= self.columns.owner == owner
-        return found
+                duplicated |= self.columns.owner == owner
+        return duplicated
 
     def _replies(self) -> dict[int, Ints]:
         """For each class with several addresses, the column of the one that it speaks from to each class."""
         columns, classes = self.columns, len(self.profile)
-        found: dict[int, Ints] = {}
+        replies: dict[int, Ints] = {}
         for owner in np.unique(columns.owner[classes:]).tolist():
             mine = np.flatnonzero(columns.owner == owner)
             column = dict(zip(columns.slot[mine].tolist(), mine.tolist(), strict=True))
@@ -321,16 +321,16 @@ class _Deciding:
                 inside = (piece >= first) & (piece <= last) & ~spoken
                 towards[inside] = column[slot]
                 spoken |= inside
-            found[owner] = towards
-        return found
+            replies[owner] = towards
+        return replies
 
 
 def _turned(onward: Bools, replies: Mapping[int, Ints], classes: int) -> Bools:
     """Of each class and each other, what holds of the other's replies."""
-    found = onward[:, :classes].T
+    turned = onward[:, :classes].T
     if replies:
-        found = found.copy()
+        turned = turned.copy()
         every = np.arange(classes)
         for owner, column in replies.items():
-            found[owner] = onward[every, column]
-    return found
+            turned[owner] = onward[every, column]
+    return turned

@@ -77,7 +77,7 @@ class Checked:
     unforeseen: int
 
 
-def check(knowledge: Knowledge, family: int | None = None, found: Matrix | None = None) -> Checked:
+def check(knowledge: Knowledge, family: int | None = None, answer: Matrix | None = None) -> Checked:
     """Check what a network's `expect` says: what must be reached, in every address family that both ends have; what
     must not be, in none.
 
@@ -91,27 +91,27 @@ def check(knowledge: Knowledge, family: int | None = None, found: Matrix | None 
     """
     expectations = knowledge.network.expect
     outside: tuple[str, ...] = ()
-    if any(OUTSIDE in (one.source, one.target) for one in expectations):
+    if any(OUTSIDE in (expectation.source, expectation.target) for expectation in expectations):
         network, outside = with_outside(knowledge)
         knowledge = know(network)
-        found = None
-    found = found or matrix(build_arrays(knowledge), family, causes=False)
-    ends = _Ends(knowledge, found, outside)
-    verdicts = [_verdict(ends, one) for one in expectations]
-    asked = [number for number, one in enumerate(verdicts) if _needs_reason(one)]
+        answer = None
+    answer = answer or matrix(build_arrays(knowledge), family, causes=False)
+    ends = _Ends(knowledge, answer, outside)
+    verdicts = [_verdict(ends, expectation) for expectation in expectations]
+    asked = [number for number, verdict in enumerate(verdicts) if _needs_reason(verdict)]
     within = None
     if len(asked) > 1:  # they share one small network
-        kinds = np.unique(found.kind, return_index=True)[1].tolist()
+        kinds = np.unique(answer.kind, return_index=True)[1].tolist()
         names = {name for number in asked for name in verdicts[number].such_as[0]}
-        within = few_hosts(ends.index, names.union(outside, (found.hosts[place] for place in kinds)))
+        within = few_hosts(ends.index, names.union(outside, (answer.hosts[place] for place in kinds)))
     for number in asked:
         reason = _why(ends, verdicts[number].such_as[0], family, within)
         verdicts[number] = replace(verdicts[number], finding=reason)
     return Checked(tuple(verdicts), _unforeseen(ends, expectations))
 
 
-def _needs_reason(one: Verdict) -> bool:
-    return bool(one.such_as) and one.expectation.reached and one.finding is None
+def _needs_reason(verdict: Verdict) -> bool:
+    return bool(verdict.such_as) and verdict.expectation.reached and verdict.finding is None
 
 
 def findings(knowledge: Knowledge) -> tuple[Finding, ...]:
@@ -121,20 +121,20 @@ def findings(knowledge: Knowledge) -> tuple[Finding, ...]:
         QueryError: an end does not exist.
     """
     verdicts = check(knowledge).verdicts if knowledge.network.expect else ()
-    return tuple(_finding(number, one) for number, one in enumerate(verdicts) if not one.holds)
+    return tuple(_finding(number, verdict) for number, verdict in enumerate(verdicts) if not verdict.holds)
 
 
-def _finding(number: int, one: Verdict) -> Finding:
-    wanted = one.expectation
+def _finding(number: int, verdict: Verdict) -> Finding:
+    wanted = verdict.expectation
     path = ("expect", number)
-    if not one.pairs:
+    if not verdict.pairs:
         says = f"nothing can be said of {wanted.source} to {wanted.target}: there is no pair of hosts"
         return finding("expectation-idle", at=wanted.source, path=path, says=says, mend="name hosts that exist")
-    such = f"{one.such_as[0][0]} to {one.such_as[0][1]}"
-    count = f"{one.broken:,} of {one.pairs:,} pair{'s' * (one.pairs != 1)}"
-    if one.finding is not None:
-        says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {such}: {one.finding.says}"
-        return finding("expectation-broken", at=one.finding.at, path=path, says=says, mend=one.finding.mend)
+    such = f"{verdict.such_as[0][0]} to {verdict.such_as[0][1]}"
+    count = f"{verdict.broken:,} of {verdict.pairs:,} pair{'s' * (verdict.pairs != 1)}"
+    if verdict.finding is not None:
+        says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {such}: {verdict.finding.says}"
+        return finding("expectation-broken", at=verdict.finding.at, path=path, says=says, mend=verdict.finding.mend)
     if wanted.reached:
         says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {such}"
         mend = "look at the other findings"
@@ -147,12 +147,12 @@ def _finding(number: int, one: Verdict) -> Finding:
 class _Ends:
     """The hosts that the ends of expectations stand for."""
 
-    def __init__(self, knowledge: Knowledge, found: Matrix, outside: tuple[str, ...]) -> None:
+    def __init__(self, knowledge: Knowledge, answers: Matrix, outside: tuple[str, ...]) -> None:
         self.knowledge = knowledge
-        self.found = found
+        self.found = answers
         self.outside = outside
         self.index = NetworkIndex(knowledge)
-        self.place = {name: index for index, name in enumerate(found.hosts)}
+        self.place = {name: index for index, name in enumerate(answers.hosts)}
         self._vlans: dict[int | None, list[int]] | None = None
         self._known: dict[str, Ints] = {}
 
@@ -194,49 +194,49 @@ def _single(address: Address) -> Prefix:
 
 
 def _inside(host: Host, block: Prefix) -> bool:
-    return any(block.holds(held) for held in host.addresses)
+    return any(block.holds(address) for address in host.addresses)
 
 
-def _verdict(ends: _Ends, one: Expectation) -> Verdict:
-    sources, targets = ends.of(one.source), ends.of(one.target)
-    found = ends.found
-    if OUTSIDE in (one.source, one.target):
-        return _outside_verdict(ends, one, sources, targets)
-    kinds = len(found.between)
-    ours = np.bincount(found.kind[sources], minlength=kinds)
-    theirs = np.bincount(found.kind[targets], minlength=kinds)
-    both = np.bincount(found.kind[np.intersect1d(sources, targets)], minlength=kinds)
-    wrong = ~found.every if one.reached else found.some
+def _verdict(ends: _Ends, expectation: Expectation) -> Verdict:
+    sources, targets = ends.of(expectation.source), ends.of(expectation.target)
+    answers = ends.found
+    if OUTSIDE in (expectation.source, expectation.target):
+        return _outside_verdict(ends, expectation, sources, targets)
+    kinds = len(answers.between)
+    ours = np.bincount(answers.kind[sources], minlength=kinds)
+    theirs = np.bincount(answers.kind[targets], minlength=kinds)
+    both = np.bincount(answers.kind[np.intersect1d(sources, targets)], minlength=kinds)
+    wrong = ~answers.every if expectation.reached else answers.some
     pairs = len(sources) * len(targets) - int(both.sum())
     broken = int(ours @ (wrong @ theirs)) - int(both[np.diagonal(wrong)].sum())
-    such = _such(found, sources, targets, wrong) if broken else ()
-    return Verdict(one, pairs, broken, such, None)
+    such = _such(answers, sources, targets, wrong) if broken else ()
+    return Verdict(expectation, pairs, broken, such, None)
 
 
-def _such(found: Matrix, sources: Ints, targets: Ints, wrong: Bools) -> tuple[tuple[str, str], ...]:
+def _such(answers: Matrix, sources: Ints, targets: Ints, wrong: Bools) -> tuple[tuple[str, str], ...]:
     """The first pairs that are not as they should be."""
     named: list[tuple[str, str]] = []
     for i in sources.tolist():
-        for j in targets[wrong[found.kind[i]][found.kind[targets]]].tolist():
+        for j in targets[wrong[answers.kind[i]][answers.kind[targets]]].tolist():
             if i != j:
-                named.append((found.hosts[i], found.hosts[j]))
+                named.append((answers.hosts[i], answers.hosts[j]))
             if len(named) == MOST_NAMED:
                 return tuple(named)
     return tuple(named)
 
 
-def _outside_verdict(ends: _Ends, one: Expectation, sources: Ints, targets: Ints) -> Verdict:
+def _outside_verdict(ends: _Ends, expectation: Expectation, sources: Ints, targets: Ints) -> Verdict:
     """Whoever gets out (or in) by any of the ports that lead outside, does."""
-    found = ends.found
-    outwards = one.target == OUTSIDE
+    answers = ends.found
+    outwards = expectation.target == OUTSIDE
     inner, outer = (sources, targets) if outwards else (targets, sources)
-    held = found.every if one.reached else found.some
-    across = held if outwards else held.T
-    reached = across[np.ix_(found.kind[inner], found.kind[outer])].any(axis=1)
-    names = [found.hosts[i] for i in inner[reached != one.reached].tolist()]
+    holds = answers.every if expectation.reached else answers.some
+    across = holds if outwards else holds.T
+    reached = across[np.ix_(answers.kind[inner], answers.kind[outer])].any(axis=1)
+    names = [answers.hosts[i] for i in inner[reached != expectation.reached].tolist()]
     pairs = [(name, OUTSIDE) if outwards else (OUTSIDE, name) for name in names]
-    finding = _NO_EDGE if pairs and one.reached and not len(outer) else None
-    return Verdict(one, len(inner), len(pairs), tuple(pairs[:MOST_NAMED]), finding)
+    finding = _NO_EDGE if pairs and expectation.reached and not len(outer) else None
+    return Verdict(expectation, len(inner), len(pairs), tuple(pairs[:MOST_NAMED]), finding)
 
 
 def _why(ends: _Ends, pair: tuple[str, str], family: int | None, within: Knowledge | None) -> Finding | None:
@@ -244,24 +244,28 @@ def _why(ends: _Ends, pair: tuple[str, str], family: int | None, within: Knowled
     index = ends.index
     source, target = (index.knowledge.nodes[name] for name in pair)
     asked: list[int | None] = [family] if family else [*common_families(source, target)] or [None]
-    answers = (reach(index, source, target, probes=1, family=one, within=within).finding for one in asked)
-    return next((one for one in answers if one is not None), None)
+    answers = (reach(index, source, target, probes=1, family=end, within=within).finding for end in asked)
+    return next((answer for answer in answers if answer is not None), None)
 
 
 def _unforeseen(ends: _Ends, expectations: Sequence[Expectation]) -> int:
     """How many pairs are cut off that no expectation wants cut off. Hosts of one kind that the same expectations speak
     of are taken together."""
-    found = ends.found
-    own = np.ones(len(found.hosts), dtype=np.bool_)
+    answers = ends.found
+    own = np.ones(len(answers.hosts), dtype=np.bool_)
     own[[ends.place[name] for name in ends.outside]] = False
-    parts = [one for one in expectations if not one.reached and OUTSIDE not in (one.source, one.target)]
-    marks = np.zeros((len(found.hosts), 2 * len(parts) + 1), dtype=np.int64)
-    marks[:, 0] = found.kind
-    for number, one in enumerate(parts):
-        marks[ends.of(one.source), 2 * number + 1] = 1
-        marks[ends.of(one.target), 2 * number + 2] = 1
+    parts = [
+        expectation
+        for expectation in expectations
+        if not expectation.reached and OUTSIDE not in (expectation.source, expectation.target)
+    ]
+    marks = np.zeros((len(answers.hosts), 2 * len(parts) + 1), dtype=np.int64)
+    marks[:, 0] = answers.kind
+    for number, part in enumerate(parts):
+        marks[ends.of(part.source), 2 * number + 1] = 1
+        marks[ends.of(part.target), 2 * number + 2] = 1
     sorts, sizes = np.unique(marks[own], axis=0, return_counts=True)
-    cut = ~found.between[np.ix_(sorts[:, 0], sorts[:, 0])]
+    cut = ~answers.between[np.ix_(sorts[:, 0], sorts[:, 0])]
     for number in range(len(parts)):
         cut &= ~np.logical_and.outer(sorts[:, 2 * number + 1] == 1, sorts[:, 2 * number + 2] == 1)
     return int(sizes @ (cut @ sizes)) - int(sizes[np.diagonal(cut)].sum())

@@ -19,7 +19,7 @@ def few_hosts(index: NetworkIndex, names: Iterable[str]) -> Knowledge:
         names: the hosts asked about, and at least one of each kind.
     """
     kept = set(names)
-    kept |= {held.node.name for address in index.next_hops for held in index.holders(address)}
-    kept |= {held.node.name for _, holders in index.shared_addresses() for held in holders}
+    kept |= {holder.node.name for address in index.next_hops for holder in index.holders(address)}
+    kept |= {holder.node.name for _, holders in index.shared_addresses() for holder in holders}
     hosts = {name: replace(host, auto=False) for name, host in index.network.hosts.items() if name in kept}
     return know(with_changes(index.network, hosts=hosts))

@@ -87,7 +87,7 @@ class Matrix:
         return self.reaches(*places)
 
     def __str__(self) -> str:
-        causes = [f"  {one.pairs:,} cut off: {one.finding.says} ({one.finding.at})" for one in self.groups]
+        causes = [f"  {group.pairs:,} cut off: {group.finding.says} ({group.finding.at})" for group in self.groups]
         return "\n".join([self.headline, *causes])
 
     def __repr__(self) -> str:

@@ -18,20 +18,20 @@ from archipelago.reachability.arrays import AddressProfile, Ints
 def duplicated(knowledge: Knowledge, version: int) -> frozenset[int]:
     """The addresses that a host and somebody else hold."""
     taken = {
-        held.value
+        address.value
         for node in knowledge.devices.values()
         for nic in node.nics.values()
-        for held in nic.addresses
-        if held.version == version
+        for address in nic.addresses
+        if address.version == version
     }
-    found = set()
+    addresses = set()
     for host in knowledge.network.hosts.values():
-        for held in host.addresses:
-            if held.version == version and not is_link_local(held):
-                if held.value in taken:
-                    found.add(held.value)
-                taken.add(held.value)
-    return frozenset(found)
+        for address in host.addresses:
+            if address.version == version and not is_link_local(address):
+                if address.value in taken:
+                    addresses.add(address.value)
+                taken.add(address.value)
+    return frozenset(addresses)
 
 
 def cut_space(knowledge: Knowledge, version: int, repeated: Iterable[int]) -> tuple[int, ...]:
@@ -44,7 +44,7 @@ def cut_space(knowledge: Knowledge, version: int, repeated: Iterable[int]) -> tu
     for device in network.devices.values():
         cuts |= device_cuts(knowledge, device, version)[0]
     for host in network.hosts.values():
-        prefixes.update(one.prefix for one in host.addresses if one.version == version)
+        prefixes.update(address.prefix for address in host.addresses if address.version == version)
         singles.update(hop.address.value for hop in host.gateway if hop.address.version == version)
     _cut_prefixes(cuts, prefixes)
     for value in singles:
@@ -55,16 +55,16 @@ def cut_space(knowledge: Knowledge, version: int, repeated: Iterable[int]) -> tu
 def device_cuts(knowledge: Knowledge, device: Device, version: int) -> tuple[set[int], set[int]]:
     """Where one device cuts the address space of a family, and the next hops that it names."""
     node = knowledge.devices[device.name]
-    held = [one for nic in node.nics.values() for one in nic.addresses if one.version == version]
+    addresses = [address for nic in node.nics.values() for address in nic.addresses if address.version == version]
     hops = {
         hop.address.value
         for hop in (*(route.next_hop for route in device.routes), *device.gateway)
         if hop.address.version == version
     }
     cuts: set[int] = set()
-    _cut_prefixes(cuts, (one.prefix for one in held))
-    _cut_prefixes(cuts, (one.destination for one in device.routes if one.destination.version == version))
-    for value in (*hops, *(one.value for one in held)):
+    _cut_prefixes(cuts, (address.prefix for address in addresses))
+    _cut_prefixes(cuts, (static.destination for static in device.routes if static.destination.version == version))
+    for value in (*hops, *(address.value for address in addresses)):
         cuts.update((value, value + 1))
     return cuts, hops
 
@@ -96,7 +96,7 @@ def host_classes(
     numbers: dict[tuple[Any, ...], int] = {}
     examples: list[str] = []
     profiles: list[tuple[Any, ...]] = []
-    found = np.empty(len(knowledge.network.hosts), dtype=np.int64)
+    class_of = np.empty(len(knowledge.network.hosts), dtype=np.int64)
     for index, host in enumerate(knowledge.network.hosts.values()):
         profile = tuple(_seen(host, version, edges) for version, edges in cuts.items())
         key = (host.at.device, plugged_alike(knowledge, host.at), profile)
@@ -104,8 +104,8 @@ def host_classes(
         if number == len(examples):
             examples.append(host.name)
             profiles.append(profile)
-        found[index] = number
-    return found, tuple(examples), profiles
+        class_of[index] = number
+    return class_of, tuple(examples), profiles
 
 
 def plugged_alike(knowledge: Knowledge, at: End) -> object:
@@ -114,22 +114,22 @@ def plugged_alike(knowledge: Knowledge, at: End) -> object:
     attachment = knowledge.devices.attachment_at(at)
     if not attachment.switched or len(attachment.members) > 1:
         return at.port
-    one = attachment.written
-    return attachment.vlans, attachment.untagged, one.access, one.trunk, one.untagged
+    written = attachment.written
+    return attachment.vlans, attachment.untagged, written.access, written.trunk, written.untagged
 
 
 def _seen(host: Host, version: int, cuts: tuple[int, ...]) -> tuple[Any, ...]:
     """A host's addresses (the piece of each, its prefix as pieces, its prefix length) and its gateways."""
     addresses: list[tuple[int, ...]] = []
-    for held in host.addresses:
-        if held.version == version:
-            piece = bisect_right(cuts, held.value) - 1
-            if is_link_local(held):
+    for address in host.addresses:
+        if address.version == version:
+            piece = bisect_right(cuts, address.value) - 1
+            if is_link_local(address):
                 addresses.append((piece,))
             else:
-                prefix = held.prefix
+                prefix = address.prefix
                 ends = bisect_right(cuts, prefix.value) - 1, bisect_right(cuts, prefix.last) - 1
-                addresses.append((piece, *ends, held.length))
+                addresses.append((piece, *ends, address.length))
     return tuple(addresses), tuple(hop.address.value for hop in host.gateway if hop.address.version == version)
 
 
@@ -137,5 +137,5 @@ def profile_of(addresses: tuple[tuple[int, ...], ...]) -> AddressProfile:
     """The probed address is the first that is valid beyond its link (as `source_for` has it)."""
     order = sorted(range(len(addresses)), key=lambda at: len(addresses[at]) == 1)
     place = {at: number for number, at in enumerate(order)}
-    speaks = tuple((place[at], one[1], one[2]) for at, one in enumerate(addresses) if len(one) > 1)
+    speaks = tuple((place[at], address[1], address[2]) for at, address in enumerate(addresses) if len(address) > 1)
     return AddressProfile(tuple(addresses[at][0] for at in order), speaks)

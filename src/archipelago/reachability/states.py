@@ -183,8 +183,8 @@ def painted(entries: Entries, classes: HeaderClasses, chosen: Ints) -> Iterator[
     """The cells that routes cover, shorter prefixes first: of each cell the route, and the column."""
     low, high = classes.between(entries.first[chosen], entries.last[chosen])
     length = entries.length[chosen]
-    for one in np.unique(length):
-        these = (length == one) & (high > low)
+    for size in np.unique(length):
+        these = (length == size) & (high > low)
         yield classes.cells(chosen[these], low[these], high[these])
 
 

@@ -49,7 +49,9 @@ def family_of(
             for vrf in dict.fromkeys(nic.vrf for nic in node.nics.values()):
                 rows[node.name, vrf] = len(rows)
     numbers: dict[tuple[Any, ...], int] = {}
-    profile = np.array([numbers.setdefault(one, len(numbers)) if one[0] else -1 for one in seen], dtype=np.int64)
+    profile = np.array(
+        [numbers.setdefault(address, len(numbers)) if address[0] else -1 for address in seen], dtype=np.int64
+    )
     hops = {value: index for index, value in enumerate(dict.fromkeys(every_hop(knowledge, version)))}
     gathered = _Gathered(version, cut.cuts, hops)
     for (name, vrf), row in rows.items():
@@ -126,8 +128,8 @@ class _Gathered:
         """The table of one place."""
         node, routes = state.node, state.routes
         if node.kind != "host":
-            held = (key for key in routes.held if key[:2] == (vrf, self._version))
-            self._own += [(place, self._piece(value)) for _, _, value in held]
+            keys = (key for key in routes.held if key[:2] == (vrf, self._version))
+            self._own += [(place, self._piece(value)) for _, _, value in keys]
         table = routes.tables.get((vrf, self._version))
         if table is None:
             return
@@ -161,8 +163,8 @@ class _Gathered:
 
 def _cells(pairs: list[tuple[int, int]]) -> Ints:
     """Places and pieces as two rows."""
-    found: Ints = np.array(pairs, dtype=np.int64).reshape(-1, 2).T.copy()
-    return found
+    cells: Ints = np.array(pairs, dtype=np.int64).reshape(-1, 2).T.copy()
+    return cells
 
 
 def _holders(
@@ -177,14 +179,14 @@ def _holders(
     for node in knowledge.devices.values():
         for nic in node.nics.values():
             row, endpoint = rows.get((node.name, nic.vrf), -1), endpoints[node.name, nic.name]
-            held_here = {held.value for held in nic.addresses if held.version == version}
+            held_here = {address.value for address in nic.addresses if address.version == version}
             if version == 6 and speaks_ipv6(nic):
                 held_here.add(nic.link_local.value)
             lines += [(hops[value], endpoint, row, -1) for value in held_here if value in hops]
     for index, host in enumerate(knowledge.network.hosts.values()):
-        for held in host.addresses:
-            if held.version == version and held.value in hops:
-                lines.append((hops[held.value], NO_ENDPOINT, -1, index))
+        for address in host.addresses:
+            if address.version == version and address.value in hops:
+                lines.append((hops[address.value], NO_ENDPOINT, -1, index))
     hop, at, place, of_host = np.array(lines, dtype=np.int64).reshape(-1, 4).T.copy()
     return Holders(hop=hop, endpoint=at, place=place, host=of_host)
 
@@ -197,18 +199,18 @@ def _duplicates(
     holders: dict[int, list[tuple[int, int]]] = {value: [] for value in repeated}
     for node in knowledge.devices.values():
         for nic in node.nics.values():
-            for held in nic.addresses:
-                if held.version == version and held.value in repeated:
-                    holders[held.value].append((-1, endpoints[node.name, nic.name]))
+            for address in nic.addresses:
+                if address.version == version and address.value in repeated:
+                    holders[address.value].append((-1, endpoints[node.name, nic.name]))
     for index, host in enumerate(knowledge.network.hosts.values()):
-        for held in host.addresses:
-            if held.version == version and held.value in repeated:
-                holders[held.value].append((index, NO_ENDPOINT))
+        for address in host.addresses:
+            if address.version == version and address.value in repeated:
+                holders[address.value].append((index, NO_ENDPOINT))
     return tuple(
         (host, *other)
-        for found in holders.values()
-        for host, _ in found
+        for holder in holders.values()
+        for host, _ in holder
         if host >= 0
-        for other in found
+        for other in holder
         if other[0] != host
     )

@@ -50,9 +50,11 @@ class Simulation:
         if name == self._cold:
             state = _before_hearing(self._knowledge, state.node)
         node = state.node
-        for one in node.attachments.values():
-            place = (name, one.name)
-            self._wires[place] = Wire(self.world, place, one.vlans, one.untagged, self._peer_of(one))
+        for attachment in node.attachments.values():
+            place = (name, attachment.name)
+            self._wires[place] = Wire(
+                self.world, place, attachment.vlans, attachment.untagged, self._peer_of(attachment)
+            )
         station = self._stations[name] = Station(self.world, state)
         switch = self._switching(node) if node.kind in ("switch", "l3switch") else None
         for nic in node.nics.values():
@@ -70,18 +72,18 @@ class Simulation:
                 station.add(nic, None)
 
     def _switching(self, node: Node) -> Switch:
-        live = [one for one in node.attachments.values() if one.switched and one.carrier]
-        wires = [self._wires[node.name, one.name] for one in live]
+        live = [attachment for attachment in node.attachments.values() if attachment.switched and attachment.carrier]
+        wires = [self._wires[node.name, member.name] for member in live]
         switch = self._switches[node.name] = Switch(self.world, node.name, node.mac, wires)
         for wire in wires:
             wire.arrive = switch.arrive
         return switch
 
-    def _peer_of(self, one: Attachment) -> Callable[[Wire], tuple[Wire, int] | None]:
+    def _peer_of(self, attachment: Attachment) -> Callable[[Wire], tuple[Wire, int] | None]:
         """An aggregate sends on its first live member and receives on any (IEEE 802.1AX)."""
 
         def found(wire: Wire) -> tuple[Wire, int] | None:
-            for end in one.members:
+            for end in attachment.members:
                 link = self._knowledge.links[end]
                 if link.carrier and link.peer is not None:
                     far = self._knowledge.attachment_at(link.peer)

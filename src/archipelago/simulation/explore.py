@@ -50,12 +50,12 @@ class Trace:
     @property
     def headline(self) -> str:
         """The answer in one line."""
-        routers = sum(one.answer == Reason.TTL_EXPIRED for one in self.trace)
+        routers = sum(hop.answer == Reason.TTL_EXPIRED for hop in self.trace)
         said = "answers" if self.reached else "does not answer"
         return f"{self.target} {said}; {routers} router{'s' * (routers != 1)} on the way answered"
 
     def __str__(self) -> str:
-        lines = [f"{one.ttl:>3}  {one.device or '-'}  {one.address or '-'}  {one.answer}" for one in self.trace]
+        lines = [f"{hop.ttl:>3}  {hop.device or '-'}  {hop.address or '-'}  {hop.answer}" for hop in self.trace]
         return "\n".join([self.headline, *lines])
 
     def __repr__(self) -> str:
@@ -77,16 +77,16 @@ def trace(
     simulation = Simulation(index.knowledge)
     probing = Probing(simulation, source, address)
     probing.until_settled(5)
-    found: list[Uncovered] = []
+    hops: list[Uncovered] = []
     for ttl in range(1, FIRST_TTL + 1):
         if simulation.world.storm is not None:
             break
-        found.append(_uncover(probing, ttl))
-        silent = all(one.device is None for one in found[-SILENT:]) and len(found) >= SILENT
-        refused = found[-1].answer not in (NO_ANSWER, Reason.TTL_EXPIRED)  # whoever refuses will do so again
-        if found[-1].answer == REPLY or silent or refused:
+        hops.append(_uncover(probing, ttl))
+        silent = all(hop.device is None for hop in hops[-SILENT:]) and len(hops) >= SILENT
+        refused = hops[-1].answer not in (NO_ANSWER, Reason.TTL_EXPIRED)  # whoever refuses will do so again
+        if hops[-1].answer == REPLY or silent or refused:
             break
-    return tuple(found)
+    return tuple(hops)
 
 
 def _uncover(probing: Probing, ttl: int) -> Uncovered:
@@ -145,7 +145,7 @@ class Broadcast:
     @property
     def hosts(self) -> int:
         """How many of them are hosts."""
-        return sum(one.kind == "host" for one in self.heard)
+        return sum(receiver.kind == "host" for receiver in self.heard)
 
     @property
     def headline(self) -> str:
@@ -157,7 +157,9 @@ class Broadcast:
         )
 
     def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  {one.name}: {', '.join(one.through)}" for one in self.heard)])
+        return "\n".join(
+            [self.headline, *(f"  {receiver.name}: {', '.join(receiver.through)}" for receiver in self.heard)]
+        )
 
     def __repr__(self) -> str:
         return f"<Broadcast: {self.headline}>"
@@ -171,10 +173,12 @@ def broadcast(index: NetworkIndex, source: Node) -> tuple[Heard, ...]:
     """
     simulation = Simulation(index.knowledge)
     station = simulation.station(source.name)
-    interface = next((one for one in station.interfaces.values() if one.put is not None), None)
+    interface = next(
+        (held_interface for held_interface in station.interfaces.values() if held_interface.put is not None), None
+    )
     if interface is None or interface.put is None:
         raise QueryError(f"{source.name} has no interface that is up to send a broadcast from")
-    own = next((held.address for held in interface.nic.addresses if not is_link_local(held)), Address(4, 0))
+    own = next((address.address for address in interface.nic.addresses if not is_link_local(address)), Address(4, 0))
     serial = simulation.world.serial()
     interface.put(Frame(interface.mac, BROADCAST, Resolution(True, own, interface.mac, own), serial))
     simulation.world.run()
@@ -183,8 +187,8 @@ def broadcast(index: NetworkIndex, source: Node) -> tuple[Heard, ...]:
         raise QueryError(f"the broadcast never ends: switching runs in a circle at {storm.node} in VLAN {storm.vlan}")
     events = simulation.world.events()
     passed = {event.node: event for event in events if isinstance(event, FrameSwitched)}
-    received = [one for one in events if isinstance(one, FrameReceived) and one.node != source.name]
-    return tuple(_heard(index, simulation, passed, one) for one in received)
+    received = [happened for happened in events if isinstance(happened, FrameReceived) and happened.node != source.name]
+    return tuple(_heard(index, simulation, passed, packet) for packet in received)
 
 
 def _heard(

@@ -100,7 +100,7 @@ class Probing:
     def _last_stop(self, out: Track, back: Track) -> Stop:
         delivered = any(isinstance(event, PacketDelivered) for event in out)
         track = back if delivered else out
-        passed = tuple(one.node for one in track if isinstance(one, (PacketSent, PacketForwarded, PacketDropped)))
+        passed = tuple(stop.node for stop in track if isinstance(stop, (PacketSent, PacketForwarded, PacketDropped)))
         final = track[-1] if track else None
         reason, interface, next_hop = Reason.NO_ROUTE, final.interface if final else "", None
         if isinstance(final, PacketWaits):
@@ -132,7 +132,7 @@ class Probing:
             return f"caught in a broadcast storm at {self.simulation.world.storm.node}"
         delivered = any(isinstance(event, PacketDelivered) for event in out)
         way, track = ("on its way back", back) if delivered else ("on its way out", out)
-        moves = [one for one in track if isinstance(one, (PacketDropped, PacketSent, PacketForwarded))]
+        moves = [stop for stop in track if isinstance(stop, (PacketDropped, PacketSent, PacketForwarded))]
         if not moves:
             return "never sent"
         final = moves[-1]

@@ -92,7 +92,7 @@ class Interface:
     def hold(self, nic: Nic) -> None:
         """Answer for the addresses that the interface has, its link-local one among them where it speaks IPv6."""
         self.nic = nic
-        self.own = frozenset(held.address for held in nic.addresses)
+        self.own = frozenset(address.address for address in nic.addresses)
         if speaks_ipv6(nic):
             self.own |= {nic.link_local}
 
@@ -187,8 +187,8 @@ class Station:
         node = replace(self.node, nics={interface.name: interface.nic})
         self.state = ForwardingState(node, routes_of(replace(node, written=host)))
         world = self._world
-        held = host.addresses[-1].address
-        world.record((HostConfigured, world.now, self.name, interface.name, held, told.router))
+        last = host.addresses[-1].address
+        world.record((HostConfigured, world.now, self.name, interface.name, last, told.router))
 
     # Packets
 
@@ -287,11 +287,11 @@ class Station:
     def _give_up(self, interface: Interface, hop: Address) -> None:
         """Nobody has answered: the packet that waited ends, and its sender is told."""
         world = self._world
-        packet, held, _, _, route = interface.waiting.pop(hop)
+        packet, packets, _, _, route = interface.waiting.pop(hop)
         world.record((Unanswered, world.now, self.name, interface.name, packet, hop))
-        if held:
+        if packets:
             self._drop(interface, packet, Reason.UNANSWERED, route, hop)
-        if packet.source not in {one for other in self.interfaces.values() for one in other.own}:
+        if packet.source not in {own_address for other in self.interfaces.values() for own_address in other.own}:
             self._report(packet, Reason.UNANSWERED, interface.nic.vrf)
 
     def _resolve(self, interface: Interface, heard: Resolution) -> None:

@@ -52,10 +52,10 @@ class Switch:
     def originate(self, interface: Outlet, vlan: int, frame: Frame) -> None:
         """Send a frame of the device's own interface in a VLAN."""
         out = self.tables[vlan].get(frame.target)
-        outs = (out,) if out is not None else tuple(one for one in self._outlets[vlan] if one is not interface)
-        for one in outs:
-            if one is not interface:
-                one.transmit(vlan, frame)
+        outs = (out,) if out is not None else tuple(outlet for outlet in self._outlets[vlan] if outlet is not interface)
+        for outlet in outs:
+            if outlet is not interface:
+                outlet.transmit(vlan, frame)
 
     def _flood(self, wire: Wire, tag: int | None, vlan: int, frame: Frame) -> None:
         world = self._world
@@ -66,7 +66,7 @@ class Switch:
             world.break_off(Storm(self.name, wire.name, vlan))
             return
         self._flooded.add(mark)
-        outs = tuple(one for one in self._outlets[vlan] if one is not wire)
+        outs = tuple(outlet for outlet in self._outlets[vlan] if outlet is not wire)
         world.record((FrameSwitched, world.now, self.name, wire.name, tag, frame, vlan, outs))
-        for one in outs:
-            one.transmit(vlan, frame)
+        for out in outs:
+            out.transmit(vlan, frame)

@@ -107,10 +107,10 @@ class Wire:
     def peer(self) -> Wire | None:
         """The wire at the far end."""
         if self._find_peer is not None:
-            found = self._find_peer(self)
+            other_end = self._find_peer(self)
             self._find_peer = None
-            if found is not None:
-                self._peer, self._delay = found
+            if other_end is not None:
+                self._peer, self._delay = other_end
         return self._peer
 
     def transmit(self, vlan: int, frame: Frame) -> None:

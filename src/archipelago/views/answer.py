@@ -44,21 +44,24 @@ def lines(answer: ReachResult) -> list[str]:
     if other is None:
         return [answer.headline, *_why_not(answer), *_probes(answer), *_ways(answer)]
     if answer.reached == other.reached:
-        found = [f"{answer.headline}, IPv4 and IPv6 alike"]
+        text = [f"{answer.headline}, IPv4 and IPv6 alike"]
     else:
-        said = [f"{'REACHED' if one.reached else 'NOT REACHED'} in IPv{one.family}" for one in (answer, other)]
-        found = [f"{said[0]}, {said[1]}: {answer.source} to {answer.target}"]
+        said = [
+            f"{'REACHED' if family_answer.reached else 'NOT REACHED'} in IPv{family_answer.family}"
+            for family_answer in (answer, other)
+        ]
+        text = [f"{said[0]}, {said[1]}: {answer.source} to {answer.target}"]
     if not answer.reached and (answer.cause, answer.mend) == (other.cause, other.mend):
-        found += _why_not(answer) + _probes(answer) + _probes(other)[:1]
+        text += _why_not(answer) + _probes(answer) + _probes(other)[:1]
     else:
-        for one in (answer, other):
-            found += _why_not(one, f"IPv{one.family}: ")
-        found += _probes(answer) + _probes(other)
+        for family_answer in (answer, other):
+            text += _why_not(family_answer, f"IPv{family_answer.family}: ")
+        text += _probes(answer) + _probes(other)
     same = [step.device for step in (*answer.out, *answer.back)] == [step.device for step in (*other.out, *other.back)]
-    found += _ways(answer)
+    text += _ways(answer)
     if same and other.reached:
-        return [*found, "", "IPv6 goes the same way"]
-    return [*found, "", "in IPv6", *_ways(other)]
+        return [*text, "", "IPv6 goes the same way"]
+    return [*text, "", "in IPv6", *_ways(other)]
 
 
 def _why_not(answer: ReachResult, before: str = "") -> list[str]:
@@ -67,16 +70,16 @@ def _why_not(answer: ReachResult, before: str = "") -> list[str]:
 
 def _probes(answer: ReachResult) -> list[str]:
     family = f", IPv{answer.family}" if answer.family else ""
-    found = [f"  probes: {answer.probes_answered} of {answer.probes_sent} answered{family}"]
-    return found + [f"    {text}" for text in _grouped(answer.lost)]
+    lines = [f"  probes: {answer.probes_answered} of {answer.probes_sent} answered{family}"]
+    return lines + [f"    {text}" for text in _grouped(answer.lost)]
 
 
 def _ways(answer: ReachResult) -> list[str]:
-    found = []
+    text = []
     for title, steps in (("way out", answer.out), ("way back", answer.back)):
         if steps:
-            found += ["", *step_lines(title, steps)]
-    return found
+            text += ["", *step_lines(title, steps)]
+    return text
 
 
 def _grouped(lost: Sequence[str]) -> list[str]:
@@ -113,12 +116,12 @@ def _port(name: str | None, tag: int | None) -> str:
     return f"{name} untagged" if tag is None else f"{name} tag {tag}"
 
 
-def trace_table(found: Trace) -> Table:
+def trace_table(trace: Trace) -> Table:
     """A line for each TTL: who answered, and what."""
     said: dict[str, str] = {"reply": "echo reply: the target itself", "no answer": "no answer"}
     said.update({str(reason): text for reason, text in ICMP_ERRORS.items()})
-    rows = [(one.ttl, one.device or "-", one.address or "-", said[one.answer]) for one in found.trace]
-    six = any(one.address is not None and one.address.version == 6 for one in found.trace)
+    rows = [(hop.ttl, hop.device or "-", hop.address or "-", said[hop.answer]) for hop in trace.trace]
+    six = any(hop.address is not None and hop.address.version == 6 for hop in trace.trace)
     limit = "hop limit" if six else "TTL"
     return table("", (limit, "device", "address", "said"), rows, (limit,))
 

@@ -9,8 +9,8 @@ from archipelago.views.table import Table, table
 
 def subnets(carving: Carving) -> Table:
     """One row for each need, both families in it; in the order in which they were allotted."""
-    names = list(dict.fromkeys(one.name for one in carving.allotments))
-    by_need = {(one.name, one.prefix.version): one for one in carving.allotments}
+    names = list(dict.fromkeys(allotment.name for allotment in carving.allotments))
+    by_need = {(allotment.name, allotment.prefix.version): allotment for allotment in carving.allotments}
     rows = [_row(name, by_need.get((name, 4)), by_need.get((name, 6))) for name in names]
     return table("subnets", COLUMNS, rows, ("VLAN", "usable", "needed", "spare"))
 
@@ -40,7 +40,7 @@ COLUMNS = (
 def _row(name: str, four: Allotment | None, six: Allotment | None) -> tuple[object, ...]:
     either = four or six
     assert either is not None
-    reasons = dict.fromkeys(one.reason for one in (four, six) if one is not None)
+    reasons = dict.fromkeys(prefix.reason for prefix in (four, six) if prefix is not None)
     how = either.reason if len(reasons) < 2 else f"IPv4 {four.reason if four else ''}; IPv6 {six.reason if six else ''}"
     ours: tuple[object, ...] = ("", "", "", "", "", "", "", "", either.needed, "", "", "")
     if four is not None:
@@ -83,7 +83,7 @@ def headline(carving: Carving) -> str:
         total = sum(space.size for space in spaces)
         left = sum(block.size for block in carving.free if block.version == version)
         names = " and ".join(str(space) for space in spaces)
-        count = sum(one.prefix.version == version for one in carving.allotments)
+        count = sum(allotment.prefix.version == version for allotment in carving.allotments)
         share = "over 99%" if 0.99 < left / total < 1 else f"{left / total:.0%}"
         parts.append(f"{count} subnets from {names}: {share} free" + (f", {left:,} addresses" if version == 4 else ""))
     return "; ".join(parts)
@@ -94,10 +94,12 @@ def picture(carving: Carving, most: int = 400) -> list[str]:
 
     Bars grow with the logarithm of the size: each character more is a block twice as large, from a single address.
     """
-    found: list[str] = []
+    rows: list[str] = []
     for version in (4, 6):
         blocks: list[tuple[Prefix, str]] = [
-            (one.prefix, _label(one)) for one in carving.allotments if one.prefix.version == version
+            (allotment.prefix, _label(allotment))
+            for allotment in carving.allotments
+            if allotment.prefix.version == version
         ]
         blocks += [(block, "reserved") for block in carving.reserved if block.version == version]
         blocks += [(block, FREE) for block in carving.free if block.version == version]
@@ -110,21 +112,21 @@ def picture(carving: Carving, most: int = 400) -> list[str]:
         longest = max(_bar(prefix) for prefix, _ in blocks)
         for prefix, label in blocks[:most]:
             mark = {FREE: ".", "reserved": "x"}.get(label, "#")
-            found.append(f"{prefix!s:<{width}}  {mark * _bar(prefix):<{longest}}  {label}")
+            rows.append(f"{prefix!s:<{width}}  {mark * _bar(prefix):<{longest}}  {label}")
         if len(blocks) > most:
-            found.append(f"and {len(blocks) - most} more blocks")
-    return found
+            rows.append(f"and {len(blocks) - most} more blocks")
+    return rows
 
 
 def _thinned(blocks: list[tuple[Prefix, str]]) -> list[tuple[Prefix, str]]:
     """Free blocks that follow one another, told as the largest of them: what an IPv6 space leaves free is no news."""
-    found: list[tuple[Prefix, str]] = []
+    kept: list[tuple[Prefix, str]] = []
     for prefix, label in blocks:
-        if label == FREE and found and found[-1][1] == FREE:
-            found[-1] = (min(found[-1][0], prefix, key=lambda one: one.length), FREE)
+        if label == FREE and kept and kept[-1][1] == FREE:
+            kept[-1] = (min(kept[-1][0], prefix, key=lambda block: block.length), FREE)
         else:
-            found.append((prefix, label))
-    return found
+            kept.append((prefix, label))
+    return kept
 
 
 def _bar(prefix: Prefix) -> int:
@@ -132,5 +134,5 @@ def _bar(prefix: Prefix) -> int:
     return max(1, bits if prefix.version == 4 else bits // 4)
 
 
-def _label(one: Allotment) -> str:
-    return f"{one.name} ({one.vlan_id})" if one.vlan_id else one.name
+def _label(allotment: Allotment) -> str:
+    return f"{allotment.name} ({allotment.vlan_id})" if allotment.vlan_id else allotment.name

@@ -33,7 +33,7 @@ def tables(
         trunks(index, nodes, vlans, ports),
         routes(index, nodes, ports) if not vlans else None,
     ]
-    return [one for one in made if one is not None and one.rows]
+    return [row for row in made if row is not None and row.rows]
 
 
 def interfaces(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
@@ -73,16 +73,16 @@ def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
         plain: dict[int, list[str]] = {}
         tagged: dict[int, list[str]] = {}
         native: dict[int, list[str]] = {}
-        for one in node.attachments.values():
-            if not one.switched or (ports and one.name not in ports):
+        for attachment in node.attachments.values():
+            if not attachment.switched or (ports and attachment.name not in ports):
                 continue
-            for vlan in one.vlans:
-                if one.written.trunk is None:
-                    plain.setdefault(vlan, []).append(one.name)
-                elif vlan == one.untagged:
-                    native.setdefault(vlan, []).append(one.name)
+            for vlan in attachment.vlans:
+                if attachment.written.trunk is None:
+                    plain.setdefault(vlan, []).append(attachment.name)
+                elif vlan == attachment.untagged:
+                    native.setdefault(vlan, []).append(attachment.name)
                 else:
-                    tagged.setdefault(vlan, []).append(one.name)
+                    tagged.setdefault(vlan, []).append(attachment.name)
         for vlan in sorted({*plain, *tagged, *native}):
             if vlans and vlan not in vlans:
                 continue
@@ -104,38 +104,48 @@ def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
 def trunks(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
     rows = []
     for node in nodes:
-        for one in node.attachments.values():
-            if ports and one.name not in ports:
+        for attachment in node.attachments.values():
+            if ports and attachment.name not in ports:
                 continue
-            carried = _carried(node, one)
+            carried = _carried(node, attachment)
             if carried is None or (vlans and not vlans & set(carried)):
                 continue
             names = folded(str(vlan) for vlan in sorted(carried)) or "nothing"
-            untagged: object = "none" if one.untagged is None else one.untagged
-            if not one.switched:
+            untagged: object = "none" if attachment.untagged is None else attachment.untagged
+            if not attachment.switched:
                 untagged = next(
-                    (nic.vlan for nic in node.nics_on(one.name) if nic.tag is None and nic.addresses), "none"
+                    (nic.vlan for nic in node.nics_on(attachment.name) if nic.tag is None and nic.addresses), "none"
                 )
-            state = "up" if one.carrier else f"down: {one.down}"
-            rows.append((node.name, one.name, _far(index, one), counted(len(carried), "VLAN"), names, untagged, state))
+            state = "up" if attachment.carrier else f"down: {attachment.down}"
+            rows.append(
+                (
+                    node.name,
+                    attachment.name,
+                    _far(index, attachment),
+                    counted(len(carried), "VLAN"),
+                    names,
+                    untagged,
+                    state,
+                )
+            )
     columns = ("device", "trunk", "towards", "carries", "VLAN ids", "untagged", "state")
     return table("trunks", columns, rows)
 
 
-def _carried(node: Node, one: Attachment) -> list[int] | None:
+def _carried(node: Node, attachment: Attachment) -> list[int] | None:
     """The VLANs of a trunk, or of a port with subinterfaces; None for anything else."""
-    if one.switched:
+    if attachment.switched:
         return (
             None
-            if one.written.trunk is None
-            else [vlan for vlan in one.vlans if vlan != one.untagged or vlan != DEFAULT_VLAN]
+            if attachment.written.trunk is None
+            else [vlan for vlan in attachment.vlans if vlan != attachment.untagged or vlan != DEFAULT_VLAN]
         )
-    tags = [nic.vlan for nic in node.nics_on(one.name) if nic.kind == "subinterface" and nic.vlan is not None]
+    tags = [nic.vlan for nic in node.nics_on(attachment.name) if nic.kind == "subinterface" and nic.vlan is not None]
     return tags or None
 
 
-def _far(index: NetworkIndex, one: Attachment) -> str:
-    peers = [index.knowledge.links[end].peer for end in one.members]
+def _far(index: NetworkIndex, attachment: Attachment) -> str:
+    peers = [index.knowledge.links[end].peer for end in attachment.members]
     named = [str(peer.device if peer.device in index.network.hosts else peer) for peer in peers if peer is not None]
     return ", ".join(named) or "nothing"
 
@@ -145,8 +155,8 @@ def routes(index: NetworkIndex, nodes: list[Node], ports: frozenset[str] = froze
     rows: list[tuple[object, ...]] = []
     for node in nodes:
         known = index.knowledge.routes(node.name)
-        for (vrf, _), one in sorted(known.tables.items()):
-            for entry in one.entries():
+        for (vrf, _), entries in sorted(known.tables.items()):
+            for entry in entries.entries():
                 if ports and entry.interface not in ports:
                     continue
                 how = (
@@ -234,7 +244,7 @@ def summary(nodes: Iterable[Node]) -> str:
 def side_by_side(index: NetworkIndex, a: Node, b: Node) -> Table:
     """How each of two devices would send to every subnet of the network, and which of the two has a route at all."""
     rows = []
-    for prefix, held in subnets(index):
+    for prefix, subnet in subnets(index):
         ways = [way_to(index, node, prefix) for node in (a, b)]
         known = [way != UNKNOWN for way in ways]
         mark = (
@@ -244,7 +254,7 @@ def side_by_side(index: NetworkIndex, a: Node, b: Node) -> Table:
             if not any(known)
             else f"only {(a if known[0] else b).name} has a route"
         )
-        rows.append((prefix, held.node.name, *ways, mark))
+        rows.append((prefix, subnet.node.name, *ways, mark))
     return table("subnets, as both see them", ("subnet", "connected at", a.name, b.name, "mark"), rows)
 
 
@@ -253,14 +263,14 @@ UNKNOWN = "no route"
 
 def subnets(index: NetworkIndex) -> list[tuple[Prefix, Held]]:
     """Every subnet that a routing device has an address in, once, in order, with the first of its holders."""
-    found: dict[Prefix, Held] = {}
+    by_prefix: dict[Prefix, Held] = {}
     for node in index.knowledge.nodes.values():
         if node.can_route:
             for nic in node.nics.values():
                 for address in nic.addresses:
                     if not is_link_local(address):
-                        found.setdefault(address.prefix, Held(node, nic, address))
-    return sorted(found.items())
+                        by_prefix.setdefault(address.prefix, Held(node, nic, address))
+    return sorted(by_prefix.items())
 
 
 def way_to(index: NetworkIndex, node: Node, prefix: Prefix, vrf: str = "") -> str:
@@ -280,13 +290,15 @@ def way_to(index: NetworkIndex, node: Node, prefix: Prefix, vrf: str = "") -> st
 def host_view(index: NetworkIndex, node: Node) -> Table:
     """How one host would send to each subnet, and why not."""
     rows = []
-    why = "; ".join(f"gateway {one.route.next_hop}: {one.reason}" for one in index.knowledge.routes(node.name).unused)
+    why = "; ".join(
+        f"gateway {route.route.next_hop}: {route.reason}" for route in index.knowledge.routes(node.name).unused
+    )
     down = next((str(nic.down) for nic in node.nics.values() if nic.down), "")
-    for prefix, held in subnets(index):
+    for prefix, subnet in subnets(index):
         way = way_to(index, node, prefix)
         if way == UNKNOWN:
             way += f": {down or why or f'no IPv{prefix.version} gateway'}"
-        vlan = index.vlan_name(held.nic.vlan) if held.nic.vlan is not None else ""
+        vlan = index.vlan_name(subnet.nic.vlan) if subnet.nic.vlan is not None else ""
         rows.append((prefix, vlan, way))
     return table(f"how {node.name} sends", ("subnet", "VLAN", "way"), rows)
 

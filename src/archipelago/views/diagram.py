@@ -90,7 +90,7 @@ def lay_out(index: NetworkIndex) -> Sheet:
     """Place every device and host."""
     network = index.network
     kinds = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}
-    counts = [(sum(one.kind == kind for one in network.devices.values()), name) for kind, name in kinds.items()]
+    counts = [(sum(device.kind == kind for device in network.devices.values()), name) for kind, name in kinds.items()]
     counts += [(len(network.vlans), "VLAN"), (len(network.hosts), "host")]
     texts = [counted(count, noun).replace("switchs", "switches") for count, noun in counts if count]
     sheet = Sheet(network.title or "network", ", ".join(texts))
@@ -202,10 +202,10 @@ def _cable_text(index: NetworkIndex, cable: Cable) -> str:
 
 
 def _tags(index: NetworkIndex, end: End) -> list[int]:
-    one = index.knowledge.attachment_at(end)
-    if one.switched:
-        return list(one.vlans)
-    return [nic.vlan for nic in index.knowledge.nodes[end.device].nics_on(one.name) if nic.vlan is not None]
+    attachment = index.knowledge.attachment_at(end)
+    if attachment.switched:
+        return list(attachment.vlans)
+    return [nic.vlan for nic in index.knowledge.nodes[end.device].nics_on(attachment.name) if nic.vlan is not None]
 
 
 def _panels(index: NetworkIndex, branches: dict[str, _Branch]) -> None:
@@ -225,8 +225,8 @@ def _panels(index: NetworkIndex, branches: dict[str, _Branch]) -> None:
         heading = index.vlan_name(vlan) if vlan is not None else "no VLAN"
         if segment is None:
             heading += " - no carrier"
-        elif len([one for one in segments[vlan] if one is not None]) > 1:
-            numbered = [one for one in segments[vlan] if one is not None]
+        elif len([member for member in segments[vlan] if member is not None]) > 1:
+            numbered = [member for member in segments[vlan] if member is not None]
             heading += f" - segment {numbered.index(segment) + 1} of {len(numbered)}"
         texts = _subnets(index, names)
         width = max(len(name) for name in names)
@@ -242,8 +242,10 @@ def _subnets(index: NetworkIndex, names: list[str]) -> list[str]:
     """A line for each family: the one subnet of its hosts, or how many there are."""
     lines = []
     for version in (4, 6):
-        held = [one for name in names for one in index.network.hosts[name].addresses if one.version == version]
-        prefixes = sorted({one.prefix for one in held if not is_link_local(one)})
+        addresses = [
+            address for name in names for address in index.network.hosts[name].addresses if address.version == version
+        ]
+        prefixes = sorted({address.prefix for address in addresses if not is_link_local(address)})
         if prefixes:
             lines.append(str(prefixes[0]) if len(prefixes) == 1 else f"{len(prefixes)} IPv{version} subnets")
     return lines or ["no subnet"]

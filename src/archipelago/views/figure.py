@@ -63,7 +63,7 @@ def draw_cells(axes: Axes, knowledge: Knowledge, matrix: Matrix) -> None:
     else:
         values = matrix.block(order, order).astype(int) * 3
         np.fill_diagonal(values, 2)
-        sizes = [len(one) for one in groups.places]
+        sizes = [len(place) for place in groups.places]
     starts = np.cumsum([0, *sizes])
     cells = len(values)
     colours = ListedColormap([CUT, PARTLY, "#ffffff", REACHED])

@@ -10,15 +10,15 @@ from archipelago.model.network import Network
 
 def lines(network: Network, findings: Sequence[Finding]) -> list[str]:
     """Four lines for each finding."""
-    found = []
-    for number, one in enumerate(findings, 1):
-        line = network.line(one.path)
-        where = f"{network.source}:{line}" if line else one.at
-        found += [
+    text = []
+    for number, finding in enumerate(findings, 1):
+        line = network.line(finding.path)
+        where = f"{network.source}:{line}" if line else finding.at
+        text += [
             "",
-            f"{number}. {one.severity.upper()} {one.slug} at {one.at} ({where})",
-            f"   {one.says}",
-            f"   breaks: {one.breaks}",
-            f"   mend:   {one.mend}",
+            f"{number}. {finding.severity.upper()} {finding.slug} at {finding.at} ({where})",
+            f"   {finding.says}",
+            f"   breaks: {finding.breaks}",
+            f"   mend:   {finding.mend}",
         ]
-    return found
+    return text

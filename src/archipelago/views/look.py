@@ -23,13 +23,13 @@ class View:
     tables: tuple[Table, ...]
 
     def __str__(self) -> str:
-        found = [self.headline]
-        for one in self.tables:
-            found += ["", *lines(one)]
-        return "\n".join(found)
+        text = [self.headline]
+        for table in self.tables:
+            text += ["", *lines(table)]
+        return "\n".join(text)
 
     def __repr__(self) -> str:
-        return f"<View: {self.headline}; {', '.join(one.title for one in self.tables)}>"
+        return f"<View: {self.headline}; {', '.join(table.title for table in self.tables)}>"
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +63,7 @@ def look(network: Network, wanted: Wanted) -> View:
         if len(wanted.devices) == 2:
             shown = [device.side_by_side(index, *nodes), *shown]
     if wanted.simulated is not None:
-        shown += [one for one in device.learned(wanted.simulated, nodes) if one.rows]
+        shown += [row for row in device.learned(wanted.simulated, nodes) if row.rows]
     return View(device.summary(nodes), tuple(shown))
 
 
@@ -84,7 +84,7 @@ def _vlan(index: NetworkIndex, name: str) -> int:
 
 
 def _port(nodes: Sequence[Node], name: str) -> str:
-    known = dict.fromkeys(one for node in nodes for one in (*node.attachments, *node.nics, *node.member_of))
+    known = dict.fromkeys(label for node in nodes for label in (*node.attachments, *node.nics, *node.member_of))
     if name not in known:
         raise QueryError(
             f"there is no port or interface '{name}'{Names().hint(name, known)}; there are: {listed(known)}"

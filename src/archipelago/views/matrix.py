@@ -43,25 +43,25 @@ class Grouped(NamedTuple):
     reached: NDArray[np.int64]
 
 
-def verdict_values(one: Verdict) -> dict[str, Any]:
+def verdict_values(verdict: Verdict) -> dict[str, Any]:
     """A verdict with the keys of `--json`."""
     return {
-        "from": one.expectation.source,
-        "to": one.expectation.target,
-        "reached": one.expectation.reached,
-        "holds": one.holds,
-        "pairs": one.pairs,
-        "broken": one.broken,
-        "broken_by": [{"source": a, "target": b} for a, b in one.such_as],
-        "cause": one.finding.slug if one.finding else None,
-        "at": one.finding.at if one.finding else None,
-        "mend": one.finding.mend if one.finding else None,
+        "from": verdict.expectation.source,
+        "to": verdict.expectation.target,
+        "reached": verdict.expectation.reached,
+        "holds": verdict.holds,
+        "pairs": verdict.pairs,
+        "broken": verdict.broken,
+        "broken_by": [{"source": a, "target": b} for a, b in verdict.such_as],
+        "cause": verdict.finding.slug if verdict.finding else None,
+        "at": verdict.finding.at if verdict.finding else None,
+        "mend": verdict.finding.mend if verdict.finding else None,
     }
 
 
 def promise(verdicts: Sequence[Verdict]) -> str:
     """How many expectations hold, in one line."""
-    broken = sum(not one.holds for one in verdicts)
+    broken = sum(not verdict.holds for verdict in verdicts)
     every = f"what must hold: {counted(len(verdicts), 'expectation')}"
     return f"{every}, {broken} broken" if broken else f"{every}, each holds"
 
@@ -73,39 +73,39 @@ def both_families(matrix: Matrix) -> str:
     return f"{counted(matrix.differing, 'pair')} reached in one of IPv4 and IPv6 and not in the other"
 
 
-def group_values(one: Group) -> dict[str, Any]:
+def group_values(group: Group) -> dict[str, Any]:
     """A cause with the keys of `--json`."""
-    example = {"pairs": one.pairs, "direction": one.direction, "source": one.source, "target": one.target}
-    return {**example, **plain(one.finding)}
+    example = {"pairs": group.pairs, "direction": group.direction, "source": group.source, "target": group.target}
+    return {**example, **plain(group.finding)}
 
 
-def causes(found: Sequence[Group], title: str = "what cuts them off") -> Table:
+def causes(shown: Sequence[Group], title: str = "what cuts them off") -> Table:
     """What cuts pairs off, the costliest first, each with its mend. Many of one kind at one device share a row, and
     where there are very many rows, all of one kind do."""
-    shared = _shared([[one] for one in found], lambda one: (one.finding.slug, one.finding.at))
+    shared = _shared([[group] for group in shown], lambda group: (group.finding.slug, group.finding.at))
     if len(shared) > MOST_ROWS:
-        shared = _shared(shared, lambda one: one.finding.slug)
-    rows = [_cause(groups) for groups in sorted(shared, key=lambda groups: -sum(one.pairs for one in groups))]
+        shared = _shared(shared, lambda group: group.finding.slug)
+    rows = [_cause(groups) for groups in sorted(shared, key=lambda groups: -sum(group.pairs for group in groups))]
     return table(title, ("pairs", "cause", "at", "why", "mend", "such as"), rows, ("pairs",))
 
 
 def _shared(rows: Iterable[list[Group]], key: Callable[[Group], object]) -> list[list[Group]]:
     """The rows, those of one key in one where there are more than MOST_ALIKE of them."""
-    found: dict[object, list[list[Group]]] = {}
+    by_finding: dict[object, list[list[Group]]] = {}
     for row in rows:
-        found.setdefault(key(row[0]), []).append(row)
+        by_finding.setdefault(key(row[0]), []).append(row)
     merged: list[list[Group]] = []
-    for alike in found.values():
+    for alike in by_finding.values():
         merged += [list(chain.from_iterable(alike))] if len(alike) > MOST_ALIKE else alike
     return merged
 
 
 def _cause(groups: list[Group]) -> tuple[str, ...]:
     first, more = groups[0], len(groups) - 1
-    places = list(dict.fromkeys(one.finding.at for one in groups))
+    places = list(dict.fromkeys(group.finding.at for group in groups))
     also, likewise = (f"; and {more:,} more like it", f"; {more:,} more likewise") if more else ("", "")
     return (
-        f"{sum(one.pairs for one in groups):,}",
+        f"{sum(group.pairs for group in groups):,}",
         first.finding.slug,
         first.finding.at if len(places) == 1 else f"{len(places):,} places",
         first.finding.says + also,
@@ -117,13 +117,17 @@ def _cause(groups: list[Group]) -> tuple[str, ...]:
 def expected(verdicts: Sequence[Verdict]) -> Table:
     """What must hold, and whether it does; what is broken comes first."""
     rows = []
-    for one in sorted(verdicts, key=lambda verdict: verdict.holds):
-        wanted = one.expectation
-        holds = "nothing to check" if not one.pairs else "holds" if one.holds else "broken"
-        such = ", ".join(f"{a} to {b}" for a, b in one.such_as[:2])
-        why, mend = (one.finding.says, one.finding.mend) if one.finding else ("", "")
-        found = f"{one.broken:,} of {counted(one.pairs, 'pair')}" if one.broken else counted(one.pairs, "pair")
-        rows.append((wanted.source, wanted.target, "yes" if wanted.reached else "no", holds, found, such, why, mend))
+    for checked in sorted(verdicts, key=lambda verdict: verdict.holds):
+        wanted = checked.expectation
+        holds = "nothing to check" if not checked.pairs else "holds" if checked.holds else "broken"
+        such = ", ".join(f"{a} to {b}" for a, b in checked.such_as[:2])
+        why, mend = (checked.finding.says, checked.finding.mend) if checked.finding else ("", "")
+        share = (
+            f"{checked.broken:,} of {counted(checked.pairs, 'pair')}"
+            if checked.broken
+            else counted(checked.pairs, "pair")
+        )
+        rows.append((wanted.source, wanted.target, "yes" if wanted.reached else "no", holds, share, such, why, mend))
     columns = ("from", "to", "reached", "verdict", "of", "such as", "why", "mend")
     return table("what must hold", columns, rows)
 
@@ -131,19 +135,19 @@ def expected(verdicts: Sequence[Verdict]) -> Table:
 def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     """The hosts by VLAN, in the order of the catalogue."""
     network = knowledge.network
-    found: dict[int | None, list[int]] = {}
+    by_place: dict[int | None, list[int]] = {}
     for index, name in enumerate(matrix.hosts):
-        found.setdefault(plugged_vlan(knowledge, network.hosts[name]), []).append(index)
+        by_place.setdefault(plugged_vlan(knowledge, network.hosts[name]), []).append(index)
     names = {number: f"{name} ({number})" for name, number in network.vlans.items()}
     order = {vlan: place for place, vlan in enumerate(names)}
-    ranked = sorted(found.items(), key=lambda item: (order.get(item[0] or 0, len(order)), item[0] or 0))
-    places = [np.array(one) for _, one in ranked]
+    ranked = sorted(by_place.items(), key=lambda item: (order.get(item[0] or 0, len(order)), item[0] or 0))
+    places = [np.array(members) for _, members in ranked]
     among = np.zeros((len(places), len(matrix.between)))
-    for number, one in enumerate(places):
-        among[number] = np.bincount(matrix.kind[one], minlength=among.shape[1])
+    for number, members in enumerate(places):
+        among[number] = np.bincount(matrix.kind[members], minlength=among.shape[1])
     reached = np.rint(among @ matrix.between @ among.T).astype(np.int64)
     own = np.rint(among @ np.diagonal(matrix.between)).astype(np.int64)
-    sizes = np.array([len(one) for one in places], dtype=np.int64)
+    sizes = np.array([len(members) for members in places], dtype=np.int64)
     pairs = np.multiply.outer(sizes, sizes)
     for cells, less in ((reached, own), (pairs, sizes)):
         cells[np.diag_indices_from(cells)] -= less
@@ -168,7 +172,7 @@ def _some(names: list[str]) -> str:
 def by_vlan(groups: Grouped) -> Table:
     """From each VLAN (a row) to each (a column): all, none, or how many of the pairs. Where that would be too wide,
     a row for each VLAN that does not reach everything, and what it does not reach."""
-    sizes = [len(one) for one in groups.places]
+    sizes = [len(place) for place in groups.places]
     count = len(sizes)
     if count <= MOST_COLUMNS:
         rows = []

@@ -42,13 +42,13 @@ def plain(value: Any) -> Any:
     if isinstance(value, Enum):
         return value.value
     if hasattr(value, "_asdict"):
-        return {name: plain(one) for name, one in value._asdict().items()}
+        return {name: plain(item) for name, item in value._asdict().items()}
     if is_dataclass(value) and not isinstance(value, type):
         return {field.name: plain(getattr(value, field.name)) for field in fields(value)}
     if isinstance(value, Mapping):
-        return {str(key): plain(one) for key, one in value.items()}
+        return {str(key): plain(item) for key, item in value.items()}
     if isinstance(value, (list, tuple, set, frozenset)):
-        return [plain(one) for one in value]
+        return [plain(item) for item in value]
     return str(value)
 
 

@@ -13,29 +13,29 @@ WHERE = {"here": "in this machine's kernel", "uml": "in a kernel that boots as a
 """Where the network was built, in words."""
 
 
-def values(found: Rehearsal) -> dict[str, Any]:
+def values(rehearsal: Rehearsal) -> dict[str, Any]:
     """The answer with the keys of `--json`."""
     return {
-        "pairs": len(found.ours),
-        "agree": len(found.ours) - len(found.differ),
-        "reached": len(found.theirs),
+        "pairs": len(rehearsal.ours),
+        "agree": len(rehearsal.ours) - len(rehearsal.differ),
+        "reached": len(rehearsal.theirs),
         "differ": [
             {
                 "source": a,
                 "target": b,
-                "simulation": found.ours[a, b].reached,
-                "kernel": (a, b) in found.theirs,
-                "cause": found.ours[a, b].cause,
+                "simulation": rehearsal.ours[a, b].reached,
+                "kernel": (a, b) in rehearsal.theirs,
+                "cause": rehearsal.ours[a, b].cause,
             }
-            for a, b in found.differ
+            for a, b in rehearsal.differ
         ],
     }
 
 
-def tables(found: Rehearsal) -> list[Table]:
+def tables(rehearsal: Rehearsal) -> list[Table]:
     """The causes of what neither reaches, then the pairs that the two answer differently."""
     causes: dict[tuple[str, str, str], int] = {}
-    for answer in found.ours.values():
+    for answer in rehearsal.ours.values():
         if not answer.reached:
             key = (answer.cause or "", answer.says or "", answer.mend or "")
             causes[key] = causes.get(key, 0) + 1
@@ -44,13 +44,13 @@ def tables(found: Rehearsal) -> list[Table]:
         (
             a,
             b,
-            "reached" if found.ours[a, b].reached else f"not reached: {found.ours[a, b].says}",
-            "answered" if (a, b) in found.theirs else "silent",
+            "reached" if rehearsal.ours[a, b].reached else f"not reached: {rehearsal.ours[a, b].says}",
+            "answered" if (a, b) in rehearsal.theirs else "silent",
         )
-        for a, b in found.differ
+        for a, b in rehearsal.differ
     ]
     made = [
         table("pairs that neither reaches, by cause", ("pairs", "cause", "why", "mend"), rows, ("pairs",)),
         table("pairs that differ", ("from", "to", "simulation", "kernel"), unlike),
     ]
-    return [one for one in made if one.rows]
+    return [row for row in made if row.rows]

@@ -22,8 +22,8 @@ class Table:
         """The rows by column (spaces as underscores): numbers as numbers, everything else as text, nothing as None."""
         return [
             {
-                name: one if isinstance(one, (int, float)) else str(one) if one not in (None, "") else None
-                for name, one in zip(self.columns, row, strict=True)
+                name: cell if isinstance(cell, (int, float)) else str(cell) if cell not in (None, "") else None
+                for name, cell in zip(self.columns, row, strict=True)
             }
             for row in self.values
         ]
@@ -43,42 +43,42 @@ def table(title: str, columns: Sequence[str], rows: Iterable[Sequence[object]], 
     )
 
 
-def chosen(one: Table, columns: Sequence[str]) -> Table:
+def chosen(wanted: Table, columns: Sequence[str]) -> Table:
     """A table with some of its columns, in the order given."""
-    places = [one.columns.index(name) for name in columns if name in one.columns]
-    rows = tuple(tuple(row[at] for at in places) for row in one.rows)
-    values = tuple(tuple(row[at] for at in places) for row in one.values)
-    return Table("", tuple(one.columns[place] for place in places), rows, one.right, values)
+    places = [wanted.columns.index(name) for name in columns if name in wanted.columns]
+    rows = tuple(tuple(row[at] for at in places) for row in wanted.rows)
+    values = tuple(tuple(row[at] for at in places) for row in wanted.values)
+    return Table("", tuple(wanted.columns[place] for place in places), rows, wanted.right, values)
 
 
-def lines(one: Table, indent: str = "") -> list[str]:
+def lines(shown: Table, indent: str = "") -> list[str]:
     """The table as aligned lines: title, heads, rows."""
     widths = [
-        max(len(head), *(len(row[index]) for row in one.rows)) if one.rows else len(head)
-        for index, head in enumerate(one.columns)
+        max(len(head), *(len(row[index]) for row in shown.rows)) if shown.rows else len(head)
+        for index, head in enumerate(shown.columns)
     ]
 
     def row_text(cells: Sequence[str]) -> str:
         parts = [
-            cell.rjust(width) if head in one.right else cell.ljust(width)
-            for cell, width, head in zip(cells, widths, one.columns, strict=True)
+            cell.rjust(width) if head in shown.right else cell.ljust(width)
+            for cell, width, head in zip(cells, widths, shown.columns, strict=True)
         ]
         return (indent + "  ".join(parts)).rstrip()
 
-    found = [one.title] if one.title else []
-    if one.rows:
-        found.append(row_text(one.columns))
-        found.append((indent + "  ".join("-" * width for width in widths)).rstrip())
-        found += [row_text(row) for row in one.rows]
-    return found
+    text = [shown.title] if shown.title else []
+    if shown.rows:
+        text.append(row_text(shown.columns))
+        text.append((indent + "  ".join("-" * width for width in widths)).rstrip())
+        text += [row_text(row) for row in shown.rows]
+    return text
 
 
 def folded(names: Iterable[str]) -> str:
     """Names with runs of numbers folded: p1, p2, p3, p7 becomes p1-p3, p7."""
     parsed = []
     for name in dict.fromkeys(names):
-        found = re.fullmatch(r"(.*?)(\d{1,9})", name)
-        parsed.append((found[1], int(found[2])) if found and not found[2].startswith("0") else (name, -1))
+        match = re.fullmatch(r"(.*?)(\d{1,9})", name)
+        parsed.append((match[1], int(match[2])) if match and not match[2].startswith("0") else (name, -1))
     parsed.sort()
     parts: list[str] = []
     index = 0

@@ -18,9 +18,9 @@ def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Fi
     node = index.knowledge.nodes[host.name]
     vlan = sits_in(index, node, next(iter(node.nics.values())))
     homes = [
-        held
-        for held in index.routed()
-        if vlan is not None and held.nic.vlan == vlan and version in (None, held.address.version)
+        holder
+        for holder in index.routed()
+        if vlan is not None and holder.nic.vlan == vlan and version in (None, holder.address.version)
     ]
     path: Path = ("hosts", host.name)
     edits: tuple[Edit, ...] = ()
@@ -105,39 +105,39 @@ def gateway_wrong(node: Node, hop: NextHop, home: Held | None, why: str) -> Find
     )
 
 
-def mask_mismatch(held: Held, right: Prefix) -> Finding:
+def mask_mismatch(holder: Held, right: Prefix) -> Finding:
     """An address whose prefix length is not that of its subnet."""
-    path = nic_path(held)
-    new = held.address._replace(length=right.length)
-    wide = held.address.length < right.length
+    path = nic_path(holder)
+    new = holder.address._replace(length=right.length)
+    wide = holder.address.length < right.length
     which, what = ("addresses outside", "neighbours") if wide else ("part of", "addresses elsewhere")
     return finding(
         "mask-mismatch",
-        at=held.node.name,
+        at=holder.node.name,
         path=(*path, "address"),
-        says=f"{held.node.name} has {held.address}, but its subnet is {right}",
-        mend=f"set the address of {label(held)} to {new}",
-        edits=(Edit((*path, "address"), replaced(held.nic.addresses, held.address, new)),),
-        effect=f"{held.node.name} takes {which} its subnet for {what}",
+        says=f"{holder.node.name} has {holder.address}, but its subnet is {right}",
+        mend=f"set the address of {label(holder)} to {new}",
+        edits=(Edit((*path, "address"), replaced(holder.nic.addresses, holder.address, new)),),
+        effect=f"{holder.node.name} takes {which} its subnet for {what}",
     )
 
 
-def vlan_wrong(index: NetworkIndex, host: Host, attachment: Attachment, right: int, found: int | None) -> Finding:
+def vlan_wrong(index: NetworkIndex, host: Host, attachment: Attachment, right: int, actual: int | None) -> Finding:
     """A host whose port is not in the VLAN of its subnet."""
     device = host.at.device
     path = port_path(index.knowledge, device, attachment.name)
-    one = attachment.written
+    written = attachment.written
     key = index.vlan_key(right)
-    where = f"in {index.vlan_name(found)}" if found else "a trunk without an untagged VLAN"
+    where = f"in {index.vlan_name(actual)}" if actual else "a trunk without an untagged VLAN"
     edits = [Edit((*path, "access"), key)]
-    if one.trunk is not None:
+    if written.trunk is not None:
         edits = [Edit((*path, "trunk"), REMOVE), *edits]
-        if one.untagged is not None:
+        if written.untagged is not None:
             edits = [Edit((*path, "untagged"), REMOVE), *edits]
     return finding(
         "vlan-wrong",
         at=device,
-        path=(*path, "access") if one.access else path,
+        path=(*path, "access") if written.access else path,
         says=f"{device}/{attachment.name} is {where}, but {host.name} has an address of {index.vlan_name(right)}",
         mend=f"make {device}/{attachment.name} an access port of {key}",
         edits=tuple(edits),
@@ -175,9 +175,9 @@ def address_broadcast(index: NetworkIndex, target: Address, prefix: Prefix) -> F
 
 def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held, ...]) -> Finding:
     """One address on several interfaces: a host among them gets a free one, else the last written."""
-    last = next((held for held in reversed(holders) if held.node.kind == "host"), holders[-1])
+    last = next((holder for holder in reversed(holders) if holder.node.kind == "host"), holders[-1])
     new = free_address(index, last.address.prefix)
-    names = " and ".join(label(held) for held in holders)
+    names = " and ".join(label(holder) for holder in holders)
     return finding(
         "duplicate-address",
         at=last.node.name,
@@ -188,20 +188,20 @@ def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held
     )
 
 
-def _moved(held: Held, new: InterfaceAddress | None) -> tuple[Edit, ...]:
+def _moved(holder: Held, new: InterfaceAddress | None) -> tuple[Edit, ...]:
     if new is None:
         return ()
-    return (Edit((*nic_path(held), "address"), replaced(held.nic.addresses, held.address, new)),)
+    return (Edit((*nic_path(holder), "address"), replaced(holder.nic.addresses, holder.address, new)),)
 
 
-def link_mask_mismatch(held: Held, other: Held) -> Finding:
+def link_mask_mismatch(holder: Held, other: Held) -> Finding:
     """Two routing interfaces on one link that disagree on its prefix length."""
-    found = mask_mismatch(held, other.address.prefix)
+    mistake = mask_mismatch(holder, other.address.prefix)
     return finding(
         "link-mask-mismatch",
-        at=found.at,
-        path=found.path,
-        says=f"{label(held)} has {held.address} and {label(other)} on the same link has {other.address}",
-        mend=found.mend,
-        edits=found.edits,
+        at=mistake.at,
+        path=mistake.path,
+        says=f"{label(holder)} has {holder.address} and {label(other)} on the same link has {other.address}",
+        mend=mistake.mend,
+        edits=mistake.edits,
     )

@@ -14,20 +14,20 @@ from archipelago.model.finding import REMOVE, Edit, Finding
 NodeInterface = tuple[Node, Nic]
 
 
-def tag_wrong(index: NetworkIndex, held: Held, right: int) -> Finding:
+def tag_wrong(index: NetworkIndex, holder: Held, right: int) -> Finding:
     """A subinterface or VLAN interface that stands in another VLAN than the hosts of its subnet."""
-    key = "tag" if held.nic.kind == "subinterface" else "vlan"
-    taken = key == "vlan" and any(nic.kind == "vlan" and nic.vlan == right for nic in held.node.nics.values())
+    key = "tag" if holder.nic.kind == "subinterface" else "vlan"
+    taken = key == "vlan" and any(nic.kind == "vlan" and nic.vlan == right for nic in holder.node.nics.values())
     return finding(
         "tag-wrong",
-        at=held.node.name,
-        path=(*nic_path(held), key),
+        at=holder.node.name,
+        path=(*nic_path(holder), key),
         says=(
-            f"{label(held)} holds {held.address} in {index.vlan_name(held.nic.vlan)}, "
+            f"{label(holder)} holds {holder.address} in {index.vlan_name(holder.nic.vlan)}, "
             f"but the hosts of that subnet are in {index.vlan_name(right)}"
         ),
-        mend=f"set '{key}' of {label(held)} to {index.vlan_key(right)}",
-        edits=() if taken else (Edit((*nic_path(held), key), index.vlan_key(right)),),
+        mend=f"set '{key}' of {label(holder)} to {index.vlan_key(right)}",
+        edits=() if taken else (Edit((*nic_path(holder), key), index.vlan_key(right)),),
         vlan=index.vlan_name(right),
     )
 
@@ -83,7 +83,7 @@ def tag_mismatch(index: NetworkIndex, tagged: NodeInterface, bare: NodeInterface
     (node, nic), (far_node, far) = tagged, bare
     vlan = index.vlan_name(nic.vlan)
     path, key, change = (*nic_path(tagged), "untagged"), "true", f"let {node.name}/{nic.name} take untagged frames"
-    occupied = any(one.tag is None and one.speaks for one in node.nics_on(nic.attachment or ""))
+    occupied = any(other.tag is None and other.speaks for other in node.nics_on(nic.attachment or ""))
     edits: tuple[Edit, ...] = () if occupied else (Edit(path, key),)
     if far.kind == "subinterface":
         path, change = (*nic_path(bare), "untagged"), f"let {far_node.name}/{far.name} be tagged"
@@ -106,13 +106,16 @@ def no_gateway_in_vlan(
     """A VLAN with hosts that no routing device has an interface in."""
     edits: tuple[Edit, ...] = ()
     mend = f"give {at.name} an interface in {index.vlan_name(vlan)}"
-    held = texts(addresses)
+    address_texts = texts(addresses)
     if addresses:
         key = index.vlan_key(vlan)
         if parent is not None:
-            name, value = f"{parent}.{vlan}", {"parent": parent, "tag": key, "address": held}
+            name, value = f"{parent}.{vlan}", {"parent": parent, "tag": key, "address": address_texts}
         else:
-            name, value = f"{key if key[0].isalpha() else 'vlan-' + key}-gateway", {"vlan": key, "address": held}
+            name, value = (
+                f"{key if key[0].isalpha() else 'vlan-' + key}-gateway",
+                {"vlan": key, "address": address_texts},
+            )
         while name in at.nics:
             name += "-new"
         kind = "tag" if parent else "VLAN"

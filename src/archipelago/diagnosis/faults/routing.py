@@ -60,7 +60,9 @@ def routes_missing(table: tuple[Node, str], prefixes: list[Prefix], next_hop: Ad
         path=path,
         says=f"{where} has no route to {len(prefixes)} subnets: {names}",
         mend=add if next_hop else f"give {where} routes to them",
-        edits=tuple(Edit((*path, "+"), _route(one, next_hop, vrf)) for one in prefixes) if next_hop else (),
+        edits=tuple(Edit((*path, "+"), _route(destination, next_hop, vrf)) for destination in prefixes)
+        if next_hop
+        else (),
         effect=f"nothing from {node.name} or behind it gets there, nor back",
     )
 

@@ -37,6 +37,6 @@ def node_path(node: Node) -> Path:
     return ("hosts" if node.kind == "host" else "devices", node.name)
 
 
-def label(held: Held) -> str:
+def label(holder: Held) -> str:
     """An address's holder as people call it."""
-    return held.node.name if held.node.kind == "host" else f"{held.node.name}/{held.nic.name}"
+    return holder.node.name if holder.node.kind == "host" else f"{holder.node.name}/{holder.nic.name}"

@@ -1,0 +1,166 @@
+"""VLANs where nobody needs them: on trunks, and in the catalogue."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from archipelago.audit.registry import rule
+from archipelago.audit.switching import facing_attachments, users, whole
+from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.places import port_path
+from archipelago.knowledge.devices import Attachment, Nic, Node
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.links import HOST_PORT
+from archipelago.knowledge.topology import Layer2Endpoint, host_endpoint
+from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.parts import Path
+
+
+@rule
+def excess(index: NetworkIndex) -> Iterator[Finding]:
+    """A trunk that carries a VLAN that nobody beyond it needs."""
+    everyone = users(index)
+    peopled = {
+        vlan for vlan, members in everyone.items() if any(node.kind in ("host", "switch") for node, _ in members)
+    }
+    planned = _planned(index)
+    waiting = {vlan for _, vlan in planned}
+    settled = {
+        vlan for vlan, members in everyone.items() if vlan in peopled and _served(members) and whole(index, members)
+    }
+    needed = _needed(index, planned)
+    for node, link, _, _ in facing_attachments(index):
+        trunk = link.written.trunk
+        if not link.switched or trunk is None or not link.carrier or (trunk == "all" and node.off):
+            continue
+        listed = sorted(link.vlans) if trunk == "all" else list(trunk)
+        spare = [
+            vlan
+            for vlan in listed
+            if vlan in link.vlans
+            and (vlan in settled or (vlan not in everyone and vlan not in waiting))
+            and vlan != link.untagged
+            and not _crosses(index, node, link, vlan, needed)
+        ]
+        if not spare or any(vlan in everyone and vlan not in settled for vlan in spare):
+            continue
+        if not any(vlan in everyone for vlan in listed) and trunk != "all":
+            continue
+        path = (*port_path(index.knowledge, node.name, link.name), "trunk")
+        names = ", ".join(index.vlan_key(vlan) for vlan in spare)
+        keep = [
+            index.vlan_key(vlan)
+            for vlan in listed
+            if vlan not in spare and not (vlan == link.untagged and trunk == "all")
+        ]
+        yield finding(
+            "vlan-not-needed-on-trunk",
+            at=node.name,
+            path=path,
+            says=f"trunk {node.name}/{link.name} carries {names}, which nobody beyond it needs",
+            mend=f"let {node.name}/{link.name} carry {', '.join(keep) or 'nothing'}",
+            edits=(Edit(path, keep),),
+        )
+
+
+def _served(members: list[tuple[Node, Nic]]) -> bool:
+    """Whether a VLAN has the gateway that its members call for."""
+    routed = any(node.can_route for node, _ in members)
+    return routed or not any(node.written.gateway for node, _ in members)
+
+
+def _planned(index: NetworkIndex) -> set[Layer2Endpoint]:
+    """Places where an access port waits for a host, or where a host belongs that is plugged in wrongly."""
+    planned: set[Layer2Endpoint] = set()
+    for node in index.knowledge.nodes.values():
+        for attachment in node.attachments.values():
+            if (
+                attachment.switched
+                and attachment.written.trunk is None
+                and attachment.written.access
+                and not attachment.written.off
+            ):
+                planned.add((node.name, attachment.written.access))
+    for host in index.network.hosts.values():
+        node = index.knowledge.nodes[host.name]
+        homes = [index.home_of(node, address) for address in host.addresses]
+        planned |= {(host.at.device, home.nic.vlan) for home in homes if home is not None and home.nic.vlan is not None}
+    return planned
+
+
+def _next_to(index: NetworkIndex) -> Mapping[Layer2Endpoint, list[Layer2Endpoint]]:
+    """The endpoints beside each, hosts included."""
+    knowledge = index.knowledge
+    neighbours: dict[Layer2Endpoint, list[Layer2Endpoint]] = {}
+    for name in knowledge.devices:
+        for hop in knowledge.topology.of(name):
+            if hop.mutual:
+                neighbours.setdefault(hop.endpoint, []).append(hop.target)
+    for host in knowledge.written.hosts.values():
+        joined = host_endpoint(knowledge.devices, host.at)
+        if joined is not None and knowledge.links[host.at].carrier:
+            neighbours.setdefault((host.name, HOST_PORT), []).append(joined)
+            neighbours.setdefault(joined, []).append((host.name, HOST_PORT))
+    return neighbours
+
+
+def _needed(index: NetworkIndex, planned: set[Layer2Endpoint]) -> set[Layer2Endpoint]:
+    """The places in switches that lie between users: what is left once dead ends are taken away."""
+    next_to = _next_to(index)
+    degree = {endpoint: len(set(near)) for endpoint, near in next_to.items()}
+    gone: set[Layer2Endpoint] = set()
+
+    def ends_here(endpoint: Layer2Endpoint) -> bool:
+        return degree[endpoint] <= 1 and isinstance(endpoint[1], int) and endpoint not in planned
+
+    queue = [endpoint for endpoint in degree if ends_here(endpoint)]
+    while queue:
+        endpoint = queue.pop()
+        if endpoint in gone:
+            continue
+        gone.add(endpoint)
+        for other in next_to[endpoint]:
+            if other not in gone:
+                degree[other] -= 1
+                if ends_here(other):
+                    queue.append(other)
+    return set(next_to) - gone
+
+
+def _crosses(index: NetworkIndex, node: Node, attachment: Attachment, vlan: int, needed: set[Layer2Endpoint]) -> bool:
+    """Whether a VLAN has users on both sides of an attachment."""
+    members = set(attachment.members)
+    here: Layer2Endpoint = (node.name, vlan)
+    if here not in needed:
+        return False
+    for joint in index.knowledge.topology.at(here):
+        if joint.mutual and joint.cable is not None and (joint.cable.a in members or joint.cable.b in members):
+            return joint.target in needed
+    return False
+
+
+@rule
+def unused_vlans(index: NetworkIndex) -> Iterator[Finding]:
+    """A VLAN of the catalogue that nothing is set to."""
+    used: set[int | None] = set()
+    for node in index.knowledge.nodes.values():
+        for attachment in node.attachments.values():
+            written = attachment.written
+            used |= {written.access, written.untagged if isinstance(written.untagged, int) else None}
+            used |= set(written.trunk) if isinstance(written.trunk, tuple) else set()
+        used |= {nic.vlan for nic in node.nics.values()}
+    for name, vlan in index.network.vlans.items():
+        if vlan not in used:
+            edits = [Edit(("vlans", name), REMOVE)]
+            for device in index.network.devices.values():
+                if device.vlans is not None and vlan in device.vlans:
+                    path: Path = ("devices", device.name, "vlans")
+                    edits.append(Edit(path, [index.vlan_key(kept) for kept in device.vlans if kept != vlan]))
+            yield finding(
+                "vlan-unused",
+                at=name,
+                path=("vlans", name),
+                says=f"VLAN {name} ({vlan}) is declared, but nothing uses it",
+                mend=f"remove {name} from the catalogue, or put ports in it",
+                edits=tuple(edits),
+            )
