@@ -15,13 +15,15 @@ from archipelago.addressing.convention import GatewayConvention
 from archipelago.addressing.free import aligned, gaps
 from archipelago.addressing.values import Address, Prefix, parse_address, parse_interface_address, parse_prefix
 
-HABITS = st.sampled_from([GatewayConvention("first", 1), GatewayConvention("last", -1), GatewayConvention("+2", 2)])
+CONVENTIONS = st.sampled_from(
+    [GatewayConvention("first", 1), GatewayConvention("last", -1), GatewayConvention("+2", 2)]
+)
 
 
 @given(
     hosts=st.lists(st.integers(0, 300), min_size=1, max_size=30),
     headroom=st.sampled_from([Fraction(0), Fraction(1, 4), Fraction(1)]),
-    convention=HABITS,
+    convention=CONVENTIONS,
     by_vlan_id=st.booleans(),
     pins=st.sets(st.integers(0, 60), max_size=4),
 )

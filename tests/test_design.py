@@ -96,7 +96,7 @@ def _seat(first):
     ("old", "new", "told"),
     [
         ("  - landing/p1 ~ quay-1/p24\n", "", "add a cable"),
-        ("  - quay-1/p23 ~ quay-2/p24\n", "", "no way over switches from quay-2"),
+        ("  - quay-1/p23 ~ quay-2/p24\n", "", "no path over switches from quay-2"),
         ("[tickets, crew]", "[tickets]", "has no gateway"),
         ("address: 10.44.8.40/24", "address: 10.44.9.40/24", "subnet of 'crew' is 10.44.8.0/24"),
         ("address: 10.44.8.40/24", "address: 10.44.8.1/24", "the gateway of 'crew'"),

@@ -199,7 +199,7 @@ def test_hosts_that_fare_alike_are_one_class():
     text = "devices:\n  landing: {kind: router, ports: {p1: {address: 10.1.0.1/24}}}\n" + switches
     made = network(text + "hosts:\n" + hosts + "cables: [landing/p1 ~ q0/up, q0/a ~ q1/a, q1/b ~ q2/b]\n")
     arrays = build_arrays(know(made))
-    assert len(arrays.examples) == 3  # a bunch for each switch
+    assert len(arrays.examples) == 3  # a host class for each switch
     found = matrix(made)
     assert found.between.shape == (1, 1) and found.count == found.pairs == 90 * 89
     ((_, cut),) = archipelago.what_if(made, ["q1/b"])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import doctest
 import importlib
+import inspect
 import io
 import subprocess
 import sys
@@ -160,12 +161,19 @@ def test_results_print_well_and_become_json_and_tables():
 
 
 def test_the_public_calls_show_how_they_are_used():
+    examples = ROOT / "examples"
+    given = {
+        "archipelago": archipelago,
+        "network": archipelago.read_network(examples / "slipway-network.yaml"),
+        "brief": archipelago.read_brief(examples / "slipway-brief.yaml"),
+    }
     for name in ("reading", "planning", "asking", "checking", "showing"):
-        module = importlib.import_module(f"archipelago.api.{name}")
-        assert not doctest.testmod(module).failed
-        for one in vars(module).values():
-            if getattr(one, "__module__", "") == module.__name__ and one.__name__ in archipelago.__all__:
-                assert "Args:" in one.__doc__ and ("Returns:" in one.__doc__ or "Raises:" in one.__doc__), one
+        assert not doctest.testmod(importlib.import_module(f"archipelago.api.{name}"), extraglobs=given).failed
+    for call in (getattr(archipelago, name) for name in archipelago.__all__):
+        if inspect.isfunction(call):
+            assert "Args:" in call.__doc__ and ">>>" in call.__doc__, call
+            assert "Returns:" in call.__doc__ or call.__annotations__["return"] == "None", call
+            assert "Any" not in call.__annotations__.values(), call
 
 
 def test_the_package_is_a_command_and_its_rooms_import():

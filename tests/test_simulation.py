@@ -137,7 +137,7 @@ def test_two_defaults_that_point_at_each_other_run_out_of_ttl():
 
 
 def test_an_answer_from_the_near_side_only():
-    """The far router has no way back: the near side of the link answers, the far side does not."""
+    """The far router has no route back: the near side of the link answers, the far side does not."""
     made = network(
         "  a: {kind: router, ports: {p1: {address: 10.44.8.1/24}, p2: {address: 10.44.200.0/31}}, "
         "routes: [{destination: 10.44.9.0/24, next-hop: 10.44.200.1}]}\n"

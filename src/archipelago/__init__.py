@@ -3,6 +3,9 @@
 The public calls and the public types, and nothing else. Each call loads what it needs when it is called, so importing
 the package costs next to nothing. Results are plain frozen data that print well; `to_json` and `to_table` turn any of
 them into JSON-ready values or a pandas table.
+
+The examples in their docstrings share one network and one brief, `network` and `brief`: those of
+`examples/slipway-network.yaml` and `examples/slipway-brief.yaml`.
 """
 
 from __future__ import annotations

@@ -77,6 +77,12 @@ def trace(network: Network, source: str, target: str, *, family: int | None = No
 
     Raises:
         QueryError: an end does not exist, or the two have no family in common.
+
+    Example:
+        >>> print(archipelago.trace(network, "winch", "gull"))
+        gull answers; 1 router on the way answered
+          1  landing  10.44.20.1  ttl-expired
+          2  gull  10.44.20.130  reply
     """
     from archipelago.simulation.explore import Trace
     from archipelago.simulation.explore import trace as ask
@@ -97,6 +103,11 @@ def broadcast(network: Network, source: str) -> Broadcast:
 
     Raises:
         QueryError: the source does not exist or has no interface that is up, or the broadcast never ends.
+
+    Example:
+        >>> print(archipelago.broadcast(network, "winch"))
+        a broadcast of winch is heard by 0 hosts, 1 station in all
+          landing: slip p1 to p12
     """
     from archipelago.knowledge.ends import find_source
     from archipelago.knowledge.index import index_network

@@ -26,6 +26,9 @@ def audit(network: Network) -> AuditResult:
     Returns:
         The findings, a tuple that prints as text; empty where there are none.
 
+    Raises:
+        TypeError: this is no network, such as a path.
+
     Example:
         >>> import archipelago
         >>> print(archipelago.audit(archipelago.Network()))
@@ -95,6 +98,12 @@ def what_if(
 
     Raises:
         QueryError: there is no such part.
+
+    Example:
+        >>> for part, answer in archipelago.what_if(network, ["slip", "gull"]):
+        ...     print(part, answer)
+        slip 0 of 2 pairs reached; 2 pairs cut off
+        gull 0 of 2 pairs reached; 2 pairs cut off
     """
     from archipelago.reachability.matrix import what_if as decide
 
@@ -117,6 +126,11 @@ def expectations(
 
     Raises:
         QueryError: an end does not exist.
+
+    Example:
+        >>> for verdict in archipelago.expectations(network, [("winch", "gull", True)]):
+        ...     print(verdict)
+        winch to gull: reached: holds for the one pair
     """
     from archipelago.knowledge.known import know
     from archipelago.model.expectation import Expectation
@@ -145,6 +159,9 @@ def assert_expected(
     Raises:
         AssertionError: one does not hold; the text says which, and which pairs break it.
         QueryError: an end does not exist.
+
+    Example:
+        >>> archipelago.assert_expected(network, [("winch", "gull", True)])
     """
     broken = [str(expectation) for expectation in expectations(network, expect, family) if not expectation]
     if broken:
@@ -166,6 +183,12 @@ def mend(text: str, *, only: Sequence[str] = (), source: str = "the text") -> Me
     Raises:
         DocumentError: the text is not a network.
         QueryError: no finding is one of `only`.
+
+    Example:
+        >>> broken = archipelago.network_text(network).replace("access: crew", "access: yard")
+        >>> print(archipelago.mend(broken))
+        1 mend made; left: no findings: nothing wrong or risky was found
+          vlan-wrong at slip: make slip/p1 an access port of crew
     """
     from archipelago.api.mending import mend as run
 

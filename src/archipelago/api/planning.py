@@ -84,6 +84,11 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
 
     Raises:
         DesignError: with everything that cannot be built, each with its remedy.
+
+    Example:
+        >>> made = archipelago.design(brief)
+        >>> made.network.devices["slip"].ports["p12"].trunk
+        (120, 140)
     """
     from archipelago.design.build import design as build
     from archipelago.model.brief import Brief

@@ -107,6 +107,11 @@ def write_network(network: Network, path: str | PathLike[str]) -> None:
 
     Raises:
         DocumentError: the place cannot be written to.
+
+    Example:
+        >>> archipelago.write_network(network, "nowhere/network.yaml")  # doctest: +ELLIPSIS
+        Traceback (most recent call last):
+        archipelago.errors.DocumentError: nowhere/network.yaml: the file cannot be written: ...
     """
     from archipelago.files.disk import write_whole
 

@@ -44,6 +44,10 @@ def view(
 
     Raises:
         QueryError: a device, host, VLAN or port does not exist.
+
+    Example:
+        >>> print(archipelago.view(network, ["landing"]).headline)
+        2 interfaces with addresses, 2 up
     """
     from archipelago.views.look import Wanted, look
 
@@ -67,6 +71,10 @@ def draw(network: Network, path: str | PathLike[str] | None = None, *, axes: Axe
     Raises:
         QueryError: the name ends in neither .svg nor .png, or there is neither a path nor axes.
         DocumentError: the place cannot be written to.
+
+    Example:
+        >>> from matplotlib.figure import Figure
+        >>> archipelago.draw(network, axes=Figure().subplots())
     """
     from archipelago.errors import QueryError
     from archipelago.views.draw import draw_into, picture_of
@@ -95,6 +103,10 @@ def draw_matrix(
     Raises:
         QueryError: the name ends in neither .svg nor .png, or there is neither a path nor axes.
         DocumentError: the place cannot be written to.
+
+    Example:
+        >>> from matplotlib.figure import Figure
+        >>> archipelago.draw_matrix(network, archipelago.matrix(network), axes=Figure().subplots())
     """
     from archipelago.errors import QueryError
     from archipelago.knowledge.known import know
@@ -123,6 +135,10 @@ def export(network: Network, format: str = "linux") -> str:
 
     Raises:
         QueryError: there is no such format.
+
+    Example:
+        >>> archipelago.export(network, "linux").splitlines()[0]
+        '#!/bin/sh'
     """
     from archipelago.errors import QueryError
     from archipelago.exchange.linux import script
@@ -155,6 +171,10 @@ def rehearse(
     Raises:
         QueryError: a host does not exist, the network would storm, or the time is not a number above 0.
         KernelError: there is no kernel to use, or it did not finish in time.
+
+    Example:
+        >>> rehearsal = archipelago.rehearse(network)  # doctest: +SKIP
+        >>> print(rehearsal)  # doctest: +SKIP
     """
     from archipelago.errors import QueryError
 
@@ -173,6 +193,10 @@ def to_json(result: object) -> object:
 
     Returns:
         The same in what JSON knows.
+
+    Example:
+        >>> archipelago.to_json(archipelago.reach(network, "winch", "gull"))["reached"]
+        True
     """
     from archipelago.views.plain import plain
 
@@ -193,6 +217,12 @@ def to_table(result: object, by: str = "class") -> pandas.DataFrame:
 
     Raises:
         QueryError: a matrix has too many hosts to be laid out host by host.
+
+    Example:
+        >>> archipelago.to_table(archipelago.matrix(network), by="pair")
+          source destination  reached
+        0  winch        gull     True
+        1   gull       winch     True
     """
     from archipelago.views.plain import frame
 

@@ -27,7 +27,7 @@ class Wiring:
 
 
 def wire(draft: Draft) -> Wiring:
-    """Decide which VLANs every cable carries. What has no way to its gateway is a reason not to build."""
+    """Decide which VLANs every cable carries. What has no path to its gateway is a reason not to build."""
     brief = draft.brief
     wiring = Wiring()
     peers = {end: (other, cable) for cable in brief.cables for end, other in ((cable.a, cable.b), (cable.b, cable.a))}
@@ -176,7 +176,7 @@ def carry_vlan(draft: Draft, wiring: Wiring, vlan: int, devices: list[str]) -> N
             where = wiring.serving.get(vlan)
             place = f"{where.device}/{where.port}" if where and where.port else top
             draft.reasons.append(
-                f"VLAN '{draft.name_of(vlan)}' has no way over switches from {device} to its gateway at {place}; "
+                f"VLAN '{draft.name_of(vlan)}' has no path over switches from {device} to its gateway at {place}; "
                 "add a cable that joins them, or place the gateway nearer"
             )
             continue

@@ -264,7 +264,7 @@ def _untagged_of(node: Node, attachment: Attachment) -> int | None:
 def _uncabled(
     index: NetworkIndex, vlan: int, reached: set[str], start: NodeInterface, goal: NodeInterface
 ) -> list[Finding]:
-    """No way along cables: the free ports, one on each side, that look made for each other."""
+    """No path along cables: the free ports, one on each side, that look made for each other."""
     near: list[End] = []
     far: list[End] = []
     for name, ports in index.knowledge.ports.items():

@@ -16,7 +16,7 @@ from archipelago.model.parts import Device, Host, Route
 
 
 def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
-    """A station that knows no way to the target."""
+    """A station without a route to the target."""
     version = stop.target.version
     if node.kind == "host" or version not in node.forwards:
         return no_usable_gateway(index, node, version)
@@ -48,7 +48,7 @@ def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
 
 
 def no_usable_gateway(index: NetworkIndex, node: Node, version: int) -> Finding:
-    """A host, or a device that does not route, knows no way: no address, no gateway, or one it cannot use."""
+    """A host, or a device that does not route, has no route: no address, no gateway, or one it cannot use."""
     own = [
         Held(node, nic, address)
         for nic in node.nics.values()

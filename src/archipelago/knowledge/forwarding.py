@@ -71,7 +71,7 @@ def decide(state: ForwardingState, header: Header, ingress: str | None = None, v
     Args:
         state: the station.
         header: the packet's.
-        ingress: the interface that it came in by; None where it is the station's own.
+        ingress: its ingress interface; None where it is the station's own.
         vrf: the routing table of a packet of its own; one that came in is looked up in that of its interface.
     """
     node, destination = state.node, header.destination

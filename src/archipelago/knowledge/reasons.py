@@ -28,13 +28,13 @@ class Reason(StrEnum):
     UNANSWERED = "unanswered"
     """Nobody answered for the next hop."""
     LOST = "lost"
-    """It was sent, and nobody took it in."""
+    """It was sent, and delivered to nobody."""
     STORM = "storm"
     """A broadcast that never ends took the domain down."""
     TAG_NOT_ACCEPTED = "tag-not-accepted"
     """A frame whose tag, or lack of one, the port does not accept (IEEE 802.1Q 6.9, 8.6.2)."""
     SAME_PORT = "same-port"
-    """A frame for a station behind the port that it came in by (IEEE 802.1Q 8.6.1)."""
+    """A frame for a station behind its ingress port (IEEE 802.1Q 8.6.1)."""
 
 
 class DownCause(StrEnum):

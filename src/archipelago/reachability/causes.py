@@ -354,7 +354,7 @@ class _Explained:
 
     def _beyond(self, stop: Stop, entry: Entry) -> Stop:
         """Where a packet that left by a route stopped: nothing can leave there, broadcasts never end there, whoever
-        took it in does not forward it, or nobody answered."""
+        it was delivered to does not forward it, or nobody answered."""
         index = self.index
         next_hop = entry.next_hop or stop.target
         if asking_address(index.knowledge.nodes[stop.node].nics[entry.interface], next_hop) is None:

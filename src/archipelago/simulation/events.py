@@ -36,7 +36,7 @@ class FrameIgnored(NamedTuple):
 
 
 class FrameSwitched(NamedTuple):
-    """A switch passes a frame on; `interface` is the port that it came in by."""
+    """A switch passes a frame on; `interface` is its ingress port."""
 
     time: int
     node: str
