@@ -13,10 +13,10 @@ from archipelago import (
     draw,
     matrix,
     network_text,
+    parse_interface_address,
+    parse_next_hop,
     read_network,
 )
-from archipelago.addressing.values import parse_interface_address as held
-from archipelago.files.codecs import parse_next_hop as hop
 
 VLANS = {"crew": 120, "cameras": 140}
 GATEWAYS = {"crew": "10.44.20.1/25", "cameras": "10.44.20.129/26"}
@@ -26,7 +26,7 @@ office = Device(
     "router",
     ports={"p1": Port("p1")},
     interfaces={
-        f"p1.{tag}": Subinterface(f"p1.{tag}", "p1", tag, addresses=(held(GATEWAYS[name]),))
+        f"p1.{tag}": Subinterface(f"p1.{tag}", "p1", tag, addresses=(parse_interface_address(GATEWAYS[name]),))
         for name, tag in VLANS.items()
     },
 )
@@ -40,8 +40,10 @@ slip = Device(
     },
 )
 hosts = (
-    Host("winch", End("slip", "p1"), (held("10.44.20.2/25"),), (hop("10.44.20.1"),)),
-    Host("lookout", End("slip", "p2"), (held("10.44.20.130/26"),), (hop("10.44.20.129"),)),
+    Host("winch", End("slip", "p1"), (parse_interface_address("10.44.20.2/25"),), (parse_next_hop("10.44.20.1"),)),
+    Host(
+        "lookout", End("slip", "p2"), (parse_interface_address("10.44.20.130/26"),), (parse_next_hop("10.44.20.129"),)
+    ),
 )
 network = Network(
     "Tern Bay, slipway",
@@ -51,8 +53,8 @@ network = Network(
     (Cable(End("pier-office", "p1"), End("slip", "p12")),),
 )
 
-found = audit(network)
-print(found)
-mended = read_network(amend(network_text(network), [edit for one in found for edit in one.edits]))
+findings = audit(network)
+print(findings)
+mended = read_network(amend(network_text(network), [edit for finding in findings for edit in finding.edits]))
 print(matrix(mended), audit(mended), sep="\n")
 draw(mended, "slipway.svg")

@@ -167,8 +167,9 @@ def test_the_public_calls_show_how_they_are_used():
         "network": archipelago.read_network(examples / "slipway-network.yaml"),
         "brief": archipelago.read_brief(examples / "slipway-brief.yaml"),
     }
-    for name in ("reading", "planning", "asking", "checking", "showing"):
-        assert not doctest.testmod(importlib.import_module(f"archipelago.api.{name}"), extraglobs=given).failed
+    api = (f"api.{name}" for name in ("reading", "planning", "asking", "checking", "showing"))
+    for name in (*api, "addressing.values", "files.codecs"):
+        assert not doctest.testmod(importlib.import_module(f"archipelago.{name}"), extraglobs=given).failed
     for call in (getattr(archipelago, name) for name in archipelago.__all__):
         if inspect.isfunction(call):
             assert "Args:" in call.__doc__ and ">>>" in call.__doc__, call

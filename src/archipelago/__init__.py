@@ -39,10 +39,18 @@ del _audit_room, _design_room
 
 if TYPE_CHECKING:
     from archipelago.addressing.carve import Carving
-    from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+    from archipelago.addressing.values import (
+        Address,
+        InterfaceAddress,
+        Prefix,
+        parse_address,
+        parse_interface_address,
+        parse_prefix,
+    )
     from archipelago.api.mending import MendResult
     from archipelago.audit.result import AuditResult
     from archipelago.exchange.rehearsal import Rehearsal
+    from archipelago.files.codecs import parse_next_hop
     from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
     from archipelago.model.expectation import Expectation
     from archipelago.model.finding import REMOVE, Edit, Finding
@@ -69,9 +77,13 @@ if TYPE_CHECKING:
 
 _TYPES = {
     "addressing.carve": ("Carving",),
-    "addressing.values": ("Address", "InterfaceAddress", "Prefix"),
+    "addressing.values": (
+        *("Address", "InterfaceAddress", "Prefix"),
+        *("parse_address", "parse_interface_address", "parse_prefix"),
+    ),
     "api.mending": ("MendResult",),
     "exchange.rehearsal": ("Rehearsal",),
+    "files.codecs": ("parse_next_hop",),
     "audit.result": ("AuditResult",),
     "model.brief": ("Brief", "Conventions", "DeviceNeed", "GatewayPlace", "HostNeed", "Outside", "VlanNeed"),
     "model.expectation": ("Expectation",),
@@ -151,6 +163,10 @@ __all__ = [
     "matrix",
     "mend",
     "network_text",
+    "parse_address",
+    "parse_interface_address",
+    "parse_next_hop",
+    "parse_prefix",
     "reach",
     "read_brief",
     "read_network",

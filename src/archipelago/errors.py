@@ -47,6 +47,11 @@ def printable(text: str) -> str:
     )
 
 
+def quoted(text: str) -> str:
+    """A text from a file or call as a message quotes it: short, on one line, control characters told."""
+    return f"'{printable(text[:57])}...'" if len(text) > 60 else f"'{printable(text)}'"
+
+
 class ModelProblem(NamedTuple):
     """One thing wrong in a network or brief: the keys and list positions that lead to it in its document, whether the
     key itself is meant, and what is wrong."""

@@ -11,7 +11,7 @@ import ipaddress
 from functools import lru_cache
 from typing import NamedTuple
 
-from archipelago.errors import AddressError
+from archipelago.errors import AddressError, quoted
 
 WIDTHS = {4: 32, 6: 128}
 """Bits in an address of each family."""
@@ -128,54 +128,86 @@ def _text(version: int, value: int) -> str:
 
 
 def parse_address(text: str) -> Address:
-    """An address from its text, such as `10.44.0.1` or `2001:db8::1`.
+    """An address from its text.
+
+    Args:
+        text: such as `10.44.0.1` or `2001:db8::1`.
+
+    Returns:
+        The address.
 
     Raises:
         AddressError: the text is not an address.
+
+    Example:
+        >>> str(parse_address("2001:db8:0::1"))
+        '2001:db8::1'
     """
     try:
         parsed = ipaddress.ip_address(text)
     except ValueError:
-        raise AddressError(f"'{text}' is not an address; write one like 10.44.0.1 or 2001:db8:44::1") from None
+        raise AddressError(f"{quoted(text)} is not an address; write one like 10.44.0.1 or 2001:db8:44::1") from None
     if getattr(parsed, "scope_id", None):
-        raise AddressError(f"'{text}' names an interface after '%', which has no meaning here")
+        raise AddressError(f"{quoted(text)} names an interface after '%', which has no meaning here")
     return Address(parsed.version, int(parsed))
 
 
 def parse_interface_address(text: str) -> InterfaceAddress:
-    """An address with its prefix length, such as `10.44.0.1/26`.
+    """An address with its prefix length, from its text.
+
+    Args:
+        text: such as `10.44.0.1/26`.
+
+    Returns:
+        The address of an interface.
 
     Raises:
         AddressError: the text is not that, or lacks its prefix length.
+
+    Example:
+        >>> str(parse_interface_address("10.44.0.1/26").prefix)
+        '10.44.0.0/26'
     """
     body, slash, length = text.partition("/")
     if not slash:
-        parse_address(body)
-        raise AddressError(f"'{text}' lacks its prefix length; write it like {body}/{24 if ':' not in body else 64}")
+        address = parse_address(body)
+        raise AddressError(
+            f"{quoted(text)} lacks its prefix length; write it like {address}/{24 if ':' not in body else 64}"
+        )
     address = parse_address(body)
     return InterfaceAddress(address.version, address.value, _length(text, length, address.version))
 
 
 def parse_prefix(text: str) -> Prefix:
-    """A block of addresses, such as `10.44.0.0/20`.
+    """A block of addresses, from its text.
+
+    Args:
+        text: such as `10.44.0.0/20`.
+
+    Returns:
+        The block.
 
     Raises:
         AddressError: the text is not that, or has bits set beyond its prefix length.
+
+    Example:
+        >>> parse_prefix("10.44.0.0/20").holds(parse_address("10.44.3.7"))
+        True
     """
     body, slash, length = text.partition("/")
     address = parse_address(body)
     if not slash:
-        raise AddressError(f"'{text}' lacks its prefix length; write it like {text}/{WIDTHS[address.version]}")
+        raise AddressError(f"{quoted(text)} lacks its prefix length; write it like {address}/{WIDTHS[address.version]}")
     exact = Prefix(address.version, address.value, _length(text, length, address.version))
     rounded = exact.supernet(exact.length)
     if rounded != exact:
-        raise AddressError(f"'{text}' has bits set beyond its prefix length; the block it lies in is {rounded}")
+        raise AddressError(f"{quoted(text)} has bits set beyond its prefix length; the block it lies in is {rounded}")
     return exact
 
 
 def _length(text: str, length: str, version: int) -> int:
     if not (length.isascii() and length.isdigit() and len(length) <= 3 and int(length) <= WIDTHS[version]):
-        raise AddressError(f"'{text}' has no valid prefix length; after the slash goes 0 to {WIDTHS[version]}")
+        raise AddressError(f"{quoted(text)} has no valid prefix length; after the slash goes 0 to {WIDTHS[version]}")
     return int(length)
 
 

@@ -13,7 +13,7 @@ from typing import Any
 
 from archipelago.addressing.convention import gateway_convention
 from archipelago.addressing.values import parse_address, parse_interface_address, parse_prefix
-from archipelago.errors import AddressError, CarveError, printable
+from archipelago.errors import AddressError, CarveError, quoted
 from archipelago.model.keys import Value
 from archipelago.model.parts import DEFAULT_VLAN, SPEED_UNITS, End, NextHop, speed_text
 from archipelago.model.problems import Names, listed
@@ -66,8 +66,7 @@ def shown(value: Any) -> str:
         return "an empty value"
     if isinstance(value, (dict, list)):
         return "a mapping" if isinstance(value, dict) else "a list"
-    text = printable(str(value)[:60])
-    return f"'{text[:57]}...'" if len(str(value)) > 60 else f"'{text}'"
+    return quoted(str(value))
 
 
 def text(value: Any, context: Context | None = None) -> str:
@@ -151,15 +150,25 @@ def _addressed(parse: Callable[[str], Any]) -> Callable[[Any, Context], Any]:
 
 
 def parse_next_hop(value: str) -> NextHop:
-    """An address, with the interface after `%` where it is link-local (RFC 4007 11.2).
+    """Where to send what is not on a connected subnet, from its text.
+
+    Args:
+        value: an address, with the interface after `%` where it is link-local (RFC 4007 11.2).
+
+    Returns:
+        The next hop.
 
     Raises:
         AddressError: it is not that.
+
+    Example:
+        >>> parse_next_hop("fe80::1%p2").interface
+        'p2'
     """
     body, percent, interface = value.partition("%")
     address = parse_address(body)
     if percent and not NAME.fullmatch(interface):
-        raise AddressError(f"'{value}': after '%' goes the name of an interface")
+        raise AddressError(f"{quoted(value)}: after '%' goes the name of an interface")
     return NextHop(address, interface or None)
 
 
