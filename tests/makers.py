@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from random import Random
 
-from archipelago import DocumentError, amend, design, network_text
+from archipelago import DocumentError, EditError, amend, design, network_text
 from archipelago.addressing.values import Address, InterfaceAddress, parse_prefix
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
@@ -304,7 +304,7 @@ def scrambled(random: Random, small: bool = False, anything: bool = False) -> Ne
         options += [(edit,) for edit in wild(network, random)]
         try:
             network = _read(amend(text, random.choice(options)))
-        except DocumentError:
+        except (DocumentError, EditError):
             continue
     if random.random() < 0.5:
         network = _read(amend(network_text(network), _advertised(network, random)))

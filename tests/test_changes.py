@@ -7,7 +7,7 @@ from random import Random
 
 import pytest
 
-from archipelago import DocumentError, amend, network_text
+from archipelago import DocumentError, EditError, amend, network_text
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.knowledge.known import Knowledge, apply_change, know
@@ -30,7 +30,7 @@ def changed(network: Network, random: Random) -> Network:
         try:
             text = amend(network_text(network), random.choice(options)) if options else network_text(network)
             return network_from(parse(text.encode(), "changed"))
-        except DocumentError:
+        except (DocumentError, EditError):
             return network
     if kind == "cable" and len(names) > 1:
         a, b = random.sample(names, 2)

@@ -30,6 +30,10 @@ class DesignError(ArchipelagoError):
         self.reasons = reasons
 
 
+class EditError(ArchipelagoError):
+    """An edit cannot be made in a document's text; the message names its place and says why."""
+
+
 class KernelError(ArchipelagoError):
     """No kernel can be used here, or it did not finish; the message says what to install or what it said last."""
 

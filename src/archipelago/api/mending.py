@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from archipelago.audit.result import AuditResult
-from archipelago.errors import DocumentError, QueryError
+from archipelago.errors import DocumentError, EditError, QueryError
 from archipelago.files.edit import apply
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.model.finding import Finding
+from archipelago.model.finding import Edit, Finding
 from archipelago.model.network import Network
+from archipelago.model.parts import Path
 
 ROUNDS = 8
 """Mending one thing can bring another to light; so many times it is looked again."""
@@ -21,12 +22,14 @@ Audit = Callable[[Network], AuditResult]
 
 @dataclass(frozen=True, slots=True)
 class MendResult:
-    """A document after its mends: as it was and as it is now, the network it is, what was mended, what is left."""
+    """A document after its mends: as it was and as it is now, the network it is, what was mended, which edits could not
+    be written into the text and why, what is left."""
 
     before: str
     text: str
     network: Network
     made: tuple[Finding, ...]
+    refused: tuple[str, ...]
     left: AuditResult
 
     @property
@@ -41,9 +44,8 @@ class MendResult:
         return [line for line in difflib.unified_diff(*pair, old, new, lineterm="", n=0) if not line.startswith("@@")]
 
     def __str__(self) -> str:
-        return "\n".join(
-            [self.headline, *(f"  {finding.slug} at {finding.at}: {finding.mend}" for finding in self.made)]
-        )
+        made = [f"  {finding.slug} at {finding.at}: {finding.mend}" for finding in self.made]
+        return "\n".join([self.headline, *made, *(f"  not written: {why}" for why in self.refused)])
 
     def __repr__(self) -> str:
         return f"<MendResult: {self.headline}>"
@@ -70,15 +72,16 @@ def mend(text: str, source: str, only: list[str], audit: Audit) -> MendResult:
             listed = ", ".join(sorted({f"{finding.slug}@{finding.at}" for finding in result})) or "none"
             raise QueryError(f"no finding is '{choice}'; give a kind, a device or KIND@DEVICE of: {listed}")
     made: list[Finding] = []
+    refused: dict[str, None] = {}
     for _ in range(ROUNDS):
         chosen = [finding for finding in result if finding.edits and (not only or _meant(finding, only))]
-        text, applied = _apply(text, chosen) if chosen else (text, [])
+        text, applied = _apply(text, chosen, refused)
         if not applied:
             break
         made += applied
         network = _network(text, source)
         result = audit(network)
-    return MendResult(before, text, network, tuple(made), result)
+    return MendResult(before, text, network, tuple(made), tuple(refused), result)
 
 
 def _network(text: str, source: str) -> Network:
@@ -90,35 +93,41 @@ def _meant(finding: Finding, only: list[str]) -> bool:
     return bool({finding.slug, finding.at, f"{finding.slug}@{finding.at}"} & set(only))
 
 
-def _apply(text: str, findings: list[Finding]) -> tuple[str, list[Finding]]:
-    """Apply the mends of one audit; those that touch the same place wait for the next look."""
-    touched: set[tuple[str | int, ...]] = set()
-    chosen = []
+def _apply(text: str, findings: list[Finding], refused: dict[str, None]) -> tuple[str, list[Finding]]:
+    """Apply the mends of one audit, each change once; those that touch the same place wait for the next look. Why an
+    edit could not be written is added to `refused`."""
+    touched: set[Path] = set()
+    chosen: list[Finding] = []
     for finding in findings:
         paths = {edit.path for edit in finding.edits}
+        told = any(finding.edits == other.edits for other in chosen)
         clash = any(a[: len(b)] == b or b[: len(a)] == a for a in paths for b in touched if a[-1] != "+" or a != b)
-        moved = any(isinstance(part, int) for path in paths for part in path[:-1]) and any(
-            isinstance(t[-1], int) for t in touched
-        )
-        if not clash and not moved:
+        if not clash and not told:
             touched |= paths
             chosen.append(finding)
-    together = apply(text, [edit for finding in chosen for edit in finding.edits])
-    if _reads(together):
+    together = _amended(text, [edit for finding in chosen for edit in finding.edits], {})
+    if together is not None:
         return together, chosen
     # Two mends that cannot stand together: each in turn, those that would spoil the document left out.
-    made = []
+    made: list[Finding] = []
     for finding in chosen:
-        alone = apply(text, finding.edits)
-        if _reads(alone):
+        if made and any(isinstance(part, int) for edit in finding.edits for part in edit.path):
+            continue  # places in lists may have moved: the next look tells them anew
+        alone = _amended(text, finding.edits, refused)
+        if alone is not None:
             text = alone
             made.append(finding)
     return text, made
 
 
-def _reads(text: str) -> bool:
+def _amended(text: str, edits: Sequence[Edit], refused: dict[str, None]) -> str | None:
+    """The text with edits made, if they can be written and leave a document that reads."""
     try:
-        _network(text, "")
+        amended = apply(text, edits)
+        _network(amended, "")
+    except EditError as error:
+        refused[str(error)] = None
+        return None
     except DocumentError:
-        return False
-    return True
+        return None
+    return amended

@@ -64,7 +64,7 @@ def _tree(source: Source) -> Tree:
     from archipelago.files.disk import read_bytes
     from archipelago.files.tree import parse
 
-    if isinstance(source, str) and "\n" in source:
+    if isinstance(source, str) and ("\n" in source or source.startswith("{")):
         return parse(source.encode(), "the text")
     if hasattr(source, "read"):
         content: Any = source.read()
@@ -126,7 +126,10 @@ def amend(text: str, edits: Sequence[Edit]) -> str:
         edits: what to change.
 
     Returns:
-        The text with the edits in it.
+        The text with the edits in it; it reads back as what was meant.
+
+    Raises:
+        EditError: one cannot be written into this text; the message names it and says why.
 
     Example:
         >>> import archipelago

@@ -204,11 +204,13 @@ def mend(words: Namespace) -> int:
     if words.as_json:
         left = [finding_with_line(result.network, finding) for finding in result.left]
         made = archipelago.to_json(result.made)
-        out.say_json({"mended": made, "left": left, "errors": result.left.errors, "written": words.output})
+        told = {"mended": made, "not_written": list(result.refused), "left": left}
+        out.say_json({**told, "errors": result.left.errors, "written": words.output})
     else:
-        out.head(f"{result.headline}; written to {words.output}")
+        headline, *made_lines = str(result).splitlines()
+        out.head(f"{headline}; written to {words.output}")
         out.say()
-        out.say_lines(f"  {finding.slug} at {finding.at}: {finding.mend}" for finding in result.made)
+        out.say_lines(made_lines)
         out.say()
         out.say_lines(result.diff(words.network, words.output))
         out.say_lines(view.lines(result.network, result.left))

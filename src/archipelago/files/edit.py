@@ -1,138 +1,269 @@
-"""Edits applied to a document's text: only what changes is touched; comments and order stay."""
+"""Edits applied to a document's text: only what changes is touched; comments, order, quoting and anchors stay.
+
+What an edit means is settled on plain data first (`files/meant`). Then the text is changed where the data differ, read
+back, and compared with what was meant. Where that fails another way of writing is tried, and else the edit is refused.
+"""
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Iterable, Sequence
+from itertools import groupby
 from typing import Any
 
-import yaml
-
+from archipelago.errors import DocumentError, EditError
 from archipelago.files.emit import inline, scalar
+from archipelago.files.layout import Entry, Node, lay_out
+from archipelago.files.meant import Meant, distinct, meaning, place
+from archipelago.files.tree import parse
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.parts import Path
 
+_LINE_END = re.compile(r"\r\n|\n|\r")
+_COMMA = re.compile(r"(?:\s|\#[^\r\n]*)*,")
+_COMMENT = re.compile(r"""(?:"(?:\\.|[^"\\])*"|'[^']*'|(?P<comment>(?:^|(?<=\s))\#))""", re.MULTILINE)
+
 
 def apply(text: str, edits: Iterable[Edit]) -> str:
-    """The text with the edits made, one after another.
+    """The text with the edits made.
 
     Args:
         text: a document that reads without errors.
-        edits: what to change. Mappings that a path leads through are made where they are missing. The removal of a
-            list entry waits for the last, from the highest place down, so that places stay what they were.
+        edits: what to change. Paths are those of the text as it is. Mappings that a path leads through are made where
+            they are missing.
+
+    Returns:
+        The new text, which reads back as what was meant.
+
+    Raises:
+        EditError: one cannot be made; the message names it and says why.
+        DocumentError: the text is not YAML.
     """
-    later: list[Edit] = []
-    done: list[Edit] = []
-    for edit in edits:
-        if edit in done:
-            continue
-        done.append(edit)
-        if edit.value is REMOVE and isinstance(edit.path[-1], int):
-            later.append(edit)
+    wanted = distinct(edits)
+    mark = "\ufeff" if text.startswith("\ufeff") else ""
+    body = text[len(mark) :]
+    together = _written(body, wanted)
+    if together is None:
+        # One of them stands in another's way: each alone, list entries removed from the last to the first.
+        together = body
+        last = [edit for edit in wanted if edit.value is REMOVE and isinstance(edit.path[-1], int)]
+        first = [edit for edit in wanted if edit not in last]
+        for edit in (*first, *sorted(last, key=lambda edit: int(edit.path[-1]), reverse=True)):
+            together = _alone(together, edit)
+    return mark + together
+
+
+def _alone(text: str, edit: Edit) -> str:
+    """One edit, in the first way of writing that reads back right: in place, or the block around it anew."""
+    inside = [edit.path[:length] for length in range(len(edit.path) - 1, 1, -1)]
+    for anew in (None, *inside[:3]):
+        written = _written(text, [edit], anew)
+        if written is not None:
+            return written
+    raise EditError(f"{place(edit.path)}: the text is laid out in a way that this edit does not fit; make it by hand")
+
+
+def _written(text: str, edits: Sequence[Edit], anew: Path | None = None) -> str | None:
+    """The text with the edits made and read back; None where it does not read back as what was meant."""
+    before = parse(text.encode(), "the text").value
+    meant = meaning(before, edits)
+    written = _Writer(text, meant, anew).text(before)
+    try:
+        same = written is not None and parse(written.encode(), "the text")
+    except DocumentError:
+        return None
+    return written if same and not same.problems and same.value == meant.value else None
+
+
+class _CannotError(Exception):
+    """This way of writing does not serve."""
+
+
+class _Writer:
+    """Collects what to cut and what to put in, where a text differs from what is meant."""
+
+    def __init__(self, text: str, meant: Meant, anew: Path | None) -> None:
+        self._text = text
+        self._meant = meant
+        self._anew = anew
+        self._root, self._aliased = lay_out(text)
+        self._cuts: list[tuple[int, int, str]] = []
+        self._aliases: list[tuple[Node, Any]] = []
+        self._kept: dict[int, Any] = {}
+        ends = _LINE_END.findall(text)
+        self._line_end = max(set(ends), key=ends.count) if ends else "\n"
+        keys = self._root.entries
+        self._json = self._root.kind == "mapping" and self._root.flow and bool(keys) and keys[0].quote == '"'
+
+    def text(self, before: Any) -> str | None:
+        """The whole text, changed; None where two changes overlap or something has no place."""
+        try:
+            self._value(self._root, before, self._meant.value, (), None)
+            for alias, meant in self._aliases:
+                stays = id(alias.owner) in self._kept and self._kept[id(alias.owner)] == meant
+                if not stays:
+                    self._cut(alias.start, alias.end, self._inline(meant))
+        except _CannotError:
+            return None
+        parts, done = [], 0
+        for start, end, new in sorted(self._cuts, key=lambda cut: cut[:2]):
+            if start < done:
+                return None
+            parts += [self._text[done:start], new]
+            done = end
+        return "".join([*parts, self._text[done:]])
+
+    def _cut(self, start: int, end: int, new: str) -> None:
+        self._cuts.append((start, end, new))
+
+    def _inline(self, value: Any) -> str:
+        return json.dumps(value, ensure_ascii=False) if self._json else inline("" if value is None else value)
+
+    def _word(self, text: str) -> str:
+        return json.dumps(text, ensure_ascii=False) if self._json else scalar(text)
+
+    def _value(self, node: Node, before: Any, meant: Any, path: Path, holder: Entry | None) -> None:
+        """Change what stands at a node into what is meant there. `holder` is the entry of the mapping it is in."""
+        if node.kind == "alias":
+            self._aliases.append((node, meant))
+            return
+        self._kept[id(node)] = meant
+        if before is meant and not self._aliased:
+            return
+        if node.kind == "scalar":
+            if node.value != meant:
+                self._scalar(node, meant)
+        elif path == self._anew and before != meant:
+            if any(found["comment"] for found in _COMMENT.finditer(self._text[node.start : node.end])):
+                raise _CannotError  # a comment would be lost
+            self._whole(node, meant, holder)
+        elif node.kind == "mapping" and isinstance(meant, dict) and (meant or not node.entries):
+            self._mapping(node, before, meant, path, holder)
+        elif node.kind == "list" and isinstance(meant, list) and (meant or not node.entries):
+            self._list(node, before, meant, path, holder)
         else:
-            text = _apply(text, edit)
-    for edit in sorted(later, key=lambda removal: int(removal.path[-1]), reverse=True):
-        text = _apply(text, edit)
-    return text
+            self._whole(node, meant, holder)
 
+    def _scalar(self, node: Node, meant: Any) -> None:
+        lead = " " if node.start == node.end and self._text[node.start - 1 : node.start] in (":", "-") else ""
+        if isinstance(meant, str) and node.quote == '"':
+            new = json.dumps(meant, ensure_ascii=False)
+        elif isinstance(meant, str) and node.quote == "'" and meant.isprintable():
+            new = "'" + meant.replace("'", "''") + "'"
+        else:
+            new = self._inline(meant)
+        self._cut(node.start, node.end, lead + new)
 
-def _apply(text: str, edit: Edit) -> str:
-    root = yaml.compose(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
-    path = edit.path
-    node, depth = root, 0
-    while depth < len(path):
-        child = _child(node, path[depth])
-        if child is None:
-            break
-        node, depth = child, depth + 1
-    if edit.value is REMOVE:
-        return _remove(text, root, path) if depth == len(path) else text
-    if depth == len(path):
-        return _replace(text, node, edit.value)
-    value = edit.value
-    for part in reversed(path[depth + 1 :]):
-        value = [value] if part == "+" else {str(part): value}
-    return _insert(text, node, path[depth], value)
+    def _mapping(self, node: Node, before: Any, meant: dict[str, Any], path: Path, holder: Entry | None) -> None:
+        stays = [entry.key in meant for entry in node.entries]
+        for entry in node.entries:
+            if entry.key in meant:
+                self._value(entry.node, before[entry.key], meant[entry.key], (*path, str(entry.key)), entry)
+        new = [f"{self._word(key)}: {self._inline(value)}" for key, value in meant.items() if key not in before]
+        self._entries(node, stays, new, meant, holder)
 
+    def _list(self, node: Node, before: Any, meant: list[Any], path: Path, holder: Entry | None) -> None:
+        stays = [(*path, number) not in self._meant.removed for number in range(len(node.entries))]
+        left = [(number, entry) for number, entry in enumerate(node.entries) if stays[number]]
+        for (number, entry), value in zip(left, meant, strict=False):
+            self._value(entry.node, before[number], value, (*path, number), None)
+        new = [("" if node.flow else "- ") + self._inline(value) for value in meant[len(left) :]]
+        self._entries(node, stays, new, meant, holder)
 
-def _child(node: Any, part: str | int) -> Any:
-    if isinstance(node, yaml.MappingNode):
-        return next((value for key, value in node.value if key.value == part), None)
-    if isinstance(node, yaml.SequenceNode) and isinstance(part, int) and part < len(node.value):
-        return node.value[part]
-    return None
+    def _entries(self, node: Node, stays: list[bool], new: list[str], meant: Any, holder: Entry | None) -> None:
+        """Take entries out of a mapping or list, and put new ones behind those that stay."""
+        if node.entries and not any(stays):
+            self._whole(node, meant, holder)
+            return
+        number = 0
+        for stay, run in groupby(stays):
+            length = len(list(run))
+            if not stay:
+                (self._out_of_flow if node.flow else self._out_of_block)(node, number, number + length)
+            number += length
+        if not new:
+            return
+        if not node.entries:
+            self._cut(node.start + 1, node.start + 1, ", ".join(new))
+            return
+        last = [entry for entry, stay in zip(node.entries, stays, strict=True) if stay][-1].node
+        if node.flow:
+            self._cut(last.end, last.end, "".join(f", {entry}" for entry in new))
+            return
+        indent = self._indent(node)
+        if self._text[last.end - 1 : last.end] in ("\n", "\r"):  # a block of text ends behind its line
+            self._cut(last.end, last.end, "".join(f"{indent}{entry}{self._line_end}" for entry in new))
+            return
+        end = self._end_of_line(last.end)
+        self._cut(end, end, "".join(f"{self._line_end}{indent}{entry}" for entry in new))
 
+    def _indent(self, node: Node) -> str:
+        first = self._first(node, 0)
+        start = self._start_of_line(first)
+        lead = self._text[start:first]
+        return lead if not lead.strip() else " " * (first - start)
 
-def _span(node: Any) -> tuple[int, int]:
-    return node.start_mark.index, node.end_mark.index
+    def _first(self, node: Node, number: int) -> int:
+        """Where an entry of a block starts: at its key, or at the dash before it."""
+        start = node.entries[number].start
+        if node.kind == "mapping":
+            return start
+        floor = node.entries[number - 1].node.end if number else node.start
+        dash = start if self._text[start : start + 1] == "-" and start == node.start else -1
+        dash = self._text.rfind("-", floor, start) if dash < 0 else dash
+        if dash < 0:
+            raise _CannotError
+        return dash
 
+    def _out_of_block(self, node: Node, first: int, after: int) -> None:
+        start, end = self._first(node, first), node.entries[after - 1].node.end
+        line = self._start_of_line(start)
+        if self._text[line:start].strip():  # it shares its line with what it belongs to: `- off: yes`
+            if after == len(node.entries):
+                raise _CannotError
+            self._cut(start, self._first(node, after), "")
+            return
+        self._cut(line, self._next_line(end), "")
 
-def _replace(text: str, node: Any, value: Any) -> str:
-    start, end = _span(node)
-    if isinstance(node, yaml.CollectionNode) and not node.flow_style:
-        end = start + len(text[start:end].rstrip())
-    lead = " " if start == end and start and text[start - 1] == ":" else ""
-    return text[:start] + lead + inline(value) + text[end:]
+    def _out_of_flow(self, node: Node, first: int, after: int) -> None:
+        start = node.entries[first].start
+        if after < len(node.entries):
+            self._cut(start, node.entries[after].start, "")
+            return
+        comma = _COMMA.match(self._text, node.entries[first - 1].node.end)
+        if comma is None:
+            raise _CannotError
+        self._cut(comma.end() - 1, comma.end(), "")
+        while start > comma.end() and self._text[start - 1] in " \t":
+            start -= 1
+        self._cut(start, node.entries[after - 1].node.end, "")
 
+    def _whole(self, node: Node, meant: Any, holder: Entry | None) -> None:
+        """Write a mapping or list anew, on one line."""
+        if node.flow or holder is None:
+            self._cut(node.start, node.end, self._inline(meant))
+            return
+        first = self._first(node, 0)
+        colon = self._text.find(":", holder.key_end)
+        between = self._text[colon + 1 : first]
+        line = self._start_of_line(first)
+        if colon < 0 or line <= colon or self._text[line:first].strip():
+            raise _CannotError
+        lead = re.match(r"(?:[ \t]+[&!]\S+)*", between)
+        at = colon + 1 + (lead.end() if lead else 0)
+        self._cut(at, at, " " + self._inline(meant))
+        self._cut(line, self._next_line(node.end), "")
 
-def _insert(text: str, node: Any, part: str | int, value: Any) -> str:
-    """Put a new key into a mapping, or a new entry into a list (which a single value becomes)."""
-    if part == "+":
-        if isinstance(node, yaml.ScalarNode):
-            return _replace(text, node, [*([node.value] if node.value else []), value])
-        return _into(text, node, inline(value), "- ")
-    if isinstance(node, yaml.ScalarNode):
-        return _replace(text, node, {str(part): value})
-    return _into(text, node, f"{scalar(str(part))}: {inline(value)}", "")
+    def _start_of_line(self, at: int) -> int:
+        return max(self._text.rfind("\n", 0, at), self._text.rfind("\r", 0, at)) + 1
 
+    def _end_of_line(self, at: int) -> int:
+        found = _LINE_END.search(self._text, at)
+        return found.start() if found else len(self._text)
 
-def _into(text: str, node: Any, entry: str, bullet: str) -> str:
-    start, end = _span(node)
-    if node.flow_style:
-        inner = text[start + 1 : end - 1].rstrip()
-        comma = ", " if node.value and not inner.endswith(",") else " " if node.value else ""
-        cut = start + 1 + len(inner)
-        return text[:cut] + comma + entry + text[cut:]
-    final = node.value[-1][1] if isinstance(node, yaml.MappingNode) else node.value[-1]
-    at = _end_of(text, final)
-    line_end = text.find("\n", at)
-    line_end = len(text) if line_end < 0 else line_end
-    indent = " " * node.start_mark.column
-    return text[:line_end] + f"\n{indent}{bullet}{entry}" + text[line_end:]
-
-
-def _end_of(text: str, node: Any) -> int:
-    """Where a value's last character stands; a block ends before the blank lines and comments after it."""
-    while isinstance(node, yaml.CollectionNode) and not node.flow_style and node.value:
-        node = node.value[-1][1] if isinstance(node, yaml.MappingNode) else node.value[-1]
-    return int(node.end_mark.index)
-
-
-def _remove(text: str, root: Any, path: Path) -> str:
-    holder = root
-    for part in path[:-1]:
-        holder = _child(holder, part)
-    entries: Sequence[Any] = holder.value
-    if isinstance(holder, yaml.MappingNode):
-        index = next(i for i, (key, _) in enumerate(entries) if key.value == path[-1])
-        starts = [key.start_mark.index for key, _ in entries]
-        value = entries[index][1]
-    else:
-        index = int(path[-1])
-        starts = [entry.start_mark.index for entry in entries]
-        value = entries[index]
-    start, end = starts[index], _end_of(text, value)
-    if len(entries) == 1:
-        first, last = _span(holder)
-        empty = "{}" if isinstance(holder, yaml.MappingNode) else "[]"
-        if not holder.flow_style:
-            last = end
-        return text[:first] + empty + text[last:]
-    if holder.flow_style:
-        if index + 1 < len(entries):
-            return text[:start] + text[starts[index + 1] :]
-        before = entries[index - 1][1] if isinstance(holder, yaml.MappingNode) else entries[index - 1]
-        return text[: _end_of(text, before)] + text[end:]
-    line_start = text.rfind("\n", 0, start) + 1
-    line_end = text.find("\n", end)
-    line_end = len(text) if line_end < 0 else line_end + 1
-    return text[:line_start] + text[line_end:]
+    def _next_line(self, at: int) -> int:
+        if self._text[at - 1 : at] in ("\n", "\r"):
+            return at
+        found = _LINE_END.search(self._text, at)
+        return found.end() if found else len(self._text)
