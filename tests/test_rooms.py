@@ -49,7 +49,7 @@ def imports_of(file: Path) -> set[str]:
 
 STAGES = ("reasons", "mac", "links", "devices", "topology", "domains", "advertised", "routes", "forwarding", "known")
 """The stages of knowledge, in the order in which they are derived; then what asks them."""
-ASKING = ("held", "ways", "index", "ends", "parts", "outside")
+ASKING = ("held", "ways", "index", "alike", "ends", "parts", "outside")
 
 
 def trees(*rooms):

@@ -31,9 +31,10 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
 @rule
 def unusable(index: NetworkIndex) -> Iterator[Finding]:
     """The broadcast or all-zeros address of its own subnet, held by an interface."""
-    for holder in index.every_address():
-        prefix = holder.address.prefix
-        if prefix.reserved_ends() and holder.address.value in (prefix.value, prefix.last):
+    for place in index.written_addresses:
+        prefix = place[2].prefix
+        if prefix.reserved_ends() and place[2].value in (prefix.value, prefix.last):
+            holder = index.held(place)
             home = index.home_of(holder.node, holder.address)
             if holder.node.kind not in ("host", "switch") or home is None or home.address.length == prefix.length:
                 yield faults.address_broadcast(index, holder.address.address, prefix)
@@ -44,7 +45,7 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
     """Two routed subnets that share addresses but are not one subnet in one broadcast domain."""
     subnets = [
         (holder.address.prefix, holder)
-        for holder in index.every_address()
+        for holder in index.device_addresses()
         if holder.node.can_route and not is_link_local(holder.address)
     ]
     for wide, narrow in overlapping(subnets):

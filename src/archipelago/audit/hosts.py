@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from functools import wraps
 
 from archipelago.addressing.values import InterfaceAddress, is_link_local
-from archipelago.audit.registry import rule
+from archipelago.audit.registry import Rule, rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import link_fault
@@ -13,50 +14,80 @@ from archipelago.diagnosis.gateway_place import without_gateway
 from archipelago.diagnosis.no_address import unadvertised
 from archipelago.diagnosis.places import host_attachment, host_end, sits_in, wanted_vlan
 from archipelago.diagnosis.separated import separated
+from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Host
 
+Judge = Callable[[NetworkIndex, Host], Iterator[Finding]]
+JudgeEnd = Callable[[NetworkIndex, Node, Nic, InterfaceAddress], Iterator[Finding]]
 
-def ends(index: NetworkIndex) -> Iterator[tuple[Node, Nic, InterfaceAddress]]:
-    """The addresses of everything that does not route: hosts and switches."""
-    for node in index.knowledge.nodes.values():
-        if node.kind in ("host", "switch"):
-            for nic in node.nics.values():
-                for address in nic.addresses:
-                    if not is_link_local(address):
-                        yield node, nic, address
+
+def each_host(judge: Judge) -> Rule:
+    """A rule that judges every host: of those that are alike all but the first only where that has a finding."""
+
+    @wraps(judge)
+    def judged(index: NetworkIndex) -> Iterator[Finding]:
+        for hosts in index.once(alike_hosts):
+            findings = list(judge(index, hosts[0]))
+            yield from findings
+            for host in hosts[1:] if findings else ():
+                yield from judge(index, host)
+
+    return judged
+
+
+def each_end(judge: JudgeEnd) -> Rule:
+    """A rule that judges the addresses of everything that does not route: hosts and switches."""
+
+    def of_node(index: NetworkIndex, node: Node) -> Iterator[Finding]:
+        for nic in node.nics.values():
+            for address in nic.addresses:
+                if not is_link_local(address):
+                    yield from judge(index, node, nic, address)
+
+    def of_host(index: NetworkIndex, host: Host) -> Iterator[Finding]:
+        return of_node(index, index.knowledge.nodes[host.name])
+
+    @wraps(judge)
+    def judged(index: NetworkIndex) -> Iterator[Finding]:
+        for node in index.knowledge.devices.values():
+            if node.kind == "switch":
+                yield from of_node(index, node)
+        yield from each_host(of_host)(index)
+
+    return judged
 
 
 @rule
-def without_address(index: NetworkIndex) -> Iterator[Finding]:
+@each_host
+def without_address(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     """A host that has no address at all, or that hears no router tell it one."""
-    for host in index.network.hosts.values():
-        if host.auto and all(address.version != 6 for address in host.addresses):
-            yield unadvertised(index, index.knowledge.nodes[host.name], host)
-        elif not host.addresses:
-            yield faults.host_unaddressed(index, host, None)
+    if host.auto and all(address.version != 6 for address in host.addresses):
+        yield unadvertised(index, index.knowledge.nodes[host.name], host)
+    elif not host.addresses:
+        yield faults.host_unaddressed(index, host, None)
 
 
 @rule
-def wrong_vlan(index: NetworkIndex) -> Iterator[Finding]:
+@each_host
+def wrong_vlan(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     """A host whose port is not in the VLAN of its subnet's gateway."""
-    for host in index.network.hosts.values():
-        node = index.knowledge.nodes[host.name]
-        nic = next(iter(node.nics.values()))
-        attachment = host_attachment(index.knowledge, host)
-        homes = [(address, index.home_of(node, address)) for address in host.addresses]
-        called = [(address, home) for address, home in homes if home is not None and home.nic.vlan is not None]
-        if not attachment.switched or not called:
-            continue
-        if len({home.nic.vlan for _, home in called}) > 1:
-            yield _in_two_vlans(index, host, [home for _, home in called])
-            continue
-        address, home = called[0]
-        if wanted_vlan(attachment) != home.nic.vlan:
-            yield separated(index, Held(node, nic, address), home)
+    node = index.knowledge.nodes[host.name]
+    nic = next(iter(node.nics.values()))
+    attachment = host_attachment(index.knowledge, host)
+    homes = [(address, index.home_of(node, address)) for address in host.addresses]
+    called = [(address, home) for address, home in homes if home is not None and home.nic.vlan is not None]
+    if not attachment.switched or not called:
+        return
+    if len({home.nic.vlan for _, home in called}) > 1:
+        yield _in_two_vlans(index, host, [home for _, home in called])
+        return
+    address, home = called[0]
+    if wanted_vlan(attachment) != home.nic.vlan:
+        yield separated(index, Held(node, nic, address), home)
 
 
 def _in_two_vlans(index: NetworkIndex, host: Host, homes: list[Held]) -> Finding:
@@ -72,12 +103,12 @@ def _in_two_vlans(index: NetworkIndex, host: Host, homes: list[Held]) -> Finding
 
 
 @rule
-def other_mask(index: NetworkIndex) -> Iterator[Finding]:
+@each_end
+def other_mask(index: NetworkIndex, node: Node, nic: Nic, address: InterfaceAddress) -> Iterator[Finding]:
     """An address whose prefix length is not the one that its subnet's gateway has."""
-    for node, nic, address in ends(index):
-        home = index.home_of(node, address)
-        if home is not None and home.address.length != address.length and _served(index, node, nic, home):
-            yield faults.mask_mismatch(Held(node, nic, address), home.address.prefix)
+    home = index.home_of(node, address)
+    if home is not None and home.address.length != address.length and _served(index, node, nic, home):
+        yield faults.mask_mismatch(Held(node, nic, address), home.address.prefix)
 
 
 def _served(index: NetworkIndex, node: Node, nic: Nic, home: Held) -> bool:
@@ -86,48 +117,47 @@ def _served(index: NetworkIndex, node: Node, nic: Nic, home: Held) -> bool:
 
 
 @rule
-def unusable_gateway(index: NetworkIndex) -> Iterator[Finding]:
+@each_end
+def unusable_gateway(index: NetworkIndex, node: Node, nic: Nic, address: InterfaceAddress) -> Iterator[Finding]:
     """No gateway where there is one to use, or one that cannot serve."""
-    for node, nic, address in ends(index):
-        if nic.addresses and next(a for a in nic.addresses if a.version == address.version) is not address:
+    if nic.addresses and next(a for a in nic.addresses if a.version == address.version) is not address:
+        return
+    home = index.home_of(node, address)
+    gateways = [hop for hop in node.written.gateway if hop.address.version == address.version]
+    if not gateways:
+        routed = any(route.destination.version == address.version for route in getattr(node.written, "routes", ()))
+        if home is not None and not routed:
+            yield faults.gateway_missing(node, address.version, home)
+        return
+    own = [own_address.prefix for own_address in nic.addresses]
+    for hop in gateways:
+        holders = index.holders(hop.address)
+        if is_link_local(hop.address):
             continue
-        home = index.home_of(node, address)
-        gateways = [hop for hop in node.written.gateway if hop.address.version == address.version]
-        if not gateways:
-            routed = any(route.destination.version == address.version for route in getattr(node.written, "routes", ()))
-            if home is not None and not routed:
-                yield faults.gateway_missing(node, address.version, home)
-            continue
-        own = [own_address.prefix for own_address in nic.addresses]
-        for hop in gateways:
-            holders = index.holders(hop.address)
-            if is_link_local(hop.address):
-                continue
-            if not any(prefix.holds(hop.address) for prefix in own):
-                narrow = any(
-                    holder.address.prefix.holds(address) and holder.address.length != address.length
-                    for holder in holders
-                )
-                if not narrow:
-                    yield faults.gateway_wrong(node, hop, home, f"lies outside its subnet {address.prefix}")
-            elif not holders:
-                yield (
-                    faults.gateway_wrong(node, hop, home, "is held by nobody")
-                    if home
-                    else without_gateway(index, node, address)
-                )
-            elif not any(holder.node.can_route for holder in holders):
-                yield faults.gateway_wrong(node, hop, home, f"is {holders[0].node.name}, which does not route")
+        if not any(prefix.holds(hop.address) for prefix in own):
+            narrow = any(
+                holder.address.prefix.holds(address) and holder.address.length != address.length for holder in holders
+            )
+            if not narrow:
+                yield faults.gateway_wrong(node, hop, home, f"lies outside its subnet {address.prefix}")
+        elif not holders:
+            yield (
+                faults.gateway_wrong(node, hop, home, "is held by nobody")
+                if home
+                else without_gateway(index, node, address)
+            )
+        elif not any(holder.node.can_route for holder in holders):
+            yield faults.gateway_wrong(node, hop, home, f"is {holders[0].node.name}, which does not route")
 
 
 @rule
-def cut_off(index: NetworkIndex) -> Iterator[Finding]:
+@each_host
+def cut_off(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     """A host whose own port has no carrier."""
-    for host in index.network.hosts.values():
-        if host.off:
-            path = faults.node_path(index.knowledge.nodes[host.name])
-            yield faults.admin_down(path, host.name, host.name, f"nothing gets in or out of {host.name}")
-            continue
-        fault = link_fault(index, host_end(host.name))
-        if fault is not None:
-            yield fault
+    if host.off:
+        path = faults.node_path(index.knowledge.nodes[host.name])
+        yield faults.admin_down(path, host.name, host.name, f"nothing gets in or out of {host.name}")
+        return
+    fault = link_fault(index, host_end(host.name))
+    if fault is not None:
+        yield fault

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
+from archipelago.audit.hosts import each_host
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
@@ -14,7 +15,7 @@ from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.parts import Aggregate, Device, Port, speed_text
+from archipelago.model.parts import Aggregate, Device, Host, Port, speed_text
 
 
 def routed(index: NetworkIndex) -> Iterator[tuple[Node, Nic]]:
@@ -44,19 +45,19 @@ def repeated_tags(index: NetworkIndex) -> Iterator[Finding]:
 
 
 @rule
-def untagged_hosts(index: NetworkIndex) -> Iterator[Finding]:
+@each_host
+def untagged_hosts(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     """A host, whose frames are untagged, plugged into a routed port that takes tagged frames only."""
-    for host in index.network.hosts.values():
-        attachment = host_attachment(index.knowledge, host)
-        node = index.knowledge.nodes[host.at.device]
-        speaking = [nic for nic in node.nics_on(attachment.name) if nic.speaks]
-        if attachment.switched or not speaking or any(nic.tag is None for nic in speaking):
-            continue
-        prefixes = {address.prefix for address in host.addresses}
-        own = next((nic for nic in speaking if any(address.prefix in prefixes for address in nic.addresses)), None)
-        if own is not None:
-            far = index.knowledge.nodes[host.name]
-            yield faults.tag_mismatch(index, (node, own), (far, next(iter(far.nics.values()))))
+    attachment = host_attachment(index.knowledge, host)
+    node = index.knowledge.nodes[host.at.device]
+    speaking = [nic for nic in node.nics_on(attachment.name) if nic.speaks]
+    if attachment.switched or not speaking or any(nic.tag is None for nic in speaking):
+        return
+    prefixes = {address.prefix for address in host.addresses}
+    own = next((nic for nic in speaking if any(address.prefix in prefixes for address in nic.addresses)), None)
+    if own is not None:
+        far = index.knowledge.nodes[host.name]
+        yield faults.tag_mismatch(index, (node, own), (far, next(iter(far.nics.values()))))
 
 
 def _other(vlan: int | None, nic: Nic) -> int | None:

@@ -29,12 +29,9 @@ def routing_nodes(index: NetworkIndex) -> list[Node]:
 @rule
 def forwarding_off(index: NetworkIndex) -> Iterator[Finding]:
     """A device that hosts use as their gateway, or that holds several subnets, but does not forward the family."""
-    used = {
-        hop.address
-        for node in index.knowledge.nodes.values()
-        for hop in node.written.gateway
-        if node.kind in ("host", "switch")
-    }
+    network = index.network
+    used = {hop.address for host in network.hosts.values() for hop in host.gateway}
+    used |= {hop.address for device in network.devices.values() if device.kind == "switch" for hop in device.gateway}
     for node in routing_nodes(index):
         for version in (4, 6):
             if version in node.forwards:
@@ -56,11 +53,14 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
             continue
         tables = index.knowledge.routes(node.name)
         for unused in tables.unused:
-            if unused.route in written.routes and not _beyond(node, unused.route.next_hop.address):
+            if index.route_number(node.name, unused.route) is not None and not _beyond(
+                node, unused.route.next_hop.address
+            ):
                 yield dead_route(index, node, unused.route, sample(unused.route.destination), unused.reason)
         for (vrf, version), table in tables.tables.items():
             for entry in table.entries():
-                if entry.route is None or entry.route not in written.routes or entry.next_hop is None:
+                number = index.route_number(node.name, entry.route)
+                if entry.route is None or number is None or entry.next_hop is None:
                     continue
                 holders = index.holders(entry.next_hop)
                 others = [holder for holder in holders if holder.node is not node]
@@ -70,7 +70,7 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
                 home = next((holder for holder in homes if holder.nic.up and holder.node is not node), None)
                 better = index.ways(version).next_hop((node.name, vrf), home.table) if home else None
                 why = f"{others[0].node.name} there does not route" if others else "nobody holds that next hop"
-                yield faults.next_hop_unusable(node, entry.route, written.routes.index(entry.route), why, better)
+                yield faults.next_hop_unusable(node, entry.route, number, why, better)
 
 
 def _beyond(node: Node, hop: Address) -> bool:
@@ -92,13 +92,16 @@ def hidden_routes(index: NetworkIndex) -> Iterator[Finding]:
             continue
         for route in index.knowledge.routes(node.name).shadowed:
             table = index.knowledge.routes(node.name).tables[route.vrf or "", route.destination.version]
-            winner = next(entry for entry in table.entries() if entry.prefix == route.destination)
+            winner = table.exact(route.destination)
+            number = index.route_number(node.name, route)
+            if winner is None or number is None:
+                continue
             backup = (
                 winner.route is not None and winner.metric < route.metric and winner.next_hop != route.next_hop.address
             )
-            if backup or route not in written.routes:
+            if backup:
                 continue
-            path = ("devices", node.name, "routes", written.routes.index(route))
+            path = ("devices", node.name, "routes", number)
             why = f"is connected on {winner.interface}" if winner.route is None else f"is shadowed by {winner.next_hop}"
             yield finding(
                 "route-never-used",
@@ -114,16 +117,18 @@ def hidden_routes(index: NetworkIndex) -> Iterator[Finding]:
 def captured_subnets(index: NetworkIndex) -> Iterator[Finding]:
     """A static route that is longer than a connected subnet, and so takes part of it away."""
     for node in routing_nodes(index):
-        written = node.written
         for table in index.knowledge.routes(node.name).tables.values():
             entries = table.entries()
-            connected = [entry.prefix for entry in entries if entry.route is None]
+            connected = {entry.prefix for entry in entries if entry.route is None}
+            lengths = sorted({prefix.length for prefix in connected})
             for entry in entries:
-                if entry.route is None or not isinstance(written, Device) or entry.route not in written.routes:
+                number = index.route_number(node.name, entry.route)
+                if number is None:
                     continue
-                wider = next((p for p in connected if p.length < entry.prefix.length and p.covers(entry.prefix)), None)
+                wide = (entry.prefix.supernet(length) for length in lengths if length < entry.prefix.length)
+                wider = next((prefix for prefix in wide if prefix in connected), None)
                 if wider is not None:
-                    path = ("devices", node.name, "routes", written.routes.index(entry.route))
+                    path = ("devices", node.name, "routes", number)
                     yield finding(
                         "more-specific-route",
                         at=node.name,
@@ -214,7 +219,7 @@ def unlike_pairs(index: NetworkIndex) -> Iterator[Finding]:
 @rule
 def leaks(index: NetworkIndex) -> Iterator[Finding]:
     """A trunk towards a router that sends a VLAN untagged which the router has no untagged interface for."""
-    for node in index.knowledge.nodes.values():
+    for node in index.knowledge.devices.values():
         for attachment in node.attachments.values():
             if (
                 not attachment.switched

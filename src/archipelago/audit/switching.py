@@ -10,19 +10,22 @@ from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import attachment_fault, cut, facing_access, partner_of, unlike_untagged
 from archipelago.diagnosis.places import has_moved, host_attachment, port_path, sits_in, wanted_vlan
+from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.reasons import DownCause
 from archipelago.knowledge.topology import Layer2Endpoint
 from archipelago.model.finding import Edit, Finding
-from archipelago.model.parts import DEFAULT_VLAN, Device
+from archipelago.model.parts import DEFAULT_VLAN, Device, Host
 
 
 def users(index: NetworkIndex) -> dict[int, list[tuple[Node, Nic]]]:
-    """Who stands in each VLAN: interfaces with addresses, and hosts that belong where they are plugged in."""
+    """Who stands in each VLAN: interfaces with addresses, and hosts that belong where they are plugged in; of those
+    that are alike, the first."""
     users_of: dict[int, list[tuple[Node, Nic]]] = {}
-    for node in index.knowledge.nodes.values():
+    examples = (index.knowledge.nodes[hosts[0].name] for hosts in index.once(alike_hosts))
+    for node in (*index.knowledge.devices.values(), *examples):
         for nic in node.nics.values():
             if not nic.addresses:
                 continue
@@ -49,7 +52,7 @@ def whole(index: NetworkIndex, members: list[tuple[Node, Nic]]) -> bool:
 @rule
 def cut_vlans(index: NetworkIndex) -> Iterator[Finding]:
     """A VLAN whose members are on more than one segment: what cuts it, from the gateway's point of view."""
-    for vlan, members in users(index).items():
+    for vlan, members in index.once(users).items():
         current = [
             member
             for member in members
@@ -89,7 +92,7 @@ def circles(index: NetworkIndex) -> Iterator[Finding]:
 @rule
 def facing_ends(index: NetworkIndex) -> Iterator[Finding]:
     """Links whose ends do not fit: a trunk facing an access port, different untagged VLANs."""
-    for node, link, far_node, far in facing_attachments(index):
+    for node, link, far_node, far in index.once(facing_attachments):
         fault = facing_access(index, node, link, far_node, far)
         if fault is not None:
             yield fault
@@ -99,43 +102,46 @@ def facing_ends(index: NetworkIndex) -> Iterator[Finding]:
                 yield unlike
 
 
-def facing_attachments(index: NetworkIndex) -> Iterator[tuple[Node, Attachment, Node, Attachment]]:
+def facing_attachments(index: NetworkIndex) -> list[tuple[Node, Attachment, Node, Attachment]]:
     """Every attachment with the one at its far end, where both are devices, in both directions."""
-    for node in index.knowledge.nodes.values():
-        if node.kind == "host":
-            continue
+    cabled = index.knowledge.plugs.cabled
+    pairs = []
+    for node in index.knowledge.devices.values():
         for attachment in node.attachments.values():
-            peers = [index.knowledge.links[end].peer for end in attachment.members]
-            peer = next((peer for peer in peers if peer is not None), None)
-            if peer is not None:
-                far_node = index.knowledge.nodes[peer.device]
-                if far_node.kind != "host":
-                    yield node, attachment, far_node, index.knowledge.attachment_at(peer)
+            far = next((cabled[end][0] for end in attachment.members if end in cabled), None)
+            if far is not None:
+                pairs.append((node, attachment, index.knowledge.nodes[far.device], index.knowledge.attachment_at(far)))
+    return pairs
 
 
 @rule
 def default_vlan(index: NetworkIndex) -> Iterator[Finding]:
     """Ports left in VLAN 1: hosts in it, links between switches in it, trunks that carry it because nothing is
     written."""
-    for host in index.network.hosts.values():
+    left: dict[str, list[Host]] = {}
+    for hosts in index.once(alike_hosts):
+        host = hosts[0]
         attachment = host_attachment(index.knowledge, host)
-        device = index.network.devices[host.at.device]
         home = next((index.home_of(index.knowledge.nodes[host.name], a) for a in host.addresses), None)
         if (
             attachment.switched
             and wanted_vlan(attachment) == DEFAULT_VLAN
             and (home is None or home.nic.vlan == DEFAULT_VLAN)
         ):
-            path = port_path(index.knowledge, device.name, attachment.name)
-            yield finding(
-                "vlan-one",
-                at=device.name,
-                path=path,
-                says=f"{host.name} at {host.at} is in VLAN 1, where every port starts",
-                mend=f"give {host.name} a VLAN of its own on {host.at}",
-            )
-    inhabited = DEFAULT_VLAN in users(index)
-    for node, link, far_node, _ in facing_attachments(index):
+            left.setdefault(host.at.device, []).extend(hosts)
+    for device, hosts in left.items():
+        first = hosts[0]
+        path = port_path(index.knowledge, device, host_attachment(index.knowledge, first).name)
+        others = f" and {len(hosts) - 1:,} more of {device}" if len(hosts) > 1 else ""
+        yield finding(
+            "vlan-one",
+            at=device,
+            path=path,
+            says=f"{first.name} at {first.at}{others} {'are' if others else 'is'} in VLAN 1, where every port starts",
+            mend=f"give {first.name}{others} a VLAN of {'their' if others else 'its'} own",
+        )
+    inhabited = DEFAULT_VLAN in index.once(users)
+    for node, link, far_node, _ in index.once(facing_attachments):
         if not link.switched or link.written.off or node.off or inhabited:
             continue
         path = port_path(index.knowledge, node.name, link.name)
@@ -156,8 +162,8 @@ def default_vlan(index: NetworkIndex) -> Iterator[Finding]:
 @rule
 def hosts_untagged(index: NetworkIndex) -> Iterator[Finding]:
     """A trunk whose untagged VLAN is one that hosts live in."""
-    inhabited = {vlan for vlan, members in users(index).items() if any(node.kind == "host" for node, _ in members)}
-    for node, link, far_node, far in facing_attachments(index):
+    inhabited = {vlan for vlan, members in index.once(users).items() if any(node.kind == "host" for node, _ in members)}
+    for node, link, far_node, far in index.once(facing_attachments):
         untagged = link.written.untagged
         if link.switched and link.written.trunk is not None and isinstance(untagged, int) and untagged in inhabited:
             if not far.switched or far.written.trunk is None:
@@ -194,7 +200,7 @@ def _tagged(index: NetworkIndex, device: str, attachment: Attachment, vlan: int)
 @rule
 def lacking_vlans(index: NetworkIndex) -> Iterator[Finding]:
     """A port set to a VLAN that its device does not have."""
-    for node in index.knowledge.nodes.values():
+    for node in index.knowledge.devices.values():
         if not isinstance(node.written, Device) or node.kind == "router":
             continue
         for attachment in node.attachments.values():
@@ -211,14 +217,15 @@ def lacking_vlans(index: NetworkIndex) -> Iterator[Finding]:
 @rule
 def uncabled(index: NetworkIndex) -> Iterator[Finding]:
     """A trunk, or the parent of subinterfaces, that no cable goes to."""
-    for node in index.knowledge.nodes.values():
+    for node in index.knowledge.devices.values():
+        parents = {nic.attachment for nic in node.nics.values() if nic.kind == "subinterface" and not _off(nic)}
         for attachment in node.attachments.values():
-            ends = [end for end in attachment.members if index.knowledge.links[end].peer is None]
-            if not ends or len(ends) < len(attachment.members) or node.off or attachment.written.off:
-                continue
             trunk = attachment.switched and bool(attachment.written.trunk)
-            parent = any(nic.kind == "subinterface" and not _off(nic) for nic in node.nics_on(attachment.name))
-            if trunk or parent:
+            parent = attachment.name in parents
+            if not (trunk or parent) or node.off or attachment.written.off:
+                continue
+            ends = [end for end in attachment.members if index.knowledge.links[end].peer is None]
+            if ends and len(ends) == len(attachment.members):
                 partner = partner_of(index, ends[0])
                 fault = faults.not_cabled(index, ends[0], partner)
                 yield fault if parent or partner else replace(fault, severity="risk")
@@ -231,7 +238,7 @@ def _off(nic: Nic) -> bool:
 @rule
 def off_and_needed(index: NetworkIndex) -> Iterator[Finding]:
     """A cable that is off between two ports that are set up for each other."""
-    for node, link, far_node, far in facing_attachments(index):
+    for node, link, far_node, far in index.once(facing_attachments):
         if (
             not link.carrier
             and (node.name, link.name) < (far_node.name, far.name)

@@ -8,6 +8,7 @@ from archipelago.audit.registry import rule
 from archipelago.audit.switching import facing_attachments, users, whole
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.places import port_path
+from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import HOST_PORT
@@ -19,7 +20,7 @@ from archipelago.model.parts import Path
 @rule
 def excess(index: NetworkIndex) -> Iterator[Finding]:
     """A trunk that carries a VLAN that nobody beyond it needs."""
-    everyone = users(index)
+    everyone = index.once(users)
     peopled = {
         vlan for vlan, members in everyone.items() if any(node.kind in ("host", "switch") for node, _ in members)
     }
@@ -29,7 +30,7 @@ def excess(index: NetworkIndex) -> Iterator[Finding]:
         vlan for vlan, members in everyone.items() if vlan in peopled and _served(members) and whole(index, members)
     }
     needed = _needed(index, planned)
-    for node, link, _, _ in facing_attachments(index):
+    for node, link, _, _ in index.once(facing_attachments):
         trunk = link.written.trunk
         if not link.switched or trunk is None or not link.carrier or (trunk == "all" and node.off):
             continue
@@ -72,7 +73,7 @@ def _served(members: list[tuple[Node, Nic]]) -> bool:
 def _planned(index: NetworkIndex) -> set[Layer2Endpoint]:
     """Places where an access port waits for a host, or where a host belongs that is plugged in wrongly."""
     planned: set[Layer2Endpoint] = set()
-    for node in index.knowledge.nodes.values():
+    for node in index.knowledge.devices.values():
         for attachment in node.attachments.values():
             if (
                 attachment.switched
@@ -81,7 +82,7 @@ def _planned(index: NetworkIndex) -> set[Layer2Endpoint]:
                 and not attachment.written.off
             ):
                 planned.add((node.name, attachment.written.access))
-    for host in index.network.hosts.values():
+    for host, *_ in index.once(alike_hosts):
         node = index.knowledge.nodes[host.name]
         homes = [index.home_of(node, address) for address in host.addresses]
         planned |= {(host.at.device, home.nic.vlan) for home in homes if home is not None and home.nic.vlan is not None}
@@ -89,18 +90,19 @@ def _planned(index: NetworkIndex) -> set[Layer2Endpoint]:
 
 
 def _next_to(index: NetworkIndex) -> Mapping[Layer2Endpoint, list[Layer2Endpoint]]:
-    """The endpoints beside each, hosts included."""
+    """The endpoints beside each, hosts included: of those that are alike two, who need each other."""
     knowledge = index.knowledge
     neighbours: dict[Layer2Endpoint, list[Layer2Endpoint]] = {}
     for name in knowledge.devices:
         for hop in knowledge.topology.of(name):
             if hop.mutual:
                 neighbours.setdefault(hop.endpoint, []).append(hop.target)
-    for host in knowledge.written.hosts.values():
+    for host, *others in index.once(alike_hosts):
         joined = host_endpoint(knowledge.devices, host.at)
         if joined is not None and knowledge.links[host.at].carrier:
-            neighbours.setdefault((host.name, HOST_PORT), []).append(joined)
-            neighbours.setdefault(joined, []).append((host.name, HOST_PORT))
+            for name in (host.name, *(other.name for other in others[:1])):
+                neighbours.setdefault((name, HOST_PORT), []).append(joined)
+                neighbours.setdefault(joined, []).append((name, HOST_PORT))
     return neighbours
 
 
@@ -143,7 +145,7 @@ def _crosses(index: NetworkIndex, node: Node, attachment: Attachment, vlan: int,
 def unused_vlans(index: NetworkIndex) -> Iterator[Finding]:
     """A VLAN of the catalogue that nothing is set to."""
     used: set[int | None] = set()
-    for node in index.knowledge.nodes.values():
+    for node in index.knowledge.devices.values():
         for attachment in node.attachments.values():
             written = attachment.written
             used |= {written.access, written.untagged if isinstance(written.untagged, int) else None}

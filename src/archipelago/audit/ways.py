@@ -14,7 +14,6 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.ways import Ways
 from archipelago.model.finding import Finding
-from archipelago.model.parts import Device
 
 Missing = dict[tuple[TableName, Address | None], list[Prefix]]
 """The subnets that a routing table lacks, by the next hop that leads to them."""
@@ -24,7 +23,7 @@ Missing = dict[tuple[TableName, Address | None], list[Prefix]]
 def ways(index: NetworkIndex) -> Iterator[Finding]:
     """A routing table without a route to a subnet that its neighbours lead to, or with one that goes round."""
     subnets: dict[tuple[Prefix, str], set[TableName]] = {}
-    for holder in index.every_address():
+    for holder in index.device_addresses():
         if holder.node.can_route and holder.nic.up and not is_link_local(holder.address):
             subnets.setdefault((holder.address.prefix, holder.nic.vrf), set()).add(holder.table)
     nodes = routing_nodes(index)
@@ -103,6 +102,6 @@ def _circle(index: NetworkIndex, prefix: Prefix, tables: list[TableName], homes:
         if entry.prefix.length < prefix.length or entry.route is None:
             effect = f"packets to {prefix} go round between {' and '.join(names)}"
             yield faults.route_missing((node, table[1]), prefix, better, effect)
-        elif isinstance(node.written, Device) and entry.route in node.written.routes:
-            yield faults.routing_loop(node, entry.route, node.written.routes.index(entry.route), names, better)
+        elif (number := index.route_number(node.name, entry.route)) is not None:
+            yield faults.routing_loop(node, entry.route, number, names, better)
         return

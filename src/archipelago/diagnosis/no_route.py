@@ -12,7 +12,7 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
 from archipelago.model.finding import Finding
-from archipelago.model.parts import Device, Host, Route
+from archipelago.model.parts import Host, Route
 
 
 def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
@@ -108,10 +108,9 @@ def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, w
         for address in nic.addresses:
             if nic.vrf == vrf and address.prefix.holds(route.next_hop.address) and not nic.up:
                 return interface_down(index, Held(node, nic, address))
-    device = node.written
-    assert isinstance(device, Device)
-    if route in device.routes:
+    number = index.route_number(node.name, route)
+    if number is not None:
         home = next((holder for holder in index.homes_in(target, vrf) if holder.nic.up), None)
         hop = index.ways(target.version).next_hop((node.name, vrf), home.table) if home else None
-        return faults.next_hop_unusable(node, route, device.routes.index(route), why, hop)
+        return faults.next_hop_unusable(node, route, number, why, hop)
     return faults.gateway_wrong(node, route.next_hop, None, "is on no connected subnet")

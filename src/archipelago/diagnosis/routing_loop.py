@@ -55,9 +55,9 @@ def _to_blame(
     idle = idle_route(index, (node, table[1]), stop.target, entry)
     if idle is not None:
         return idle, True
-    if entry is None or entry.route is None or entry.route not in node.written.routes:
+    position = index.route_number(node.name, entry.route) if entry is not None else None
+    if entry is None or entry.route is None or position is None:
         return None
-    position = node.written.routes.index(entry.route)
     better = index.ways(stop.target.version).next_hop(table, home.table) if home else None
     if better is not None and better != entry.next_hop:
         if entry.prefix.length == 0 and home is not None:

@@ -167,7 +167,10 @@ def _complete(hosts: dict[str, Any], bulk: Bulk, order: Mapping[str, int]) -> No
 
 def _counted(bulk: Bulk, number: int) -> list[InterfaceAddress | str]:
     addresses = bulk.fields["addresses"]
-    return [address if address == AUTO else address._replace(value=address.value + number) for address in addresses]
+    return [
+        address if address == AUTO else InterfaceAddress(address.version, address.value + number, address.length)
+        for address in addresses
+    ]
 
 
 def members(reader: Reader, bulks: list[Bulk], single: Mapping[str, Any]) -> Iterator[tuple[str, Fields]]:

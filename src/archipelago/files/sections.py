@@ -181,17 +181,23 @@ class Reader:
             self.add(path, f"{shown(value)} stands where a mapping (name: ...) is expected")
             return {}
         sections = {}
+        last: Any = None
+        got: Any = BAD
         for word, entry in value.items():
             try:
                 name(word)
             except Wrong as error:
                 self.add((*path, word), str(error), key=True)
             where: Path = (*path, word)
-            got = (
-                self.section(key.holds, entry, where)
-                if key.holds
-                else self.converted(READ[Value.VLAN_ID], entry, where)
-            )
+            if (
+                entry is not last or got is BAD or not isinstance(entry, dict)
+            ):  # a range gives all its names one section
+                got = (
+                    self.section(key.holds, entry, where)
+                    if key.holds
+                    else self.converted(READ[Value.VLAN_ID], entry, where)
+                )
+                last = entry
             if got is BAD:
                 self.left_out.add(word)
             else:

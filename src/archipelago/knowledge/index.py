@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from functools import cached_property
+from typing import Any, TypeVar
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local
 from archipelago.knowledge.devices import ROUTING_KINDS, Node, speaks_ipv6
@@ -15,9 +16,10 @@ from archipelago.knowledge.links import HOST_PORT, aggregates
 from archipelago.knowledge.topology import Layer2Endpoint
 from archipelago.knowledge.ways import Ways
 from archipelago.model.network import Network
-from archipelago.model.parts import Aggregate, Device
+from archipelago.model.parts import Aggregate, Device, Route
 
-_Place = tuple[str, str, InterfaceAddress]
+T = TypeVar("T")
+Place = tuple[str, str, InterfaceAddress]
 """An address as it is written: its device or host, its interface, and itself."""
 
 
@@ -27,6 +29,10 @@ class NetworkIndex:
     def __init__(self, knowledge: Knowledge) -> None:
         self.knowledge = knowledge
         self._ways: dict[int, Ways] = {}
+        self._once: dict[Callable[[NetworkIndex], Any], Any] = {}
+        self._gateway_held: dict[Place, Held] = {}
+        self._route_numbers: dict[str, dict[int, int]] = {}
+        self._home_of: dict[tuple[str, InterfaceAddress], Held | None] = {}
         self._neighbours: dict[tuple[Layer2Endpoint, Address], Held | None] = {}
         self.names: Mapping[int | None, str] = {number: name for name, number in knowledge.written.vlans.items()}
 
@@ -40,32 +46,52 @@ class NetworkIndex:
         """Its broadcast domains."""
         return self.knowledge.domains
 
+    def once(self, derive: Callable[[NetworkIndex], T]) -> T:
+        """What a function makes of this index, made once however many ask."""
+        if derive not in self._once:
+            self._once[derive] = derive(self)
+        result: T = self._once[derive]
+        return result
+
     # Who holds what
 
     def holders(self, address: Address) -> tuple[Held, ...]:
         """Every interface that holds an address, up or down, in the order of the network; a link-local address, too,
         that an interface gives itself and somebody uses as a next hop."""
-        return tuple(map(self._held, self._by_address.get(address, ())))
+        return tuple(map(self.held, self._by_address.get(address, ())))
 
     def shared_addresses(self) -> Iterator[tuple[Address, tuple[Held, ...]]]:
         """Every address that several interfaces hold, with all of them."""
         for address, places in self._by_address.items():
             if len(places) > 1:
-                yield address, tuple(map(self._held, places))
+                yield address, tuple(map(self.held, places))
 
-    def every_address(self) -> Iterator[Held]:
-        """Every address of every device and host, in the order of the network."""
-        return map(self._held, self._places)
+    def device_addresses(self) -> Iterator[Held]:
+        """Every address of every device, in the order of the network."""
+        for name, device in self.network.devices.items():
+            node = self.knowledge.devices[name]
+            for _, interface, address in _written_addresses(device):
+                yield Held(node, node.nics[interface], address)
 
     def is_held(self, address: Address) -> bool:
         """Whether anybody holds an address."""
         return address in self._by_address
 
+    def home_networks(self, address: Address | InterfaceAddress) -> tuple[tuple[int, int], ...]:
+        """The subnets of routing devices that hold an address, as prefix length and network: addresses of the same ones
+        have the same homes."""
+        width = WIDTHS[address.version]
+        return tuple(
+            (length, network)
+            for length, networks in self._gateways.get(address.version, {}).items()
+            if (network := address.value >> (width - length)) in networks
+        )
+
     def homes(self, address: Address | InterfaceAddress) -> list[Held]:
         """The addresses of routing devices whose subnet holds this address, longest prefix first."""
         width = WIDTHS[address.version]
         return [
-            self._held(place)
+            self._gateway_held.get(place) or self._gateway_held.setdefault(place, self.held(place))
             for length, networks in self._gateways.get(address.version, {}).items()
             for place in networks.get(address.value >> (width - length), ())
         ]
@@ -78,6 +104,12 @@ class NetworkIndex:
     def home_of(self, node: Node, address: InterfaceAddress) -> Held | None:
         """The gateway that a host's address calls for: one that shares its broadcast domain if there is one, then
         one that is up."""
+        key = (node.name, address)
+        if key not in self._home_of:
+            self._home_of[key] = self._find_home(node, address)
+        return self._home_of[key]
+
+    def _find_home(self, node: Node, address: InterfaceAddress) -> Held | None:
         elsewhere = [holder for holder in self.homes(address) if holder.node.name != node.name]
         if len(elsewhere) < 2:
             return elsewhere[0] if elsewhere else None
@@ -96,11 +128,11 @@ class NetworkIndex:
         for lengths in self._gateways.values():
             for networks in lengths.values():
                 for places in networks.values():
-                    yield from map(self._held, places)
+                    yield from map(self.held, places)
 
     def subnet_peers(self, holder: Held) -> list[Held]:
         """Everyone else whose address says that it is of the same subnet."""
-        peers = map(self._held, self._by_prefix.get(holder.address.prefix, ()))
+        peers = map(self.held, self._by_prefix.get(holder.address.prefix, ()))
         return [other for other in peers if other.node is not holder.node]
 
     @cached_property
@@ -113,22 +145,24 @@ class NetworkIndex:
             hops.update(route.next_hop.address for route in device.routes)
         return frozenset(hops)
 
-    def _held(self, place: _Place) -> Held:
+    def held(self, place: Place) -> Held:
+        """An address as it is written, with its device or host and its interface."""
         name, interface, address = place
         node = self.knowledge.nodes[name]
         return Held(node, node.nics[interface], address)
 
     @cached_property
-    def _places(self) -> list[_Place]:
+    def written_addresses(self) -> list[Place]:
+        """Every address as it is written, in the order of the network."""
         network = self.network
         places = [place for device in network.devices.values() for place in _written_addresses(device)]
         places += [(host.name, HOST_PORT, address) for host in network.hosts.values() for address in host.addresses]
         return places
 
     @cached_property
-    def _by_address(self) -> Mapping[Address, list[_Place]]:
-        by_address: dict[Address, list[_Place]] = {}
-        for place in self._places:
+    def _by_address(self) -> Mapping[Address, list[Place]]:
+        by_address: dict[Address, list[Place]] = {}
+        for place in self.written_addresses:
             version, value, _ = place[2]
             by_address.setdefault(Address(version, value), []).append(place)
         if any(is_link_local(hop) for hop in self.next_hops):
@@ -141,16 +175,16 @@ class NetworkIndex:
         return by_address
 
     @cached_property
-    def _by_prefix(self) -> Mapping[Prefix, list[_Place]]:
-        by_prefix: dict[Prefix, list[_Place]] = {}
-        for place in self._places:
+    def _by_prefix(self) -> Mapping[Prefix, list[Place]]:
+        by_prefix: dict[Prefix, list[Place]] = {}
+        for place in self.written_addresses:
             by_prefix.setdefault(place[2].prefix, []).append(place)
         return by_prefix
 
     @cached_property
-    def _gateways(self) -> Mapping[int, Mapping[int, Mapping[int, list[_Place]]]]:
+    def _gateways(self) -> Mapping[int, Mapping[int, Mapping[int, list[Place]]]]:
         """The addresses of routing devices by family, prefix length (longest first) and network."""
-        gateways: dict[int, dict[int, dict[int, list[_Place]]]] = {}
+        gateways: dict[int, dict[int, dict[int, list[Place]]]] = {}
         for device in self.network.devices.values():
             for place in _written_addresses(device) if device.kind in ROUTING_KINDS else ():
                 version, value, length = place[2]
@@ -158,6 +192,14 @@ class NetworkIndex:
                     networks = gateways.setdefault(version, {}).setdefault(length, {})
                     networks.setdefault(value >> (WIDTHS[version] - length), []).append(place)
         return {version: dict(sorted(lengths.items(), reverse=True)) for version, lengths in gateways.items()}
+
+    def route_number(self, name: str, route: Route | None) -> int | None:
+        """The place of a static route among its device's, told by identity, as two may be equal; None where it is not
+        written there."""
+        if name not in self._route_numbers:
+            routes = self.network.devices[name].routes
+            self._route_numbers[name] = {id(written): number for number, written in enumerate(routes)}
+        return self._route_numbers[name].get(id(route))
 
     # Ways between routing devices
 
@@ -207,7 +249,7 @@ class NetworkIndex:
         return self.names.get(vlan, str(vlan))
 
 
-def _written_addresses(device: Device) -> Iterator[_Place]:
+def _written_addresses(device: Device) -> Iterator[Place]:
     """The addresses of a device, in the order of its interfaces: aggregates, ports, then all others."""
     for aggregate in aggregates(device) if device.interfaces else ():
         yield from ((device.name, aggregate.name, address) for address in aggregate.addresses)

@@ -32,10 +32,11 @@ class Nodes(Mapping[str, Node]):
         self._known: dict[str, Node] = {}
 
     def __getitem__(self, name: str) -> Node:
-        if name in self._devices:
-            return self._devices[name]
         node = self._known.get(name)
         if node is None:
+            if name in self._devices:
+                node = self._known[name] = self._devices[name]
+                return node
             down = self._devices.links[End(name, HOST_PORT)].down
             node = self._known[name] = host_node(self._hosts[name], down, self._numbers.mac(name))
         return node

@@ -67,6 +67,12 @@ class Table:
                 return entry
         return None
 
+    def exact(self, prefix: Prefix) -> Entry | None:
+        """The entry of just this prefix."""
+        shift = WIDTHS[prefix.version] - prefix.length
+        entries = next((entries for width, entries in self.lengths if width == shift), {})
+        return entries.get(prefix.value >> shift)
+
     def entries(self) -> list[Entry]:
         """Every entry in use, in the order of their addresses."""
         all_entries = [entry for _, entries in self.lengths for entry in entries.values()]

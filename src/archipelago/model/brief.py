@@ -13,6 +13,7 @@ from archipelago.errors import ModelError
 from archipelago.model.brief_rules import brief_problems
 from archipelago.model.expectation import Expectation
 from archipelago.model.parts import Cable, End, Kind, Mark, NextHop, Path
+from archipelago.model.value_rules import brief_values
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,7 +122,7 @@ class Brief:
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
 
     def __post_init__(self) -> None:
-        problems = list(brief_problems(self))
+        problems = [*brief_values(self), *brief_problems(self)]
         if problems:
             raise ModelError(problems)
 

@@ -6,9 +6,8 @@ from collections.abc import Collection, Iterator
 from typing import TYPE_CHECKING
 
 from archipelago.errors import ModelProblem
-from archipelago.model.keys import Holder
 from archipelago.model.parts import End, Path
-from archipelago.model.problems import Names, Problems, held_problems, vlan_problems, wrong_values
+from archipelago.model.problems import Catalogue, Names, Problems, held_problems, vlan_problems
 from archipelago.model.rules import catalogue_problems, expectation_problems, named_problems, plug_problems
 
 if TYPE_CHECKING:
@@ -25,13 +24,10 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
         left_out: names that were written and not understood.
     """
     names = Names(left_out)
-    ids = {name: vlan.id for name, vlan in brief.vlans.items()}
-    yield from wrong_values(Holder.BRIEF, brief, ())
-    yield from wrong_values(Holder.CONVENTIONS, brief.conventions, ("conventions",))
-    yield from catalogue_problems(ids)
+    ids = Catalogue.of({name: vlan.id for name, vlan in brief.vlans.items()})
+    yield from catalogue_problems(ids.names)
     for name, vlan in brief.vlans.items():
         yield from named_problems(name, vlan.name, ("vlans", name))
-        yield from wrong_values(Holder.VLAN_NEED, vlan, ("vlans", name))
         if not vlan.families:
             yield ModelProblem(
                 ("vlans", name, "families"), "a VLAN has a subnet of at least one family; write 4, 6 or both"
@@ -40,21 +36,17 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
             yield from _place_problems(("vlans", name, "at"), at, brief, names)
     for name, device in brief.devices.items():
         yield from named_problems(name, device.name, ("devices", name))
-        yield from wrong_values(Holder.DEVICE_NEED, device, ("devices", name))
         yield from vlan_problems(("devices", name, "manage"), device.manage, ids)
     for number, gateway in enumerate(brief.gateways):
-        yield from _gateway_problems(gateway.path or ("gateways", number), gateway, brief, names)
+        yield from _gateway_problems(gateway.path or ("gateways", number), gateway, brief, ids, names)
     for name, host in brief.hosts.items():
         path: Path = ("hosts", name)
         yield from named_problems(name, host.name, path)
-        yield from wrong_values(Holder.HOST_NEED, host, path)
         yield from vlan_problems((*path, "vlan"), host.vlan, ids)
         yield from held_problems(path, host.addresses)
         yield from _place_problems((*path, "at"), host.place, brief, names)
         if name in brief.devices:
             yield ModelProblem(path, f"'{name}' is a device too; hosts and devices have names of their own", True)
-    if brief.outside is not None:
-        yield from wrong_values(Holder.OUTSIDE, brief.outside, ("outside",))
     untagged = brief.conventions.untagged
     yield from vlan_problems(("conventions", "untagged"), untagged if isinstance(untagged, int) else None, ids)
     for number, cable in enumerate(brief.cables):
@@ -92,9 +84,7 @@ def _place_problems(path: Path, at: tuple[str, str | None], brief: Brief, names:
         yield ModelProblem(path, f"'{name}' has no port '{port}'; its ports: {shown}")
 
 
-def _gateway_problems(path: Path, gateway: GatewayPlace, brief: Brief, names: Names) -> Problems:
-    yield from wrong_values(Holder.GATEWAY, gateway, path)
-    ids = {name: vlan.id for name, vlan in brief.vlans.items()}
+def _gateway_problems(path: Path, gateway: GatewayPlace, brief: Brief, ids: Catalogue, names: Names) -> Problems:
     for number, vlan in enumerate(gateway.vlans):
         yield from vlan_problems((*path, "for", number), vlan, ids)
     yield from _place_problems((*path, "at"), gateway.place, brief, names)

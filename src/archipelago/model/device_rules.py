@@ -18,7 +18,7 @@ from archipelago.model.parts import (
     Subinterface,
     VlanInterface,
 )
-from archipelago.model.problems import Names, Problems, held_problems, vlan_problems, wrong_values
+from archipelago.model.problems import Catalogue, Names, Problems, held_problems, vlan_problems
 
 HOLDERS: Mapping[type, Holder] = {
     Port: Holder.PORT,
@@ -30,7 +30,7 @@ HOLDERS: Mapping[type, Holder] = {
 """What each kind of interface may have."""
 
 
-def device_problems(device: Device, in_use: Collection[str], vlans: Mapping[str, int], names: Names) -> Problems:
+def device_problems(device: Device, in_use: Collection[str], vlans: Catalogue, names: Names) -> Problems:
     """Everything wrong in one device.
 
     Args:
@@ -40,11 +40,11 @@ def device_problems(device: Device, in_use: Collection[str], vlans: Mapping[str,
         names: for messages.
     """
     path: Path = ("devices", device.name)
-    yield from wrong_values(Holder.DEVICE, device, path)
     yield from _kind_problems(device, path)
     for number, vlan in enumerate(device.vlans or ()):
         yield from vlan_problems((*path, "vlans", number), vlan, vlans)
-    members = {m for other in device.interfaces.values() if isinstance(other, Aggregate) for m in other.members}
+    aggregates = {name: other for name, other in device.interfaces.items() if isinstance(other, Aggregate)}
+    members = {member for aggregate in aggregates.values() for member in aggregate.members}
     known = {*device.ports, *members, *in_use}
     for name, port in device.ports.items():
         yield from _port_problems((*path, "ports", name), port, device.kind, members, vlans)
@@ -55,7 +55,7 @@ def device_problems(device: Device, in_use: Collection[str], vlans: Mapping[str,
             yield ModelProblem(where, message, True)
         yield from _interface_problems(where, interface, device.kind, vlans)
         if isinstance(interface, Subinterface):
-            yield from _subinterface_problems(where, interface, device, known, names)
+            yield from _subinterface_problems(where, interface, device, known, aggregates, names)
     yield from _relation_problems(path, device)
     yield from _route_problems(path, device, {*known, *device.interfaces}, names)
 
@@ -72,8 +72,7 @@ def _kind_problems(device: Device, path: Path) -> Problems:
         yield ModelProblem((*path, "vlans"), message, True)
 
 
-def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], vlans: Mapping[str, int]) -> Problems:
-    yield from wrong_values(Holder.PORT, port, path)
+def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], vlans: Catalogue) -> Problems:
     if port.name in members:
         for key in ("access", "trunk", "untagged", "addresses", "routed", "vrf"):
             if getattr(port, key) not in (None, (), False):
@@ -83,7 +82,7 @@ def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], 
     yield from held_problems(path, port.addresses)
 
 
-def _switching_problems(path: Path, port: Port | Aggregate, kind: str, vlans: Mapping[str, int]) -> Problems:
+def _switching_problems(path: Path, port: Port | Aggregate, kind: str, vlans: Catalogue) -> Problems:
     """The keys of a port or aggregate that a kind of device does not have, or that contradict each other."""
     for key in ("access", "trunk", "untagged"):
         if kind == "router" and getattr(port, key) is not None:
@@ -106,8 +105,7 @@ def _switching_problems(path: Path, port: Port | Aggregate, kind: str, vlans: Ma
         yield from vlan_problems((*path, "trunk", number), vlan, vlans)
 
 
-def _interface_problems(path: Path, interface: Interface, kind: str, vlans: Mapping[str, int]) -> Problems:
-    yield from wrong_values(HOLDERS[type(interface)], interface, path)
+def _interface_problems(path: Path, interface: Interface, kind: str, vlans: Catalogue) -> Problems:
     yield from held_problems(path, interface.addresses)
     if isinstance(interface, VlanInterface):
         if kind == "router":
@@ -121,9 +119,13 @@ def _interface_problems(path: Path, interface: Interface, kind: str, vlans: Mapp
 
 
 def _subinterface_problems(
-    path: Path, subinterface: Subinterface, device: Device, known: Collection[str], names: Names
+    path: Path,
+    subinterface: Subinterface,
+    device: Device,
+    known: Collection[str],
+    aggregates: Mapping[str, Aggregate],
+    names: Names,
 ) -> Problems:
-    aggregates = {name: other for name, other in device.interfaces.items() if isinstance(other, Aggregate)}
     if subinterface.parent not in known and subinterface.parent not in aggregates:
         yield from names.unknown((*path, "parent"), subinterface.parent, {*known, *aggregates}, "port or aggregate")
         return
@@ -163,7 +165,6 @@ def _relation_problems(path: Path, device: Device) -> Problems:
 def _route_problems(path: Path, device: Device, interfaces: Collection[str], names: Names) -> Problems:
     for number, route in enumerate(device.routes):
         where: Path = (*path, "routes", number)
-        yield from wrong_values(Holder.ROUTE, route, where)
         yield from _next_hop_problems((*where, "next-hop"), route.next_hop, interfaces, names)
         if route.destination.version != route.next_hop.address.version:
             message = f"next hop {route.next_hop} is not of the family of {route.destination}"

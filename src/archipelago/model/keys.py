@@ -7,6 +7,7 @@ The reader, the writer, the checks of what is built in Python, docs/documents.md
 from __future__ import annotations
 
 from dataclasses import dataclass
+from dataclasses import field as dataclass_field
 from enum import StrEnum
 from fractions import Fraction
 
@@ -98,6 +99,8 @@ class Key:
         field: the field of the model that holds it; the name itself, hyphens as underscores, where not given.
         holds: of sections, who they are.
         tells: of an interface, that this key tells which kind it is.
+
+    `attribute` is the field of the model that holds the value.
     """
 
     name: str
@@ -110,11 +113,10 @@ class Key:
     field: str = ""
     holds: tuple[Holder, ...] = ()
     tells: bool = False
+    attribute: str = dataclass_field(init=False)
 
-    @property
-    def attribute(self) -> str:
-        """The field of the model that holds the value."""
-        return self.field or self.name.replace("-", "_")
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "attribute", self.field or self.name.replace("-", "_"))
 
 
 _NETWORK, _BRIEF = (Holder.NETWORK,), (Holder.BRIEF,)

@@ -10,6 +10,7 @@ from archipelago.errors import ModelError
 from archipelago.model.expectation import Expectation
 from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, Host, Mark, Path
 from archipelago.model.rules import network_problems
+from archipelago.model.value_rules import network_values
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +33,7 @@ class Network:
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
 
     def __post_init__(self) -> None:
-        problems = list(network_problems(self))
+        problems = [*network_values(self), *network_problems(self)]
         if problems:
             raise ModelError(problems)
 

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from difflib import get_close_matches
+from typing import NamedTuple
 
 from archipelago.addressing.values import InterfaceAddress
 from archipelago.errors import ModelProblem
-from archipelago.model.keys import Holder, keys_of
 from archipelago.model.parts import Path
-from archipelago.model.values import fits
 
 Problems = Iterator[ModelProblem]
 MOST_MEANT = 8
@@ -51,16 +50,6 @@ def listed(accepted: Iterable[str], most: int = 12) -> str:
     return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
-def wrong_values(holder: Holder, thing: object, path: Path) -> Problems:
-    """The fields of a part of the model whose values its keys may not have."""
-    for key in keys_of(holder):
-        if hasattr(thing, key.attribute):
-            value = getattr(thing, key.attribute)
-            if not fits(key, value):
-                what = f"{'a list of ' if key.many else 'a '}{key.value}"
-                yield ModelProblem((*path, key.name), f"{value!r} is not {what}")
-
-
 def held_problems(path: Path, addresses: Iterable[InterfaceAddress]) -> Problems:
     """Addresses that no interface can hold: the unspecified one, loopback, multicast and what is above."""
     for address in addresses:
@@ -70,11 +59,23 @@ def held_problems(path: Path, addresses: Iterable[InterfaceAddress]) -> Problems
             yield ModelProblem((*path, "address"), f"{address} is not an address that an interface can hold")
 
 
-def vlan_problems(path: Path, vlan: int | None, vlans: Mapping[str, int]) -> Problems:
+class Catalogue(NamedTuple):
+    """The VLANs of a document: their ids by name, and all ids."""
+
+    names: Mapping[str, int]
+    ids: frozenset[int]
+
+    @classmethod
+    def of(cls, names: Mapping[str, int]) -> Catalogue:
+        """The catalogue of some names."""
+        return cls(names, frozenset(names.values()))
+
+
+def vlan_problems(path: Path, vlan: int | None, vlans: Catalogue) -> Problems:
     """A VLAN that is neither in the catalogue nor VLAN 1."""
-    if vlan is None or vlan == 1 or vlan == 0 or vlan in vlans.values():  # 0: one that was not understood
+    if vlan is None or vlan == 1 or vlan == 0 or vlan in vlans.ids:  # 0: one that was not understood
         return
     if not 1 <= vlan <= 4094:
         yield ModelProblem(path, f"'{vlan}' is not a VLAN id; ids go from 1 to 4094 (IEEE 802.1Q)")
     else:
-        yield ModelProblem(path, f"there is no VLAN '{vlan}' in the catalogue; 'vlans' holds: {listed(vlans)}")
+        yield ModelProblem(path, f"there is no VLAN '{vlan}' in the catalogue; 'vlans' holds: {listed(vlans.names)}")

@@ -9,9 +9,8 @@ from archipelago.addressing.values import parse_address, parse_prefix
 from archipelago.errors import AddressError, ModelProblem
 from archipelago.model.device_rules import device_problems
 from archipelago.model.expectation import OUTSIDE, Expectation
-from archipelago.model.keys import Holder
 from archipelago.model.parts import End, Host, Path
-from archipelago.model.problems import Names, Problems, held_problems, listed, vlan_problems, wrong_values
+from archipelago.model.problems import Catalogue, Names, Problems, held_problems, listed, vlan_problems
 from archipelago.model.values import NAME
 
 if TYPE_CHECKING:
@@ -53,7 +52,7 @@ def plug_problems(uses: Iterable[tuple[Path, End, object]], devices: Mapping[str
 
 
 def expectation_problems(
-    expect: Iterable[Expectation], vlans: Mapping[str, int], hosts: Collection[str], names: Names
+    expect: Iterable[Expectation], vlans: Catalogue, hosts: Collection[str], names: Names
 ) -> Problems:
     """Each end of an expectation is a VLAN, a host, a subnet, an address, or the outside."""
     for number, expectation in enumerate(expect):
@@ -61,14 +60,14 @@ def expectation_problems(
             yield from _party_problems(("expect", number, key), end, (vlans, hosts), names)
 
 
-def _party_problems(path: Path, end: str, known: tuple[Mapping[str, int], Collection[str]], names: Names) -> Problems:
+def _party_problems(path: Path, end: str, known: tuple[Catalogue, Collection[str]], names: Names) -> Problems:
     vlans, hosts = known
     if end == OUTSIDE or names.suppressed(end):
         return
-    if end in vlans and end in hosts:
-        message = f"'{end}' is a VLAN and a host; write the VLAN's id ({vlans[end]}) or the host's address"
+    if end in vlans.names and end in hosts:
+        message = f"'{end}' is a VLAN and a host; write the VLAN's id ({vlans.names[end]}) or the host's address"
         yield ModelProblem(path, message)
-    elif end in vlans or end in hosts:
+    elif end in vlans.names or end in hosts:
         return
     elif end.isascii() and end.isdigit():
         yield from vlan_problems(path, int(end[:9]), vlans)
@@ -77,11 +76,11 @@ def _party_problems(path: Path, end: str, known: tuple[Mapping[str, int], Collec
             parse_prefix(end) if "/" in end else parse_address(end)
         except AddressError as error:
             addressed = end[:1].isdigit() or ":" in end
-            hint = f": {error}" if addressed else names.hint(end, [*vlans, *hosts, OUTSIDE])
+            hint = f": {error}" if addressed else names.hint(end, [*vlans.names, *hosts, OUTSIDE])
             yield ModelProblem(
                 path,
                 f"'{end}' is no VLAN, host, subnet or address{hint}; "
-                f"VLANs: {listed(vlans)}; or '{OUTSIDE}', whatever lies beyond the network",
+                f"VLANs: {listed(vlans.names)}; or '{OUTSIDE}', whatever lies beyond the network",
             )
 
 
@@ -94,6 +93,7 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     """
     names = Names(left_out)
     yield from catalogue_problems(network.vlans)
+    catalogue = Catalogue.of(network.vlans)
     in_use: dict[str, set[str]] = {}
     uses = list(_uses(network))
     for _, end, _ in uses:
@@ -101,13 +101,11 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     yield from plug_problems(uses, network.devices, names)
     for name, device in network.devices.items():
         yield from named_problems(name, device.name, ("devices", name))
-        yield from device_problems(device, in_use.get(name, set()), network.vlans, names)
+        yield from device_problems(device, in_use.get(name, set()), catalogue, names)
     for name, host in network.hosts.items():
         yield from named_problems(name, host.name, ("hosts", name))
         yield from _host_problems(host, network.devices)
-    for number, cable in enumerate(network.cables):
-        yield from wrong_values(Holder.CABLE, cable, ("cables", number))
-    yield from expectation_problems(network.expect, network.vlans, network.hosts, names)
+    yield from expectation_problems(network.expect, catalogue, network.hosts, names)
 
 
 def named_problems(key: str, name: str, path: Path) -> Problems:
@@ -130,7 +128,6 @@ def _uses(network: Network) -> Iterator[tuple[Path, End, object]]:
 
 def _host_problems(host: Host, devices: Collection[str]) -> Problems:
     path: Path = ("hosts", host.name)
-    yield from wrong_values(Holder.HOST, host, path)
     if host.name in devices:
         yield ModelProblem(path, f"'{host.name}' is a device too; hosts and devices have names of their own", True)
     yield from held_problems(path, host.addresses)

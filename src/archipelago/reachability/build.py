@@ -8,6 +8,7 @@ from itertools import chain
 
 import numpy as np
 
+from archipelago.knowledge.alike import plugged_alike
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.known import Knowledge, apply_change
 from archipelago.knowledge.links import aggregates, facing
@@ -15,7 +16,7 @@ from archipelago.knowledge.topology import Adjacency, Layer2Endpoint, adjacencie
 from archipelago.model.network import Network
 from archipelago.model.parts import Device, End, Host
 from archipelago.reachability.arrays import NO_ENDPOINT, Adjacencies, Bools, Ints, NetworkArrays
-from archipelago.reachability.profiles import cut_space, device_cuts, duplicated, host_classes, plugged_alike
+from archipelago.reachability.profiles import cut_space, device_cuts, duplicated, host_classes
 from archipelago.reachability.tables import Cut, change_family, family_of
 
 
@@ -173,7 +174,7 @@ def _classes_hold(before: NetworkArrays, knowledge: Knowledge, names: list[str])
     seen: dict[int, object] = {}
     for host, number in zip(hosts.tolist(), before.host_class[hosts].tolist(), strict=True):
         at = knowledge.network.hosts[before.hosts[host]].at
-        alike = plugged_alike(knowledge, at)
+        alike = plugged_alike(knowledge.devices, at)
         if seen.setdefault(number, alike) != alike:
             return False
     return True

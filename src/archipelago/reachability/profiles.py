@@ -10,8 +10,9 @@ from typing import Any
 import numpy as np
 
 from archipelago.addressing.values import Prefix, is_link_local
+from archipelago.knowledge.alike import plugged_alike
 from archipelago.knowledge.known import Knowledge
-from archipelago.model.parts import Device, End, Host
+from archipelago.model.parts import Device, Host
 from archipelago.reachability.arrays import AddressProfile, Ints
 
 
@@ -99,23 +100,13 @@ def host_classes(
     class_of = np.empty(len(knowledge.network.hosts), dtype=np.int64)
     for index, host in enumerate(knowledge.network.hosts.values()):
         profile = tuple(_seen(host, version, edges) for version, edges in cuts.items())
-        key = (host.at.device, plugged_alike(knowledge, host.at), profile)
+        key = (host.at.device, plugged_alike(knowledge.devices, host.at), profile)
         number = numbers.setdefault(key, len(numbers))
         if number == len(examples):
             examples.append(host.name)
             profiles.append(profile)
         class_of[index] = number
     return class_of, tuple(examples), profiles
-
-
-def plugged_alike(knowledge: Knowledge, at: End) -> object:
-    """What the ports of one device must have in common for their hosts to be of one class: all that is set there, or
-    the port itself where it is routed or a member of an aggregate."""
-    attachment = knowledge.devices.attachment_at(at)
-    if not attachment.switched or len(attachment.members) > 1:
-        return at.port
-    written = attachment.written
-    return attachment.vlans, attachment.untagged, written.access, written.trunk, written.untagged
 
 
 def _seen(host: Host, version: int, cuts: tuple[int, ...]) -> tuple[Any, ...]:

@@ -1,0 +1,45 @@
+"""Hosts that only their names, their own addresses and ports tell apart: what holds for one holds for all."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from archipelago.addressing.values import WIDTHS
+from archipelago.knowledge.devices import Attachment, Devices
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.parts import End, Host
+
+
+def plugged_alike(devices: Devices, at: End) -> object:
+    """What the ports of one device must have in common for their hosts to be alike: all that is set there, or the port
+    itself where it is routed or a member of an aggregate."""
+    return set_up_alike(devices.attachment_at(at), at)
+
+
+def set_up_alike(attachment: Attachment, at: End) -> object:
+    """The same, of the attachment that the port is or is a member of."""
+    if not attachment.switched or len(attachment.members) > 1:
+        return at.port
+    written = attachment.written
+    return attachment.vlans, attachment.untagged, written.access, written.trunk, written.untagged
+
+
+def alike_hosts(index: NetworkIndex) -> list[list[Host]]:
+    """The hosts in groups: plugged into one device alike, of the same subnets, with the same gateways, with carrier. A
+    host without carrier is a group of its own."""
+    devices, links = index.knowledge.devices, index.knowledge.links
+    groups: dict[Any, list[Host]] = {}
+    for host in index.network.hosts.values():
+        at = host.at
+        attachment = devices.attachment_at(at)
+        if host.off or attachment.down is not None or (len(attachment.members) > 1 and not links[at].carrier):
+            groups[host.name] = [host]
+            continue
+        subnets = tuple(
+            (address.version, address.length, address.value >> (WIDTHS[address.version] - address.length))
+            for address in host.addresses
+        )
+        homes = tuple(index.home_networks(address) for address in host.addresses)
+        key = (at.device, set_up_alike(attachment, at), subnets, homes, host.gateway, host.auto)
+        groups.setdefault(key, []).append(host)
+    return list(groups.values())
