@@ -189,9 +189,8 @@ class Reader:
             except Wrong as error:
                 self.add((*path, word), str(error), key=True)
             where: Path = (*path, word)
-            if (
-                entry is not last or got is BAD or not isinstance(entry, dict)
-            ):  # a range gives all its names one section
+            # A range of names gives them all one section, which is read once.
+            if entry is not last or got is BAD or not isinstance(entry, dict):
                 got = (
                     self.section(key.holds, entry, where)
                     if key.holds

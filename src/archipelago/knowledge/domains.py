@@ -104,6 +104,10 @@ class Domains:
         leaks = () if heard is None else (Adjacency(endpoint, heard, None, False, False),)
         return Domain((endpoint,), None, leaks)
 
+    def _place(self, endpoint: Layer2Endpoint) -> tuple[int, int]:
+        """Where an endpoint comes in the order of the network."""
+        return self._order[endpoint[0]], self._topology.alive(endpoint[0])[endpoint]
+
     def _explore(self, start: Layer2Endpoint) -> Domain:
         inside = {start}
         queue = [start]
@@ -112,8 +116,7 @@ class Domains:
                 if joint.mutual and joint.target not in inside:
                     inside.add(joint.target)
                     queue.append(joint.target)
-        names = sorted({endpoint[0] for endpoint in inside}, key=self._order.__getitem__)
-        endpoints = tuple(endpoint for name in names for endpoint in self._topology.alive(name) if endpoint in inside)
+        endpoints = tuple(sorted(inside, key=self._place))
         sent = [joint for endpoint in endpoints for joint in self._topology.at(endpoint)]
         leaks = tuple(joint for joint in sent if not joint.mutual and joint.target not in inside)
         return Domain(endpoints, _circle_in(sent, inside), leaks)

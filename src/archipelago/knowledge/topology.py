@@ -43,7 +43,7 @@ class Topology:
         self._known = dict(kept)
         self._inside: dict[str, Sent] = {}
         self._links: dict[str, Mapping[int | str, list[Attachment]]] = {}
-        self._alive: dict[str, dict[Layer2Endpoint, None]] = {}
+        self._alive: dict[str, dict[Layer2Endpoint, int]] = {}
 
     @property
     def known(self) -> Mapping[LinkName, Sent]:
@@ -66,10 +66,11 @@ class Topology:
         for link in self._links[node.name].get(endpoint[1], ()):
             yield from self._over(node, link).get(endpoint, ())
 
-    def alive(self, device: str) -> Mapping[Layer2Endpoint, None]:
-        """The endpoints of a device that frames can be at now, in order."""
+    def alive(self, device: str) -> Mapping[Layer2Endpoint, int]:
+        """The endpoints of a device that frames can be at now, in order, each with its place."""
         if device not in self._alive:
-            self._alive[device] = dict.fromkeys(_live_endpoints(self._devices[device]))
+            live = dict.fromkeys(_live_endpoints(self._devices[device]))
+            self._alive[device] = {endpoint: place for place, endpoint in enumerate(live)}
         return self._alive[device]
 
     def _within(self, node: Node) -> Sent:

@@ -24,6 +24,8 @@ TOP = 78.0
 ROW_GAP = 58.0
 SPINE = 10.0
 """Room to the left of a stack of panels for the line that joins them."""
+MOST_PANELS = 200
+"""The most VLANs whose hosts are drawn at one device."""
 MOST_LINES = 12
 """More lines than this in one box are folded into a count."""
 
@@ -221,6 +223,7 @@ def _panels(index: NetworkIndex, branches: dict[str, _Branch]) -> None:
     for _, vlan, segment in groups:
         if segment not in segments.setdefault(vlan, []):
             segments[vlan].append(segment)
+    panels: dict[str, list[Box]] = {device: [] for device, _, _ in groups}
     for (device, vlan, segment), names in groups.items():
         heading = index.vlan_name(vlan) if vlan is not None else "no VLAN"
         if segment is None:
@@ -235,7 +238,13 @@ def _panels(index: NetworkIndex, branches: dict[str, _Branch]) -> None:
             address = str(host.addresses[0].address) if host.addresses else "no address"
             also = " + auto" if host.auto else ""
             texts.append(f"{name:<{width}}  {address}{also}" + (" - OFF" if host.off else ""))
-        branches[device].panels.append(Box("hosts", heading, _cut(texts, "host"), vlan))
+        panels[device].append(Box("hosts", heading, _cut(texts, "host"), vlan))
+    for device, boxes in panels.items():
+        more = boxes[MOST_PANELS:]
+        branches[device].panels += boxes[: len(boxes) - len(more)]
+        if more:
+            listed = ", ".join(box.heading for box in (*more[:3], more[-1]))
+            branches[device].panels.append(Box("hosts", f"and {counted(len(more), 'more VLAN')}", [f"{listed}, ..."]))
 
 
 def _subnets(index: NetworkIndex, names: list[str]) -> list[str]:

@@ -132,8 +132,13 @@ def expected(verdicts: Sequence[Verdict]) -> Table:
     return table("what must hold", columns, rows)
 
 
+_ROWS = 256
+
+
 def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     """The hosts by VLAN, in the order of the catalogue."""
+    from scipy.sparse import csr_array
+
     network = knowledge.network
     by_place: dict[int | None, list[int]] = {}
     for index, name in enumerate(matrix.hosts):
@@ -142,15 +147,21 @@ def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     order = {vlan: place for place, vlan in enumerate(names)}
     ranked = sorted(by_place.items(), key=lambda item: (order.get(item[0] or 0, len(order)), item[0] or 0))
     places = [np.array(members) for _, members in ranked]
-    among = np.zeros((len(places), len(matrix.between)))
-    for number, members in enumerate(places):
-        among[number] = np.bincount(matrix.kind[members], minlength=among.shape[1])
-    reached = np.rint(among @ matrix.between @ among.T).astype(np.int64)
-    own = np.rint(among @ np.diagonal(matrix.between)).astype(np.int64)
     sizes = np.array([len(members) for members in places], dtype=np.int64)
-    pairs = np.multiply.outer(sizes, sizes)
+    place = np.repeat(np.arange(len(places)), sizes)
+    kinds = matrix.kind[np.concatenate(places)] if places else np.empty(0, dtype=np.int64)
+    shape = (len(places), len(matrix.between))
+    # 4,000 VLANs make 16 million cells: counts as small as they can be, a few rows at a time.
+    small = np.int32 if sizes.max(initial=0) < 2**15 else np.int64
+    among = csr_array((np.ones(len(kinds), dtype=np.int64), (place, kinds)), shape=shape)
+    reached = np.empty((len(places), len(places)), dtype=small)
+    for start in range(0, len(places), _ROWS):
+        rows = slice(start, start + _ROWS)
+        reached[rows] = (among @ (among[rows] @ matrix.between).T).T
+    own = among @ np.diagonal(matrix.between)
+    pairs = np.multiply.outer(sizes.astype(small), sizes.astype(small))
     for cells, less in ((reached, own), (pairs, sizes)):
-        cells[np.diag_indices_from(cells)] -= less
+        cells[np.diag_indices_from(cells)] -= less.astype(small)
     return Grouped(
         [names.get(vlan, f"VLAN {vlan}") if vlan else "no VLAN" for vlan, _ in ranked], places, pairs, reached
     )
@@ -184,7 +195,7 @@ def by_vlan(groups: Grouped) -> Table:
     short = groups.reached < groups.pairs
     none = short & (groups.reached == 0)
     listed = []
-    worst = np.argsort((groups.reached - groups.pairs).sum(axis=1), kind="stable")
+    worst = np.argsort(groups.reached.sum(axis=1) - groups.pairs.sum(axis=1), kind="stable")
     worst = worst[np.any(short[worst], axis=1)]
     for i in worst[:MOST_ROWS].tolist():
         whole = int((~short[i]).sum())
