@@ -197,28 +197,45 @@ def members(reader: Reader, bulks: list[Bulk], single: Mapping[str, Any]) -> Ite
 def spread(reader: Reader, total: Total) -> None:
     """Write out the ports and interfaces of devices that are declared in bulk: `p{1..24}: {access: crew}`."""
     devices = reader.tree.value.get("devices")
+    with_ranges: list[tuple[str, str, dict[str, Any]]] = []
+    sizes: dict[Path, int] = {}
     for device, item in devices.items() if isinstance(devices, dict) else ():
         for kind in ("ports", "interfaces"):
             parts = item.get(kind) if isinstance(item, dict) else None
             if isinstance(parts, dict) and any(map(ranged, parts)):
-                reader.tree.value["devices"][device] = item = {**item, kind: {}}
-                for key, value in parts.items():
-                    _spread_one(reader, total, ("devices", device, kind, key), value, item[kind])
+                with_ranges.append((device, kind, parts))
+                for key in filter(ranged, parts):
+                    path: Path = ("devices", device, kind, key)
+                    sizes[path] = _size(reader, path)
+                    total.add(path, sizes[path])
+    for device, kind, parts in with_ranges:
+        made: dict[str, Any] = {}
+        reader.tree.value["devices"][device] = {**reader.tree.value["devices"][device], kind: made}
+        for key, value in parts.items():
+            path = ("devices", device, kind, key)
+            _spread_one(reader, path, value, sizes.get(path), made)
 
 
-def _spread_one(reader: Reader, total: Total, path: Path, value: Any, into: dict[str, Any]) -> None:
+def _size(reader: Reader, path: Path) -> int:
+    """How many names a range makes; 0 where it cannot be read, with the problem noted."""
     key = str(path[-1])
-    if not ranged(key):
-        into[key] = {**into[key], **value} if _both_sections(into.get(key), value) else value
-        return
     try:
         size = count_of(key)
         if size > MOST_PORTS:
             raise Wrong(f"{shown(key)} is {size:,} of them; at most {MOST_PORTS:,} are read")
     except Wrong as error:
         reader.add(path, str(error), key=True)
+        return 0
+    return size
+
+
+def _spread_one(reader: Reader, path: Path, value: Any, size: int | None, into: dict[str, Any]) -> None:
+    key = str(path[-1])
+    if size is None:
+        into[key] = {**into[key], **value} if _both_sections(into.get(key), value) else value
         return
-    total.add(path, size)
+    if not size:
+        return
     marks = reader.tree.marks
     along = {word: list(texts(pattern)) for word, pattern in _running(value, size)}
     for number, part in enumerate(texts(key)):

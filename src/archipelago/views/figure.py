@@ -57,8 +57,9 @@ def draw_cells(axes: Axes, knowledge: Knowledge, matrix: Matrix) -> None:
     coarse = len(matrix.hosts) > MOST_DRAWN
     order = np.concatenate(groups.places) if groups.places else np.empty(0, dtype=np.int64)
     if coarse:
-        values = np.where(groups.reached == groups.pairs, 3, np.where(groups.reached == 0, 0, 1))
-        values[groups.pairs == 0] = 2
+        pairs = np.array([groups.pairs(i) for i in range(len(groups.names))])
+        values = np.where(groups.missing == 0, 3, np.where(groups.missing == pairs, 0, 1))
+        values[pairs == 0] = 2
         sizes = [1] * len(groups.names)
     else:
         values = matrix.block(order, order).astype(int) * 3

@@ -34,13 +34,19 @@ MOST_LISTED = 100_000
 
 
 class Grouped(NamedTuple):
-    """The hosts by the VLAN that they stand in: names, the places of each, and, VLAN by VLAN, how many pairs there are
-    and how many of them are reached."""
+    """The hosts by the VLAN that they stand in: names, the places of each, how many they are, and how many pairs are
+    not reached, of shape (VLANs, VLANs): from a VLAN (a row) to one (a column)."""
 
     names: list[str]
     places: list[NDArray[np.int64]]
-    pairs: NDArray[np.int64]
-    reached: NDArray[np.int64]
+    sizes: NDArray[np.int64]
+    missing: NDArray[np.signedinteger[Any]]
+
+    def pairs(self, i: int) -> NDArray[np.int64]:
+        """How many pairs there are from one VLAN to each."""
+        pairs: NDArray[np.int64] = self.sizes[i] * self.sizes
+        pairs[i] -= self.sizes[i]
+        return pairs
 
 
 def verdict_values(verdict: Verdict) -> dict[str, Any]:
@@ -154,24 +160,20 @@ def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     # 4,000 VLANs make 16 million cells: counts as small as they can be, a few rows at a time.
     small = np.int32 if sizes.max(initial=0) < 2**15 else np.int64
     among = csr_array((np.ones(len(kinds), dtype=np.int64), (place, kinds)), shape=shape)
-    reached = np.empty((len(places), len(places)), dtype=small)
+    missing = np.empty((len(places), len(places)), dtype=small)
     for start in range(0, len(places), _ROWS):
         rows = slice(start, start + _ROWS)
-        reached[rows] = (among @ (among[rows] @ matrix.between).T).T
-    own = among @ np.diagonal(matrix.between)
-    pairs = np.multiply.outer(sizes.astype(small), sizes.astype(small))
-    for cells, less in ((reached, own), (pairs, sizes)):
-        cells[np.diag_indices_from(cells)] -= less.astype(small)
-    return Grouped(
-        [names.get(vlan, f"VLAN {vlan}") if vlan else "no VLAN" for vlan, _ in ranked], places, pairs, reached
-    )
+        missing[rows] = np.multiply.outer(sizes[rows], sizes) - (among @ (among[rows] @ matrix.between).T).T
+    missing[np.diag_indices_from(missing)] -= (sizes - among @ np.diagonal(matrix.between)).astype(small)
+    names_here = [names.get(vlan, f"VLAN {vlan}") if vlan else "no VLAN" for vlan, _ in ranked]
+    return Grouped(names_here, places, sizes, missing)
 
 
 def partitioned(groups: Grouped) -> str:
     """Which VLANs are cut off from all others, in one line; empty where none is."""
-    others = groups.pairs.sum(axis=1) - np.diagonal(groups.pairs)
-    got = groups.reached.sum(axis=1) - np.diagonal(groups.reached)
-    alone = [name for name, have, reach in zip(groups.names, others, got, strict=True) if have and not reach]
+    others = groups.sizes * (groups.sizes.sum() - groups.sizes)
+    cut = groups.missing.sum(axis=1) - np.diagonal(groups.missing)
+    alone = [name for name, have, lacks in zip(groups.names, others, cut, strict=True) if have and have == lacks]
     return f"reaching no other VLAN: {_some(alone)}" if alone else ""
 
 
@@ -183,38 +185,35 @@ def _some(names: list[str]) -> str:
 def by_vlan(groups: Grouped) -> Table:
     """From each VLAN (a row) to each (a column): all, none, or how many of the pairs. Where that would be too wide,
     a row for each VLAN that does not reach everything, and what it does not reach."""
-    sizes = [len(place) for place in groups.places]
+    sizes = groups.sizes.tolist()
     count = len(sizes)
     if count <= MOST_COLUMNS:
         rows = []
         for i in range(count):
-            cells = [_cell(int(groups.pairs[i, j]), int(groups.reached[i, j])) for j in range(count)]
+            cells = map(_cell, groups.pairs(i).tolist(), groups.missing[i].tolist())
             rows.append((i + 1, groups.names[i], sizes[i], *cells))
         columns = ("", "from", "hosts", *(f"to {number}" for number in range(1, count + 1)))
         return table("by VLAN", columns, rows, (columns[0], *columns[2:]))
-    short = groups.reached < groups.pairs
-    none = short & (groups.reached == 0)
     listed = []
-    worst = np.argsort(groups.reached.sum(axis=1) - groups.pairs.sum(axis=1), kind="stable")
-    worst = worst[np.any(short[worst], axis=1)]
+    lacking = groups.missing.sum(axis=1)
+    worst = np.argsort(-lacking, kind="stable")
+    worst = worst[lacking[worst] > 0]
     for i in worst[:MOST_ROWS].tolist():
-        whole = int((~short[i]).sum())
-        cut = [groups.names[j] for j in np.flatnonzero(none[i])]
-        part = [
-            f"{groups.names[j]} {_cell(*_pair(groups, i, j))}" for j in np.flatnonzero(short[i] & ~none[i]).tolist()
-        ]
+        pairs, missing = groups.pairs(i), groups.missing[i]
+        none = (missing > 0) & (missing == pairs)
+        cut = [groups.names[j] for j in np.flatnonzero(none)]
+        some = np.flatnonzero((missing > 0) & ~none).tolist()
+        part = [f"{groups.names[j]} {_cell(int(pairs[j]), int(missing[j]))}" for j in some]
+        whole = int((missing == 0).sum())
         listed.append((groups.names[i], sizes[i], f"{whole} of {count}", _some(cut) or "-", _some(part) or "-"))
     columns = ("from", "hosts", "VLANs reached", "not reached", "in part (pairs)")
     more = f", the worst {MOST_ROWS} of {len(worst)}" if len(worst) > MOST_ROWS else ""
     return table(f"VLANs that do not reach everything{more}", columns, listed, ("hosts", "VLANs reached"))
 
 
-def _pair(groups: Grouped, i: int, j: int) -> tuple[int, int]:
-    return int(groups.pairs[i, j]), int(groups.reached[i, j])
-
-
-def _cell(pairs: int, reached: int) -> str:
-    return "-" if not pairs else "all" if reached == pairs else "none" if not reached else f"{reached}/{pairs}"
+def _cell(pairs: int, missing: int) -> str:
+    reached = pairs - missing
+    return "-" if not pairs else "all" if not missing else "none" if not reached else f"{reached}/{pairs}"
 
 
 def by_host(groups: Grouped, matrix: Matrix) -> Iterator[str]:
