@@ -5,7 +5,10 @@ from __future__ import annotations
 import json
 import os
 import re
+import signal
 import subprocess
+import sys
+import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -154,3 +157,48 @@ def test_the_script_is_the_same_for_the_same_network(tern_bay):
     assert script(network) != script(read_network(tern_bay / "broken.yaml"))
     for name in (*network.devices, *network.hosts):
         assert f"-{name}\n" in script(network)
+
+
+def test_every_interface_has_a_name_of_its_own_in_the_script():
+    text = """format: archipelago-network/1
+devices:
+  pier:
+    kind: router
+    ports:
+      uplink-to-the-far-island: {address: 10.44.1.1/24, vrf: red}
+      uplink-to-the-far-shore: {address: 10.44.2.1/24}
+      x0: {address: 10.44.3.1/24}
+      table-0: {address: 10.44.4.1/24}
+      Lo: {address: 10.44.5.1/24}
+hosts:
+  a: {at: pier/uplink-to-the-far-island, address: 10.44.1.2/24}
+  b: {at: pier/uplink-to-the-far-shore, address: 10.44.2.2/24}
+  c: {at: pier/x0, address: 10.44.3.2/24}
+  d: {at: pier/table-0, address: 10.44.4.2/24}
+  e: {at: pier/Lo, address: 10.44.5.2/24}
+"""
+    written = script(read_network(text))
+    made = re.findall(r"link add name (\S+) netns \S+-pier |type veth peer name (\S+) netns \S+-pier$", written, re.M)
+    names = ["".join(pair) for pair in made] + re.findall(r"link add name (table-\d) type vrf", written)
+    assert len(names) == 6 == len(set(names)) and all(len(name) <= 15 for name in names)
+    assert "# uplink-to-the-far-island is called x1 here" in written and "# the table of vrf red is called" in written
+
+
+@needs_kernel
+@pytest.mark.parametrize("ending", ["TERM", "HUP", "KILL"])
+def test_nothing_is_left_of_a_rehearsal_whatever_ends_it(ending, tern_bay, tmp_path):
+    words = [sys.executable, "-m", "archipelago", "rehearse", str(tern_bay / "network.yaml")]
+    running = subprocess.Popen(words, stdout=subprocess.DEVNULL, env={**os.environ, "TMPDIR": str(tmp_path)})
+    wait_for(lambda: list(tmp_path.glob("archipelago-*/console")))
+    running.send_signal(signal.Signals[f"SIG{ending}"])
+    assert running.wait(20) == {"TERM": 143, "HUP": 129, "KILL": -9}[ending]
+    wait_for(lambda: not list(tmp_path.iterdir()))
+    wait_for(lambda: str(tmp_path) not in subprocess.run(["ps", "-eo", "args"], capture_output=True, text=True).stdout)
+
+
+def wait_for(happened):
+    for _ in range(200):
+        if happened():
+            return
+        time.sleep(0.1)
+    raise AssertionError("it did not happen within 20 s")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import os
+import signal
 import sys
 from argparse import ArgumentParser, Namespace
 from collections.abc import Callable
@@ -136,8 +137,8 @@ def parser() -> ArgumentParser:
         "archipelago",
         description="Plan the gateways between VLANs, and know which host will reach which before touching a device.",
         epilog="Exit codes: 0 the answer is yes, 1 the answer is no, 2 the input or the call is wrong, 3 an unexpected "
-        "error (told in one line, the details in a file) or nowhere to write the answer to, 130 stopped, 141 the "
-        "reader of the answer is gone.",
+        "error (told in one line, the details in a file) or nowhere to write the answer to, 130 stopped, 129 or 143 "
+        "ended by a signal, 141 the reader of the answer is gone.",
     )
     top.add_argument("--version", action="version", version=f"archipelago {archipelago.__version__}")
     verb_parsers = top.add_subparsers(metavar="VERB", required=True)
@@ -153,6 +154,8 @@ def main() -> None:
     """Run the command. What the user gave wrong ends with one clear message and exit code 2; what nobody foresaw with
     one line, its details in a file, and exit code 3, so that no script takes it for an answer."""
     out.prepare()
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, _ended)
     gc.disable()  # a quarter of the time of a large network; the process ends soon, and next to nothing is circular
     try:
         try:
@@ -163,9 +166,9 @@ def main() -> None:
     except BrokenPipeError:
         out.abandon()
         code = 141
-    except KeyboardInterrupt:
+    except KeyboardInterrupt as stop:
         out.note("stopped")
-        code = 130
+        code = 128 + int(stop.args[0] if stop.args else signal.SIGINT)
     except out.Unwritable as error:
         out.abandon()
         out.note(f"the answer cannot be written to standard output: {error}")
@@ -174,6 +177,11 @@ def main() -> None:
         out.note(_unexpected(error))
         code = 3
     sys.exit(code)
+
+
+def _ended(number: int, frame: object) -> None:
+    """Ended from outside is as good as stopped by the user: nothing is left behind."""
+    raise KeyboardInterrupt(number)
 
 
 def _unexpected(error: Exception) -> str:

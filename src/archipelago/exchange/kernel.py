@@ -6,7 +6,6 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import signal
 import subprocess
 import tempfile
 import time
@@ -80,16 +79,11 @@ def ask_kernel(
         KernelError: no kernel, not in time, or a network that the kernel refused to build.
     """
     chosen = where or kernel_here()
-    with tempfile.TemporaryDirectory(prefix="archipelago-") as directory:
+    with tempfile.TemporaryDirectory(prefix="archipelago-", ignore_cleanup_errors=True) as directory:
         work = Path(directory)
         driver = _write(work, questions)
         command = ["sh", str(driver)] if chosen == "here" else _boot(work, driver)
-        try:
-            _run(command, work, len(questions), seconds, progress)
-        finally:
-            if chosen == "here":
-                for number in range(len(questions)):
-                    subprocess.run(["sh", str(work / f"{number}.sh"), "down"], check=False, capture_output=True)
+        _run(command, work, chosen, len(questions), seconds, progress)
         return _read(work, len(questions))
 
 
@@ -105,8 +99,9 @@ def _write(work: Path, questions: Sequence[tuple[Network, Sequence[tuple[str, st
         batch = list(enumerate(questions))[start : start + TOGETHER]
         asked = []
         for number, (network, pairs) in batch:
-            (work / f"{number}.sh").write_text(script(network))
-            tag = namespace_tag(network)
+            # A tag of this run's own: the same network may be up already, by the script that `export` wrote.
+            tag = f"{namespace_tag(network)}-{work.name.rpartition('-')[2]}"
+            (work / f"{number}.sh").write_text(script(network, tag))
             by_source: dict[str, list[tuple[str, str]]] = {}
             for source, target, address in pairs:
                 by_source.setdefault(source, []).append((f"{number} {source} {target}", str(address)))
@@ -145,8 +140,19 @@ def _boot(work: Path, driver: Path) -> list[str]:
     ]  # fmt: skip
 
 
-def _run(command: list[str], work: Path, total: int, seconds: float, progress: Callable[[int, int], None]) -> None:
-    """Run the command in a process group of its own; end it whole when time is up or the user interrupts."""
+_WATCHER = """read _ || :
+kill -9 -"$1"
+[ "$3" = uml ] || for script in "$2"/[0-9]*.sh; do sh "$script" down; done
+rm -rf "$2"
+"""
+"""Waits until whoever started it is gone, whatever ended it, or closes the pipe; then ends the kernel and takes away
+what is left of it."""
+
+
+def _run(
+    command: list[str], work: Path, where: Where, total: int, seconds: float, progress: Callable[[int, int], None]
+) -> None:
+    """Run the command in a process group of its own, which ends with it, with us, or when time is up."""
     deadline = time.monotonic() + seconds
     with open(work / "console", "wb") as console:
         process = subprocess.Popen(
@@ -157,16 +163,19 @@ def _run(command: list[str], work: Path, total: int, seconds: float, progress: C
             start_new_session=True,
             env={**os.environ, "TMPDIR": str(work)},
         )
+        watching = ["sh", "-c", _WATCHER, "sh", str(process.pid), str(work), where]
+        none = subprocess.DEVNULL
+        watcher = subprocess.Popen(watching, stdin=subprocess.PIPE, stdout=none, stderr=none, start_new_session=True)
         try:
             while process.poll() is None:
                 if time.monotonic() > deadline:
                     raise KernelError(f"the kernel did not finish within {seconds:g} s")
                 time.sleep(0.05)
                 progress(_done(work), total)
+            watcher.kill()  # it ended by itself and has left nothing
         finally:
-            if process.poll() is None:
-                os.killpg(process.pid, signal.SIGKILL)
-                process.wait()
+            watcher.communicate()
+            process.wait()
 
 
 def _done(work: Path) -> int:

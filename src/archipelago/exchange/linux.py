@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Iterable, Iterator
+from itertools import count
 from shlex import quote
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
@@ -94,10 +95,15 @@ def namespace(tag: str, name: str) -> str:
     return f"{tag}-{name}"
 
 
-def script(network: Network) -> str:
-    """The script: `up` builds the network, `down` takes away what `up` made and nothing else."""
+def script(network: Network, tag: str | None = None) -> str:
+    """The script: `up` builds the network, `down` takes away what `up` made and nothing else.
+
+    Args:
+        network: the network.
+        tag: what the names of its namespaces start with; by default what follows from the network.
+    """
     knowledge = know(network)
-    tag = namespace_tag(network)
+    tag = tag or namespace_tag(network)
     heard = frozenset(hop.address for host in knowledge.network.hosts.values() if host.auto for hop in host.gateway)
     spaces = {name: _Space(knowledge, node, heard) for name, node in knowledge.nodes.items()}
     comment = re.sub(r"[^ -~]", "?", network.title)
@@ -141,6 +147,8 @@ def script(network: Network) -> str:
 def _set_up(name: str, space: _Space) -> Iterator[str]:
     """The lines that make one namespace's interfaces, tables, addresses and VLAN memberships."""
     yield f"  # {space.node.kind} {space.node.name}"
+    yield from (f"  # {old} is called {new} here" for old, new in space.names.items() if old != new)
+    yield from (f"  # the table of vrf {old} is called {new} here" for old, new in space.vrf_names.items())
     for family in ("-4", "-6") if space.vrfs else ():
         # What the main table holds itself must not come before the tables that have a name.
         yield f"  ip {family} -n {name} rule add pref 32764 table local"
@@ -168,19 +176,15 @@ def _batch(command: str, lines: Iterable[str], may_fail: bool = False) -> list[s
     return [f"  {command} <<'END'{end}", *listed, "END"]
 
 
-class _Names(dict[str, str]):
-    """Interface names as the kernel takes them: at most 15 characters, none of its own words."""
-
-    def __init__(self, node: Node) -> None:
-        super().__init__()
-        wanted = [
-            *node.nics,
-            *node.attachments,
-            *(end.port for attachment in node.attachments.values() for end in attachment.members),
-        ]
-        for number, name in enumerate(dict.fromkeys(wanted)):
-            fits = len(name) <= 15 and name.lower() not in _RESERVED
-            self[name] = name if fits and name not in self.values() else f"x{number}"
+def _kernel_names(node: Node, taken: Iterable[str]) -> dict[str, str]:
+    """Interface names as the kernel takes them: at most 15 characters, none of its own words, none taken already; each
+    its own. Names that fit stay."""
+    ports = (end.port for attachment in node.attachments.values() for end in attachment.members)
+    wanted = list(dict.fromkeys((*node.nics, *node.attachments, *ports)))
+    reserved = {*_RESERVED, *taken}
+    names = {name: name for name in wanted if len(name) <= 15 and name.lower() not in reserved}
+    free = (short for number in count() if (short := f"x{number}") not in names and short not in reserved)
+    return {name: names.get(name) or next(free) for name in wanted}
 
 
 def _cables(knowledge: Knowledge, spaces: dict[str, _Space], tag: str) -> Iterator[str]:
@@ -201,11 +205,11 @@ class _Space:
         self.node = node
         self.state = knowledge.state(node.name)
         self.heard = heard  # the gateways that hosts took from what routers advertise
-        self.names = _Names(node)
         self.device = node.written if isinstance(node.written, Device) else None
         named = dict.fromkeys(nic.vrf for nic in node.nics.values() if nic.vrf)
         self.vrfs = {name: 1001 + index for index, name in enumerate(named)}
         self.vrf_names = {name: f"table-{index}" for index, name in enumerate(named)}
+        self.names = _kernel_names(node, self.vrf_names.values())
         self.cabled = {
             attachment.name: [end for end in attachment.members if _exists(knowledge.links[end])]
             for attachment in node.attachments.values()
@@ -278,7 +282,7 @@ class _Space:
                 yield f"link set dev {holder} master {self.vrf_names[nic.vrf]}"
 
     def memberships(self) -> Iterator[str]:
-        """Which VLANs each port carries, and the device's own feet in them."""
+        """Which VLANs each port carries, and the device's own membership in them."""
         for attachment in self.node.attachments.values():
             if attachment.switched and (self.cabled[attachment.name] or isinstance(attachment.written, Aggregate)):
                 for vlan in sorted(attachment.vlans):
