@@ -75,8 +75,12 @@ def routes(count: int) -> Lines:
     yield f"    ports: {{p1: {{address: {link(0, 0)}/31}}, lan: {{address: {subnet(1, 1)}/24}}}}"
     yield "    routes:"
     for number in range(count):
-        yield f"      - {{destination: 10.{100 + (number >> 16)}.{number >> 8 & 255}.{number & 255}/32, next-hop: {link(0, 1)}}}"
-    yield f"  s: {{kind: router, ports: {{p1: {{address: {link(0, 1)}/31}}}}, routes: [{{destination: 0.0.0.0/0, next-hop: {link(0, 0)}}}]}}"
+        destination = f"10.{100 + (number >> 16)}.{number >> 8 & 255}.{number & 255}/32"
+        yield f"      - {{destination: {destination}, next-hop: {link(0, 1)}}}"
+    yield "  s:"
+    yield "    kind: router"
+    yield f"    ports: {{p1: {{address: {link(0, 1)}/31}}}}"
+    yield f"    routes: [{{destination: 0.0.0.0/0, next-hop: {link(0, 0)}}}]"
     yield f"hosts: {{a: {{at: r/lan, address: {subnet(1, 2)}/24, gateway: {subnet(1, 1)}}}}}"
     yield "cables: [r/p1 ~ s/p1]"
 

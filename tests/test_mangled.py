@@ -12,6 +12,8 @@ import yaml
 
 import archipelago
 from archipelago import errors
+from archipelago.knowledge.index import index_network
+from archipelago.views.diagram import lay_out
 from makers import scrambled
 
 ODD: tuple[Any, ...] = (
@@ -100,9 +102,12 @@ def ask_everything(text: str) -> bool:
         return False
     found = archipelago.audit(network)
     str(found)
+    mended = archipelago.mend(text)
+    assert mended.left.errors <= found.errors, (found, mended)
     names = list(network.hosts)[:2]
     for asked in (
         lambda: archipelago.matrix(network),
+        lambda: lay_out(index_network(network)),
         lambda: archipelago.view(network),
         lambda: archipelago.reach(network, names[0], names[-1]) if names else None,
         lambda: archipelago.trace(network, names[0], names[-1]) if names else None,
