@@ -41,18 +41,20 @@ def referee(wanted: Iterable[int], seconds: float = 3000) -> tuple[Counter[str],
                         asked.append((source, f"{target}/{family}", address))
                         answer = reach(view, nodes[source], nodes[target], family=family)
                         calculated = arrays[family].reaches(place[source], place[target])
-                        ours[source, f"{target}/{family}"] = answer.reached, calculated
+                        ours[source, f"{target}/{family}"] = answer, calculated
         seeds.append(seed)
         questions.append((network, asked))
         answers.append(ours)
     figures: Counter[str] = Counter(networks=len(seeds))
     differences = []
     for seed, ours, theirs in zip(seeds, answers, ask_kernel(questions, seconds=seconds), strict=True):
-        for (source, target), (simulated, calculated) in ours.items():
+        for (source, target), (answer, calculated) in ours.items():
             figures["pairs"] += 1
+            simulated = answer.reached
             figures["reached" if simulated else "not reached"] += 1
             carried = (source, target) in theirs
-            if not simulated == calculated == carried:
+            answered = simulated or answer.answered_by is not None  # the kernel does not tell who answered
+            if simulated != calculated or answered != carried:
                 name, _, family = target.rpartition("/")
                 differences.append((seed, source, name, int(family), simulated, calculated, carried))
     return figures, differences

@@ -22,7 +22,7 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
         if not is_link_local(address):
             worlds: dict[str, list[Held]] = {}
             for holder in holders:
-                worlds.setdefault(holder.nic.vrf, []).append(holder)
+                worlds.setdefault(index.world_of(holder), []).append(holder)
             for together in worlds.values():
                 if len(together) > 1:
                     yield faults.duplicate_address(index, address, tuple(together))

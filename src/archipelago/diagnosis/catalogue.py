@@ -179,6 +179,13 @@ _ALL = (
         "packets to it are not forwarded (RFC 2644)",
         OFTEN,
     ),
+    Kind(
+        "held-by-another",
+        "error",
+        "an address that another holds in the routing table that it was asked for in",
+        "{name} is never asked",
+        NEVER,
+    ),
     Kind("address-unheld", "error", "an address that nobody holds", "packets to {target} end at {device}", NEVER),
     Kind(
         "subnet-overlap",

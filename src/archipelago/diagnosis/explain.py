@@ -9,6 +9,7 @@ from archipelago.diagnosis.broadcast import broadcast
 from archipelago.diagnosis.no_address import no_address, own_fault
 from archipelago.diagnosis.no_route import no_route
 from archipelago.diagnosis.not_routing import not_routing
+from archipelago.diagnosis.other_holder import other_holder
 from archipelago.diagnosis.places import meant_for
 from archipelago.diagnosis.routing_loop import routing_loop
 from archipelago.diagnosis.stop import Stop
@@ -21,8 +22,10 @@ from archipelago.model.finding import Finding
 Rule = Callable[[NetworkIndex, Node, Stop], Finding]
 
 
-def explain(index: NetworkIndex, stop: Stop) -> Finding:
-    """The mistake behind a stop, with the change that mends it."""
+def explain(index: NetworkIndex, stop: Stop, asked: str = "") -> Finding:
+    """The mistake behind a stop, with the change that mends it. `asked` is who was asked, where it has a name."""
+    if stop.reason is Reason.OTHER_HOLDER:
+        return other_holder(index, stop, asked)
     node = index.knowledge.nodes[stop.node]
     own = own_fault(index, node)
     if own is not None:

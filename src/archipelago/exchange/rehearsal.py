@@ -28,7 +28,8 @@ class Rehearsal:
     @property
     def differ(self) -> tuple[Pair, ...]:
         """The pairs that the two answer differently."""
-        return tuple(pair for pair, answer in self.ours.items() if answer.reached != (pair in self.theirs))
+        answered = {pair: answer.reached or answer.answered_by is not None for pair, answer in self.ours.items()}
+        return tuple(pair for pair, got in answered.items() if got != (pair in self.theirs))
 
     @property
     def headline(self) -> str:

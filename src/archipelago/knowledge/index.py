@@ -123,6 +123,13 @@ class NetworkIndex:
 
         return min(elsewhere, key=order)
 
+    def world_of(self, holder: Held) -> str:
+        """The routing tables (`vrf`) whose world an address belongs to: a host's that of its gateway's interface."""
+        if holder.node.kind in ROUTING_KINDS:
+            return holder.nic.vrf
+        home = self.home_of(holder.node, holder.address)
+        return home.nic.vrf if home is not None else ""
+
     def routed(self) -> Iterator[Held]:
         """Every address that is there to route."""
         for lengths in self._gateways.values():

@@ -29,6 +29,8 @@ class Reason(StrEnum):
     """Nobody answered for the next hop."""
     LOST = "lost"
     """It was sent, and delivered to nobody."""
+    OTHER_HOLDER = "other-holder"
+    """It was delivered to a holder of the address that is not who was asked."""
     STORM = "storm"
     """A broadcast that never ends took the domain down."""
     TAG_NOT_ACCEPTED = "tag-not-accepted"

@@ -35,8 +35,9 @@ _ASKING = (Reason.UNRESOLVED, Reason.UNANSWERED, Reason.SUPERSEDED)
 class Probing:
     """One simulation with the probes of one question in it."""
 
-    def __init__(self, simulation: Simulation, source: Node, address: Address) -> None:
+    def __init__(self, simulation: Simulation, source: Node, address: Address, asked: str | None = None) -> None:
         self.simulation = simulation
+        self.asked = asked
         self.node = source
         self.address = address
         self.station = simulation.station(source.name)
@@ -73,8 +74,15 @@ class Probing:
 
     @property
     def reached(self) -> bool:
-        """Whether the last probe was answered."""
-        return self.answered(self.sent - 1) and self.simulation.world.storm is None
+        """Whether the last probe was answered, and by who was asked: an address can have more holders."""
+        storm = self.simulation.world.storm
+        return self.answered(self.sent - 1) and storm is None and self.other_holder is None
+
+    @property
+    def other_holder(self) -> str | None:
+        """Who took the last probe in where it is not who was asked."""
+        holder = self.simulation.world.asked.get(self.sent - 1)
+        return holder if self.asked is not None and holder != self.asked else None
 
     def stop(self, index: NetworkIndex, events: tuple[Event, ...], tracks: Mapping[Echo, Track]) -> Stop:
         """Where the last probe, or its reply, ended."""
@@ -82,6 +90,9 @@ class Probing:
             stormed = self._storm_stop(index, events)
             if stormed is not None:
                 return stormed
+        if self.other_holder is not None:
+            vrf = next((nic.vrf for nic in self.simulation.station(self.other_holder).node.nics.values()), "")
+            return Stop("out", self.other_holder, Reason.OTHER_HOLDER, self.source, self.address, vrf=vrf)
         return self._last_stop(tracks[Echo(False, self.sent - 1)], tracks[Echo(True, self.sent - 1)])
 
     def _storm_stop(self, index: NetworkIndex, events: tuple[Event, ...]) -> Stop | None:

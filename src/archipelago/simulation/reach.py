@@ -26,7 +26,8 @@ from archipelago.simulation.steps import Step, Steps, tracks_of
 class ReachResult:
     """The answer to one question. `cause` is a slug, null when reached; `at` the device that holds the mistake,
     `stopped_at` the one where the packet ended; `lost` says of each probe without a reply where it was lost.
-    `other_family` is the answer in IPv6 beside one in IPv4, where both were asked."""
+    `other_family` is the answer in IPv6 beside one in IPv4, where both were asked; `answered_by` is who answered where
+    that is another holder of the address than who was asked, which is not reached."""
 
     source: str
     target: str
@@ -48,6 +49,7 @@ class ReachResult:
     events: tuple[Event, ...]
     finding: Finding | None
     other_family: ReachResult | None = None
+    answered_by: str | None = None
 
     @property
     def headline(self) -> str:
@@ -99,7 +101,7 @@ def reach(
     if version is None or address is None or address.version != version or first_address(source, version) is None:
         return _without_family(source.name, name, version, no_common_family(index, source, target, family))
     simulation = Simulation(within) if within else start(index, source, version)
-    probing = Probing(simulation, source, address)
+    probing = Probing(simulation, source, address, target.name if isinstance(target, Node) else None)
     probing.until_settled(probes)
     return _answer(index, probing, name, version)
 
@@ -155,7 +157,7 @@ def _answer(index: NetworkIndex, probing: Probing, target: str, version: int) ->
     events: tuple[Event, ...] = probing.simulation.world.events()
     tracks = tracks_of(events)
     stop = None if probing.reached else probing.stop(index, events, tracks)
-    finding = explain(index, stop) if stop is not None else None
+    finding = explain(index, stop, target) if stop is not None else None
     steps = Steps(probing.simulation, events)
     last = probing.sent - 1
     return ReachResult(
@@ -182,4 +184,5 @@ def _answer(index: NetworkIndex, probing: Probing, target: str, version: int) ->
         back=steps.of(tracks[Echo(True, last)]),
         events=events,
         finding=finding,
+        answered_by=probing.other_holder if probing.answered(last) else None,
     )

@@ -251,6 +251,7 @@ class Station:
         if body.reply:
             self.answered.add(body.probe)
         else:
+            world.asked[body.probe] = self.name
             reply = Packet(packet.target, packet.source, FIRST_TTL, Echo(True, body.probe))
             self.originate(reply, vrf)
 

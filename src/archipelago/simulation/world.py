@@ -34,7 +34,7 @@ class World:
     fare the same), `met` how often it did for a neighbour that was not known before.
     """
 
-    __slots__ = ("count", "heap", "learned", "log", "met", "now", "record", "serial", "storm")
+    __slots__ = ("asked", "count", "heap", "learned", "log", "met", "now", "record", "serial", "storm")
 
     def __init__(self) -> None:
         self.now = 0
@@ -46,6 +46,7 @@ class World:
         self.storm: Storm | None = None
         self.learned = 0
         self.met = 0
+        self.asked: dict[int, str] = {}
 
     def after(
         self, delay: int, call: Callable[[Any, Any, Any], None], a: Any = None, b: Any = None, c: Any = None

@@ -188,6 +188,18 @@ def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held
     )
 
 
+def held_by_another(address: Address, holder: str, asked: Node) -> Finding:
+    """An address that is somebody else's in the routing table that it was asked for in."""
+    return finding(
+        "held-by-another",
+        at=asked.name,
+        path=node_path(asked),
+        says=f"where the packet is, {address} is {holder}'s; {asked.name} holds it elsewhere",
+        mend=f"give {asked.name} an address that {holder} does not hold, and join their routing tables",
+        name=asked.name,
+    )
+
+
 def _moved(holder: Held, new: InterfaceAddress | None) -> tuple[Edit, ...]:
     if new is None:
         return ()
