@@ -145,6 +145,7 @@ COMPANIONS = {
     "next-hop-unusable": {"route-missing"},
     "tag-wrong": {"vlan-not-carried"},
     "not-cabled": {"route-missing"},
+    "vlan-one": {"gateway-missing", "no-gateway-in-vlan"},
 }
 """What else a mistake rightly brings with it."""
 

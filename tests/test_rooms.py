@@ -22,6 +22,7 @@ BELOW = {
     "simulation": {"diagnosis", "knowledge", "model", "addressing", "errors"},
     "exchange": {"simulation", "knowledge", "model", "addressing", "errors"},
     "reachability": {"simulation", "diagnosis", "knowledge", "model", "addressing", "errors"},
+    "proof": {"files", "reachability", "audit", "diagnosis", "knowledge", "model", "addressing", "errors"},
     "views": {
         "exchange",
         "reachability",

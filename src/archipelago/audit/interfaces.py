@@ -10,12 +10,12 @@ from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import partner_of
 from archipelago.diagnosis.interface_down import interface_down
-from archipelago.diagnosis.places import host_attachment, meant_for
+from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, port_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.parts import Aggregate, Device, Host, Port, speed_text
+from archipelago.model.parts import Aggregate, Device, Host, Path, Port, speed_text
 
 
 def routed(index: NetworkIndex) -> Iterator[tuple[Node, Nic]]:
@@ -126,3 +126,42 @@ def _alike(device: Device, ports: Mapping[str, Port], members: list[str]) -> tup
         for name in members[1:]
         if ports[name].speed != speed
     )
+
+
+@rule
+def vlans_on_one_port(index: NetworkIndex) -> Iterator[Finding]:
+    """A routed port with addresses of several VLANs: untagged frames are of one."""
+    for node, nic in routed(index):
+        if nic.kind not in ("port", "aggregate") or len(nic.addresses) < 2 or nic.attachment is None:
+            continue
+        meant = {address: meant_vlan(index, address.prefix) for address in nic.addresses}
+        vlans = sorted({vlan for vlan in meant.values() if vlan is not None})
+        if len(vlans) < 2 or any(vlan is None for vlan in meant.values()):
+            continue
+        path: Path = ("devices", node.name)
+        edits = [Edit((*nic_path((node, nic)), "address"), REMOVE)]
+        for vlan in vlans:
+            addresses = [str(address) for address, wanted in meant.items() if wanted == vlan]
+            section = {"parent": nic.name, "tag": index.vlan_key(vlan), "address": addresses}
+            edits.append(Edit((*path, "interfaces", f"{nic.name}.{vlan}"), section))
+        if node.kind == "l3switch":
+            edits.append(Edit((*nic_path((node, nic)), "routed"), "yes"))
+        far = index.knowledge.links[node.attachments[nic.attachment].members[0]].peer
+        if far is not None and far.device in index.knowledge.devices:
+            there = index.knowledge.attachment_at(far)
+            where = port_path(index.knowledge, far.device, there.name)
+            if there.switched:
+                edits.append(Edit((*where, "trunk"), [index.vlan_key(vlan) for vlan in vlans]))
+                edits.append(Edit((*where, "untagged"), "none"))
+                if there.written.access is not None:
+                    edits.append(Edit((*where, "access"), REMOVE))
+        names = ", ".join(index.vlan_name(vlan) for vlan in vlans)
+        yield finding(
+            "vlans-share-port",
+            at=node.name,
+            path=nic_path((node, nic)),
+            says=f"{node.name}/{nic.name} has addresses for {names}, but takes untagged frames, which are of one VLAN",
+            mend=f"give {node.name}/{nic.name} a subinterface for each of them, and make its far end a trunk of them",
+            edits=tuple(edits),
+            vlans=names,
+        )

@@ -34,7 +34,7 @@ def ways(index: NetworkIndex) -> Iterator[Finding]:
             if version in node.forwards
             for vrf in dict.fromkeys(nic.vrf for nic in node.nics.values())
         ]
-        parts = _parts(index.ways(version), tables)
+        parts = table_parts(index.ways(version), tables)
         missing: Missing = {}
         for (prefix, _), homes in subnets.items():
             if prefix.version == version:
@@ -44,8 +44,8 @@ def ways(index: NetworkIndex) -> Iterator[Finding]:
             yield faults.routes_missing((node, table[1]), sorted(prefixes), next_hop)
 
 
-def _parts(ways: Ways, tables: list[TableName]) -> Mapping[TableName, int]:
-    """Which routing tables can be joined by routes at all."""
+def table_parts(ways: Ways, tables: list[TableName]) -> Mapping[TableName, int]:
+    """Which routing tables can be joined by routes at all: those with the same number."""
     part: dict[TableName, int] = {}
     for number, start in enumerate(tables):
         stack = [start]

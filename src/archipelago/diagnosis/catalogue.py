@@ -76,6 +76,13 @@ _ALL = (
         "no frame of {vlan} crosses the link",
         OFTEN,
     ),
+    Kind(
+        "vlans-share-port",
+        "error",
+        "a routed port with addresses for several VLANs, whose frames are all untagged",
+        "at most one of {vlans} has a gateway there",
+        OFTEN,
+    ),
     Kind("untagged-vlan-mismatch", "error", "a link whose two ends have different untagged VLANs", "{effect}", OFTEN),
     Kind(
         "vlan-one",

@@ -43,6 +43,27 @@ def network_from(tree: Tree) -> Network:
         DocumentError: with every problem of the file.
     """
     reader = Reader(tree, (FORMAT,))
+    network, fields = _read(reader)
+    reader.add_listed(network_problems(network, reader.left_out), fields)
+    reader.finish()
+    return network
+
+
+def network_parts(tree: Tree) -> Network:
+    """The parts of a network that a tree describes, which may name others that are not there.
+
+    Raises:
+        DocumentError: with every problem of the parts.
+    """
+    reader = Reader(tree, (FORMAT,))
+    network, _ = _read(reader)
+    reader.finish()
+    return network
+
+
+def _read(reader: Reader) -> tuple[Network, Fields]:
+    """A document's network as it is written, and its fields; problems are the reader's."""
+    tree = reader.tree
     reader.catalogue(Holder.NETWORK)
     total = Total(reader)
     spread(reader, total)
@@ -60,9 +81,7 @@ def network_from(tree: Tree) -> Network:
         source=tree.source,
         marks=tree.marks,
     )
-    reader.add_listed(network_problems(network, reader.left_out), fields)
-    reader.finish()
-    return network
+    return network, fields
 
 
 def cables_of(listed: list[tuple[int, Fields]]) -> Iterator[Cable]:

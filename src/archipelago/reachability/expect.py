@@ -20,6 +20,7 @@ from archipelago.model.finding import Finding
 from archipelago.model.parts import Host
 from archipelago.reachability.arrays import Bools, Ints
 from archipelago.reachability.build import build_arrays
+from archipelago.reachability.families import Decided
 from archipelago.reachability.few import few_hosts
 from archipelago.reachability.matrix import Matrix, matrix
 from archipelago.simulation.reach import reach
@@ -96,8 +97,8 @@ def check(knowledge: Knowledge, family: int | None = None, answer: Matrix | None
         knowledge = know(network)
         answer = None
     answer = answer or matrix(build_arrays(knowledge), family, causes=False)
-    ends = _Ends(knowledge, answer, outside)
-    verdicts = [_verdict(ends, expectation) for expectation in expectations]
+    ends = _Ends(knowledge, answer.hosts, outside)
+    verdicts = [_verdict(ends, answer, expectation) for expectation in expectations]
     asked = [number for number, verdict in enumerate(verdicts) if _needs_reason(verdict)]
     within = None
     if len(asked) > 1:  # they share one small network
@@ -107,7 +108,7 @@ def check(knowledge: Knowledge, family: int | None = None, answer: Matrix | None
     for number in asked:
         reason = _why(ends, verdicts[number].such_as[0], family, within)
         verdicts[number] = replace(verdicts[number], finding=reason)
-    return Checked(tuple(verdicts), _unforeseen(ends, expectations))
+    return Checked(tuple(verdicts), _unforeseen(ends, answer, expectations))
 
 
 def _needs_reason(verdict: Verdict) -> bool:
@@ -147,12 +148,11 @@ def _finding(number: int, verdict: Verdict) -> Finding:
 class _Ends:
     """The hosts that the ends of expectations stand for."""
 
-    def __init__(self, knowledge: Knowledge, answers: Matrix, outside: tuple[str, ...]) -> None:
+    def __init__(self, knowledge: Knowledge, hosts: tuple[str, ...], outside: tuple[str, ...]) -> None:
         self.knowledge = knowledge
-        self.found = answers
         self.outside = outside
         self.index = NetworkIndex(knowledge)
-        self.place = {name: index for index, name in enumerate(answers.hosts)}
+        self.place = {name: index for index, name in enumerate(hosts)}
         self._vlans: dict[int | None, list[int]] | None = None
         self._known: dict[str, Ints] = {}
 
@@ -197,11 +197,10 @@ def _inside(host: Host, block: Prefix) -> bool:
     return any(block.holds(address) for address in host.addresses)
 
 
-def _verdict(ends: _Ends, expectation: Expectation) -> Verdict:
+def _verdict(ends: _Ends, answers: Matrix, expectation: Expectation) -> Verdict:
     sources, targets = ends.of(expectation.source), ends.of(expectation.target)
-    answers = ends.found
     if OUTSIDE in (expectation.source, expectation.target):
-        return _outside_verdict(ends, expectation, sources, targets)
+        return _outside_verdict(answers, expectation, sources, targets)
     kinds = len(answers.between)
     ours = np.bincount(answers.kind[sources], minlength=kinds)
     theirs = np.bincount(answers.kind[targets], minlength=kinds)
@@ -225,9 +224,8 @@ def _such(answers: Matrix, sources: Ints, targets: Ints, wrong: Bools) -> tuple[
     return tuple(named)
 
 
-def _outside_verdict(ends: _Ends, expectation: Expectation, sources: Ints, targets: Ints) -> Verdict:
+def _outside_verdict(answers: Matrix, expectation: Expectation, sources: Ints, targets: Ints) -> Verdict:
     """Whoever gets out (or in) by any of the ports that lead outside, does."""
-    answers = ends.found
     outwards = expectation.target == OUTSIDE
     inner, outer = (sources, targets) if outwards else (targets, sources)
     holds = answers.every if expectation.reached else answers.some
@@ -248,10 +246,9 @@ def _why(ends: _Ends, pair: tuple[str, str], family: int | None, within: Knowled
     return next((answer for answer in answers if answer is not None), None)
 
 
-def _unforeseen(ends: _Ends, expectations: Sequence[Expectation]) -> int:
+def _unforeseen(ends: _Ends, answers: Matrix, expectations: Sequence[Expectation]) -> int:
     """How many pairs are cut off that no expectation wants cut off. Hosts of one kind that the same expectations speak
     of are taken together."""
-    answers = ends.found
     own = np.ones(len(answers.hosts), dtype=np.bool_)
     own[[ends.place[name] for name in ends.outside]] = False
     parts = [
@@ -269,3 +266,18 @@ def _unforeseen(ends: _Ends, expectations: Sequence[Expectation]) -> int:
     for number in range(len(parts)):
         cut &= ~np.logical_and.outer(sorts[:, 2 * number + 1] == 1, sorts[:, 2 * number + 2] == 1)
     return int(sizes @ (cut @ sizes)) - int(sizes[np.diagonal(cut)].sum())
+
+
+def forbidden(knowledge: Knowledge, answer: Matrix | Decided, hosts: tuple[str, ...]) -> Bools:
+    """The pairs of kinds that are not to reach each other, all their hosts alike, of shape (kinds, kinds)."""
+    mask = np.zeros_like(answer.between)
+    sizes = np.bincount(answer.kind, minlength=len(mask))
+    ends = _Ends(knowledge, hosts, ())
+    for expectation in knowledge.network.expect:
+        if not expectation.reached and OUTSIDE not in (expectation.source, expectation.target):
+            whole = [
+                np.bincount(answer.kind[ends.of(end)], minlength=len(mask)) == sizes
+                for end in (expectation.source, expectation.target)
+            ]
+            mask |= np.logical_and.outer(*whole)
+    return mask

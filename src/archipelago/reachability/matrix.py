@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -117,7 +117,11 @@ class Matrix:
 
 
 def matrix(
-    network: Network | NetworkIndex | NetworkArrays, family: int | None = None, *, causes: bool = True
+    network: Network | NetworkIndex | NetworkArrays,
+    family: int | None = None,
+    *,
+    causes: bool = True,
+    excused: Callable[[Decided], Bools] | None = None,
 ) -> Matrix:
     """Decide every ordered pair of hosts.
 
@@ -125,6 +129,7 @@ def matrix(
         network: a network, or one that is indexed or in arrays already.
         family: 4 or 6; by default IPv4 for the pairs where both ends have it, else IPv6.
         causes: also say why what is not reached is not, grouped by mistake.
+        excused: gives the pairs of kinds that need not be reached: they count as if they were.
     """
     index = network if isinstance(network, NetworkIndex) else None
     if isinstance(network, NetworkArrays):
@@ -136,6 +141,11 @@ def matrix(
     if answer.doubtful.any() or (causes and not answer.all_reached):
         index = index or NetworkIndex(arrays.knowledge)
         settled = settle(index, answer)
+        if excused is not None:
+            fine = excused(answer)
+            answer.between |= fine
+            answer.doubtful &= ~fine
+            settled = {pair: said for pair, said in settled.items() if not fine[pair]}
         if causes:
             groups = explain(index, answer, settled)
     return Matrix(

@@ -48,7 +48,15 @@ def trunk_expected(
     path = port_path(index.knowledge, device, attachment.name)
     carried = list(vlans)
     keys = [index.vlan_key(vlan) for vlan in carried]
-    names = ", ".join(index.vlan_name(vlan) for vlan in carried) or "no tagged VLAN"
+    names = ", ".join(index.vlan_name(vlan) for vlan in carried)
+    if not carried:
+        return finding(
+            "trunk-expected",
+            at=device,
+            path=path,
+            says=f"{device}/{attachment.name} carries one VLAN, as does its far end, which takes untagged frames only",
+            mend="carry each VLAN tagged at both ends, or by a link of its own",
+        )
     edits = [Edit((*path, "trunk"), keys), Edit((*path, "untagged"), index.vlan_key(untagged) if untagged else "none")]
     if attachment.written.access is not None:
         edits = [Edit((*path, "access"), REMOVE), *edits]

@@ -1,0 +1,100 @@
+"""Pairs of hosts before and after a change, compared in every family; and those that nobody promised."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from archipelago.addressing.values import is_link_local
+from archipelago.audit.ways import table_parts
+from archipelago.knowledge.held import TableName
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.reachability.arrays import NetworkArrays
+from archipelago.reachability.expect import forbidden
+from archipelago.reachability.families import Decided
+from archipelago.reachability.matrix import Matrix, matrix
+
+Bools = NDArray[np.bool_]
+
+
+class Decision(NamedTuple):
+    """All pairs of a network, decided in each family that it has."""
+
+    arrays: NetworkArrays
+    families: dict[int, Matrix]
+
+
+class Difference(NamedTuple):
+    """How many ordered pairs a change gains and loses, over the families."""
+
+    gained: int
+    lost: int
+
+
+def decide(arrays: NetworkArrays) -> Decision:
+    """Decide all pairs in every family."""
+    return Decision(arrays, {version: matrix(arrays, version, causes=False) for version in arrays.families})
+
+
+def compare(before: Decision, after: Decision) -> Difference:
+    """What a change gains and loses. Hosts that fare alike in both are compared once."""
+    gained = lost = 0
+    for version, old in before.families.items():
+        new = after.families.get(version)
+        if new is None:
+            lost += old.count
+            continue
+        kinds = old.kind * (len(new.between) + 1) + new.kind
+        _, first, size = np.unique(kinds, return_index=True, return_counts=True)
+        here = np.ix_(old.kind[first], old.kind[first])
+        there = np.ix_(new.kind[first], new.kind[first])
+        pairs = np.multiply.outer(size, size)
+        pairs[np.diag_indices_from(pairs)] -= size
+        was, now = old.between[here], new.between[there]
+        gained += int(pairs[now & ~was].sum())
+        lost += int(pairs[was & ~now].sum())
+    for version in after.families.keys() - before.families.keys():
+        gained += after.families[version].count
+    return Difference(gained, lost)
+
+
+def excused(index: NetworkIndex, version: int | None) -> Callable[[Decided], Bools]:
+    """What says which pairs of kinds need not be reached: in separate routing tables (`vrf`) that nothing joins, not to
+    be reached by what the network expects, or without the family that is asked for. None stands for both families."""
+
+    def fine(answer: Decided) -> Bools:
+        hosts = answer.arrays.hosts
+        mask = forbidden(index.knowledge, answer, hosts)
+        for family in answer.outcomes:
+            mask |= _apart(index, answer, family)
+        if version is not None:
+            lacking = answer.classes[version] < 0
+            mask[lacking, :] = True
+            mask[:, lacking] = True
+        return mask
+
+    return fine
+
+
+def _apart(index: NetworkIndex, answer: Decided, version: int) -> Bools:
+    """The kinds of host that are in separate routing tables (`vrf`) which nothing joins."""
+    tables: dict[TableName, None] = {}
+    for node in index.knowledge.devices.values():
+        if version in node.forwards:
+            tables.update(dict.fromkeys((node.name, nic.vrf) for nic in node.nics.values()))
+    parts = table_parts(index.ways(version), list(tables))
+    part = np.full(len(answer.between), -1)
+    named = np.zeros(len(answer.between), dtype=np.bool_)
+    for kind, place in zip(*np.unique(answer.kind, return_index=True), strict=True):
+        node = index.knowledge.nodes[answer.arrays.hosts[place]]
+        written = (address for nic in node.nics.values() for address in nic.addresses)
+        address = next((held for held in written if held.version == version and not is_link_local(held)), None)
+        home = index.home_of(node, address) if address is not None else None
+        if home is not None:
+            part[kind] = parts.get(home.table, -1)
+            named[kind] = bool(home.nic.vrf)
+    separate: Bools = (part[:, None] != part) & (named[:, None] | named) & (part[:, None] >= 0) & (part >= 0)
+    return separate

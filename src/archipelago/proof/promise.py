@@ -1,0 +1,36 @@
+"""A green audit is a promise: a pair that is cut off and that no finding explains is a finding itself."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
+
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Finding
+from archipelago.proof.pairs import excused
+from archipelago.reachability.arrays import NetworkArrays
+from archipelago.reachability.matrix import matrix
+
+
+def unexplained(index: NetworkIndex, arrays: NetworkArrays, findings: Iterable[Finding]) -> Iterator[Finding]:
+    """A finding for every cause of pairs that are cut off which is not among those found already: the cause that
+    `reach` gives. Pairs that `expect` forbids, and those of separate routing tables (`vrf`), are as they should be.
+
+    Args:
+        index: the network, indexed.
+        arrays: the same network.
+        findings: what the rules have found.
+    """
+    known: set[object] = {(finding.slug, finding.at) for finding in findings}
+    known |= {finding.path for finding in findings}
+    routed = any(node.forwards for node in index.knowledge.devices.values())
+    for version in (None, 6) if len(arrays.families) > 1 else (None,):
+        for group in matrix(arrays, version, excused=excused(index, version)).groups:
+            cause = group.finding
+            if (cause.slug, cause.at) not in known and cause.path not in known:
+                known |= {(cause.slug, cause.at), cause.path}
+                such = (
+                    f"{group.pairs:,} pair{'s' * (group.pairs != 1)} of hosts, such as {group.source} to {group.target}"
+                )
+                risky = not routed or cause.slug == "no-common-family"
+                yield replace(cause, breaks=f"it cuts off {such}", severity="risk" if risky else "error")
