@@ -74,14 +74,25 @@ def mend(text: str, source: str, only: list[str], audit: Audit) -> MendResult:
     made: list[Finding] = []
     refused: dict[str, None] = {}
     for _ in range(ROUNDS):
-        chosen = [finding for finding in result if finding.edits and (not only or _meant(finding, only))]
-        text, applied = _apply(text, chosen, refused)
+        wanted = [finding for finding in result if finding.edits and (not only or _meant(finding, only))]
+        wanted = [finding for finding in wanted if not any(_same(finding, other) for other in made)]
+        # What is wrong or risky comes first: a note's mend can be in the way of an error's.
+        serious = [finding for finding in wanted if finding.severity != "note"]
+        new, applied = _apply(text, serious or wanted, refused)
         if not applied:
             break
+        network_now = _network(new, source)
+        result_now = audit(network_now)
+        if result_now.errors > result.errors and not serious:
+            break
+        text, network, result = new, network_now, result_now
         made += applied
-        network = _network(text, source)
-        result = audit(network)
     return MendResult(before, text, network, tuple(made), tuple(refused), result)
+
+
+def _same(a: Finding, b: Finding) -> bool:
+    """Whether two findings are one mistake with one mend."""
+    return (a.slug, a.path, a.mend, a.edits) == (b.slug, b.path, b.mend, b.edits)
 
 
 def _network(text: str, source: str) -> Network:

@@ -70,7 +70,7 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
                 home = next((holder for holder in homes if holder.nic.up and holder.node is not node), None)
                 better = index.ways(version).next_hop((node.name, vrf), home.table) if home else None
                 why = f"{others[0].node.name} there does not route" if others else "nobody holds that next hop"
-                yield faults.next_hop_unusable(node, entry.route, number, why, better)
+                yield faults.next_hop_unusable(node, entry.route, number, why, better, bool(others))
 
 
 def _beyond(node: Node, hop: Address) -> bool:

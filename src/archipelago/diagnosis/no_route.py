@@ -112,5 +112,6 @@ def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, w
     if number is not None:
         home = next((holder for holder in index.homes_in(target, vrf) if holder.nic.up), None)
         hop = index.ways(target.version).next_hop((node.name, vrf), home.table) if home else None
-        return faults.next_hop_unusable(node, route, number, why, hop)
+        own = any(holder.node is node for holder in index.holders(route.next_hop.address))
+        return faults.next_hop_unusable(node, route, number, why, hop, own)
     return faults.gateway_wrong(node, route.next_hop, None, "is on no connected subnet")

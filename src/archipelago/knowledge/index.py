@@ -16,7 +16,7 @@ from archipelago.knowledge.links import HOST_PORT, aggregates
 from archipelago.knowledge.topology import Layer2Endpoint
 from archipelago.knowledge.ways import Ways
 from archipelago.model.network import Network
-from archipelago.model.parts import Aggregate, Device, Route
+from archipelago.model.parts import Aggregate, Device, Host, Route
 
 T = TypeVar("T")
 Place = tuple[str, str, InterfaceAddress]
@@ -102,8 +102,8 @@ class NetworkIndex:
         return [holder for holder in holders if holder.nic.vrf == vrf] or holders
 
     def home_of(self, node: Node, address: InterfaceAddress) -> Held | None:
-        """The gateway that a host's address calls for: one that shares its broadcast domain if there is one, then
-        one that is up."""
+        """The gateway that a host's address calls for: one that shares its broadcast domain if there is one, then one
+        in the VLAN of its port, then one that is up."""
         key = (node.name, address)
         if key not in self._home_of:
             self._home_of[key] = self._find_home(node, address)
@@ -115,9 +115,15 @@ class NetworkIndex:
             return elsewhere[0] if elsewhere else None
         endpoints = [(node.name, nic.name) for nic in node.nics.values()]
 
-        def order(holder: Held) -> tuple[bool, bool]:
+        plugged = None
+        if isinstance(node.written, Host):
+            attachment = self.knowledge.attachment_at(node.written.at)
+            plugged = attachment.written.access or attachment.untagged
+
+        def order(holder: Held) -> tuple[bool, bool, bool]:
             return (
                 not any(self.domains.together(holder.endpoint, endpoint) for endpoint in endpoints),
+                plugged is None or holder.nic.vlan != plugged,
                 not holder.nic.up,
             )
 

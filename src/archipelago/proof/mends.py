@@ -90,14 +90,25 @@ class Trial:
         after = self._after([edit for finding in findings for edit in finding.edits])
         if after is None:
             return "it does not go with another", None
-        lost = compare(self._before, after).lost
+        gained, lost = compare(self._before, after)
         if lost:
             return f"it cuts off {lost:,} pair{'s' * (lost != 1)} that work", after
-        for finding in self._rules(NetworkIndex(after.arrays.knowledge)):
-            if finding.severity == "error" and (finding.slug, finding.at) not in self._errors:
-                return f"it makes another error: {finding.says}", after
+        changed = {str(edit.path[1]) for finding in findings for edit in finding.edits if len(edit.path) > 1}
+        found = self._rules(NetworkIndex(after.arrays.knowledge))
+        new = [finding for finding in found if _error(finding) and (finding.slug, finding.at) not in self._errors]
+        # Elsewhere than where something was changed they were hidden, and now come to light.
+        made = [finding for finding in new if finding.at in changed]
+        if not made and new and not gained and not self._gains_with(findings, new):
+            made = new
+        if made:
+            return f"it makes another error: {made[0].says}", after
         broken = _broken(after.arrays) - self._broken
         return ("it breaks what the network expects" if broken else ""), after
+
+    def _gains_with(self, findings: Sequence[Finding], others: Sequence[Finding]) -> bool:
+        """Whether mends help once what they bring to light is mended too."""
+        after = self._after([edit for finding in (*findings, *others) for edit in finding.edits])
+        return after is not None and compare(self._before, after).gained > 0
 
 
 def _told(finding: Finding, why: str | None) -> Finding:
@@ -105,8 +116,12 @@ def _told(finding: Finding, why: str | None) -> Finding:
     return finding if why is None else replace(finding, mend=f"decide by hand ({finding.mend}: {why})", edits=())
 
 
+def _error(finding: Finding) -> bool:
+    return finding.severity == "error"
+
+
 def _errors(findings: Sequence[Finding]) -> set[tuple[str, str]]:
-    return {(finding.slug, finding.at) for finding in findings if finding.severity == "error"}
+    return {(finding.slug, finding.at) for finding in findings if _error(finding)}
 
 
 def _broken(arrays: NetworkArrays) -> set[int]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from archipelago.addressing.values import InterfaceAddress
+from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.places import nic_path
@@ -10,6 +10,7 @@ from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.parts import Path
 
 NodeInterface = tuple[Node, Nic]
 
@@ -105,6 +106,7 @@ def no_gateway_in_vlan(
 ) -> Finding:
     """A VLAN with hosts that no routing device has an interface in."""
     edits: tuple[Edit, ...] = ()
+    path: Path = ("devices", at.name)
     mend = f"give {at.name} an interface in {index.vlan_name(vlan)}"
     address_texts = texts(addresses)
     if addresses:
@@ -122,14 +124,17 @@ def no_gateway_in_vlan(
         added = " and ".join(map(str, addresses))
         mend = f"add interface {name} with {added} and {kind} {key} to {at.name}"
         edits = (Edit(("devices", at.name, "interfaces", name), value),)
-        there = next((nic for nic in at.nics.values() if not parent and nic.kind == "vlan" and nic.vlan == vlan), None)
+        there = next((nic for nic in at.nics.values() if nic.vlan == vlan and nic.attachment == parent), None)
         if there is not None:
-            mend = f"add {added} to {at.name}/{there.name}"
-            edits = (Edit((*nic_path((at, there)), "address"), texts([*there.addresses, *addresses])),)
+            kept = [address for address in there.addresses if not _replaced(index, address, addresses)]
+            here = f"{at.name}/{there.name}"
+            mend = f"add {added} to {here}" if kept else f"set the address of {here} to {added}"
+            path = nic_path((at, there))
+            edits = (Edit((*path, "address"), texts([*kept, *addresses])),)
     return finding(
         "no-gateway-in-vlan",
         at=at.name,
-        path=("devices", at.name),
+        path=path,
         says=(
             f"no routing device has an interface in {index.vlan_name(vlan)}"
             + (f" with {addresses[0].address}" if addresses else "")
@@ -153,3 +158,11 @@ def vlan_interface_down(index: NetworkIndex, node: Node, nic: Nic) -> Finding:
         mend=f"let a cabled port of {node.name} carry {index.vlan_key(nic.vlan or 0)}",
         interface=nic.name,
     )
+
+
+def _replaced(index: NetworkIndex, address: InterfaceAddress, addresses: tuple[InterfaceAddress, ...]) -> bool:
+    """Whether an address makes room for new ones: of a family of theirs, in a subnet without hosts."""
+    if address.version not in {new.version for new in addresses} or is_link_local(address):
+        return False
+    hosts = index.network.hosts.values()
+    return not any(address.prefix.holds(own) for host in hosts for own in host.addresses)

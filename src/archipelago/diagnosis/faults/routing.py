@@ -73,16 +73,19 @@ def _route(destination: Prefix, next_hop: Address | None, vrf: str) -> dict[str,
     return {**written, "vrf": vrf} if vrf else written
 
 
-def next_hop_unusable(node: Node, route: Route, position: int, why: str, via: Address | None) -> Finding:
-    """A static route whose next hop cannot be used."""
+def next_hop_unusable(
+    node: Node, route: Route, position: int, why: str, via: Address | None, idle: bool = False
+) -> Finding:
+    """A static route whose next hop cannot be used; one that is `idle` never could be, and may go."""
     path: Path = ("devices", node.name, "routes", position)
+    otherwise: tuple[Edit, ...] = (Edit(path, REMOVE),) if idle else ()
     return finding(
         "next-hop-unusable",
         at=node.name,
         path=(*path, "next-hop"),
         says=f"the route to {route.destination} via {route.next_hop} on {node.name}: {why}",
-        mend=f"set its next hop to {via}" if via else "remove it, or mend its next hop",
-        edits=(Edit((*path, "next-hop"), str(via)),) if via else (),
+        mend=f"set its next hop to {via}" if via else "remove it" if idle else "remove it, or mend its next hop",
+        edits=(Edit((*path, "next-hop"), str(via)),) if via else otherwise,
         device=node.name,
     )
 
