@@ -12,6 +12,7 @@ from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import link_fault
 from archipelago.diagnosis.gateway_place import without_gateway
 from archipelago.diagnosis.no_address import unadvertised
+from archipelago.diagnosis.outvoted import outvoted, stray_address
 from archipelago.diagnosis.places import host_attachment, host_end, sits_in, wanted_vlan
 from archipelago.diagnosis.separated import separated
 from archipelago.knowledge.alike import alike_hosts
@@ -73,6 +74,15 @@ def without_address(index: NetworkIndex, host: Host) -> Iterator[Finding]:
 
 @rule
 @each_host
+def stray(index: NetworkIndex, host: Host) -> Iterator[Finding]:
+    """A host whose address is not of the subnet of its gateway and its VLAN."""
+    astray = stray_address(index, host)
+    if astray is not None:
+        yield astray
+
+
+@rule
+@each_host
 def wrong_vlan(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     """A host whose port is not in the VLAN of its subnet's gateway."""
     node = index.knowledge.nodes[host.name]
@@ -80,7 +90,7 @@ def wrong_vlan(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     attachment = host_attachment(index.knowledge, host)
     homes = [(address, index.home_of(node, address)) for address in host.addresses]
     called = [(address, home) for address, home in homes if home is not None and home.nic.vlan is not None]
-    if not attachment.switched or not called:
+    if not attachment.switched or not called or stray_address(index, host) is not None:
         return
     if len({home.nic.vlan for _, home in called}) > 1:
         yield _in_two_vlans(index, host, [home for _, home in called])
@@ -122,7 +132,11 @@ def unusable_gateway(index: NetworkIndex, node: Node, nic: Nic, address: Interfa
     """No gateway where there is one to use, or one that cannot serve."""
     if nic.addresses and next(a for a in nic.addresses if a.version == address.version) is not address:
         return
+    if isinstance(node.written, Host) and stray_address(index, node.written) is not None:
+        return
     home = index.home_of(node, address)
+    if home is not None and any(True for _ in outvoted(index, home.node, home.nic)):
+        return  # the gateway's own mistake
     gateways = [hop for hop in node.written.gateway if hop.address.version == address.version]
     if not gateways:
         routed = any(route.destination.version == address.version for route in getattr(node.written, "routes", ()))

@@ -10,6 +10,7 @@ from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import partner_of
 from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.outvoted import outvoted
 from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, port_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
@@ -42,6 +43,13 @@ def repeated_tags(index: NetworkIndex) -> Iterator[Finding]:
             other = first.setdefault((node.name, nic.attachment, nic.tag), nic)
             if other is not nic:
                 yield faults.tag_repeated(index, node, nic, other, _other(meant_for(index, nic), nic))
+
+
+@rule
+def contradicted(index: NetworkIndex) -> Iterator[Finding]:
+    """A gateway whose address, or whose prefix length, all hosts of its VLAN contradict."""
+    for node, nic in routed(index):
+        yield from outvoted(index, node, nic)
 
 
 @rule

@@ -9,6 +9,7 @@ from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import dead_route
+from archipelago.diagnosis.outvoted import off_link
 from archipelago.diagnosis.places import port_path
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held
@@ -143,44 +144,9 @@ def captured_subnets(index: NetworkIndex) -> Iterator[Finding]:
 
 @rule
 def unlike_links(index: NetworkIndex) -> Iterator[Finding]:
-    """Two routing interfaces on one link of their own whose subnets differ."""
+    """Two routing devices joined by a link whose ends are in different subnets."""
     for node in routing_nodes(index):
-        for attachment in node.attachments.values():
-            if attachment.switched or not attachment.carrier:
-                continue
-            far = index.knowledge.links[attachment.members[0]].peer
-            if far is None or (node.name, attachment.name) > (far.device, index.knowledge.attachment_at(far).name):
-                continue
-            far_node = index.knowledge.nodes[far.device]
-            mine = [
-                a
-                for nic in node.nics_on(attachment.name)
-                if nic.tag is None
-                for a in nic.addresses
-                if not is_link_local(a)
-            ]
-            theirs = [
-                a
-                for nic in far_node.nics_on(index.knowledge.attachment_at(far).name)
-                if nic.tag is None and far_node.kind != "host"
-                for a in nic.addresses
-                if not is_link_local(a)
-            ]
-            for version in (4, 6):
-                here = [a for a in mine if a.version == version]
-                there = [a for a in theirs if a.version == version]
-                if here and there and not any(a.prefix.overlaps(b.prefix) for a in here for b in there):
-                    path = ("devices", far.device, "ports", far.port, "address")
-                    yield finding(
-                        "link-subnets-differ",
-                        at=far.device,
-                        path=path,
-                        says=(
-                            f"{node.name}/{attachment.name} has {here[0]} "
-                            f"and {far} at the other end of the link has {there[0]}"
-                        ),
-                        mend=f"give {far} an address of {here[0].prefix}",
-                    )
+        yield from off_link(index, node)
 
 
 @rule

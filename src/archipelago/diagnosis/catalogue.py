@@ -193,6 +193,20 @@ _ALL = (
         "{name} is never asked",
         NEVER,
     ),
+    Kind(
+        "address-astray",
+        "error",
+        "a host whose address is not of the subnet of its VLAN and its gateway",
+        "{name} reaches neither its gateway nor its subnet",
+        OFTEN,
+    ),
+    Kind(
+        "gateway-address-wrong",
+        "error",
+        "a gateway that holds another address than its hosts use",
+        "the hosts of {vlan} have no gateway",
+        OFTEN,
+    ),
     Kind("address-unheld", "error", "an address that nobody holds", "packets to {target} end at {device}", NEVER),
     Kind(
         "subnet-overlap",

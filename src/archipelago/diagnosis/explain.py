@@ -10,6 +10,7 @@ from archipelago.diagnosis.no_address import no_address, own_fault
 from archipelago.diagnosis.no_route import no_route
 from archipelago.diagnosis.not_routing import not_routing
 from archipelago.diagnosis.other_holder import other_holder
+from archipelago.diagnosis.outvoted import contradiction
 from archipelago.diagnosis.places import meant_for
 from archipelago.diagnosis.routing_loop import routing_loop
 from archipelago.diagnosis.stop import Stop
@@ -30,6 +31,9 @@ def explain(index: NetworkIndex, stop: Stop, asked: str = "") -> Finding:
     own = own_fault(index, node)
     if own is not None:
         return own
+    wrong = contradiction(index, node, (stop.source, stop.target))
+    if wrong is not None and stop.reason is not Reason.STORM:
+        return wrong
     rule = RULES.get(stop.reason)
     if rule is None:
         return faults.unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")

@@ -36,7 +36,8 @@ class Trial:
         self._errors = _errors(found)
 
     def prove(self, findings: Sequence[Finding]) -> tuple[list[Finding], NetworkArrays]:
-        """The findings, without the mends that do not hold, and the network once all others are made."""
+        """The findings, without the mends that do not hold, and the network once all others are made. What has no mend
+        of its own and is gone by then was a symptom of the others, and is left out."""
         chosen = [finding for finding in findings if finding.edits]
         refused: dict[int, str] = {}
         gains: dict[int, int] = {}
@@ -49,7 +50,17 @@ class Trial:
         for finding in kept:
             if not gains.get(id(finding)) and (finding.slug, finding.path) in still:
                 refused[id(finding)] = "it changes nothing"
-        return [_told(finding, refused.get(id(finding))) for finding in findings], after.arrays
+        mended = {id(finding) for finding in kept if id(finding) not in refused}
+        left = [
+            finding
+            for finding in findings
+            if finding.severity == "note"
+            or not mended
+            or id(finding) in mended
+            or (finding.slug, finding.path) in still
+            or (finding.edits and id(finding) not in refused)
+        ]
+        return [_told(finding, refused.get(id(finding))) for finding in left], after.arrays
 
     def _harm(self, edits: Sequence[Edit]) -> tuple[str, int]:
         """Why edits must not be made, if so, and how many pairs they gain."""

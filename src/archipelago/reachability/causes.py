@@ -12,6 +12,7 @@ from archipelago.addressing.values import source_for
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.explain import explain as explain_stop
 from archipelago.diagnosis.no_address import no_common_family
+from archipelago.diagnosis.outvoted import contradicted
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import first_address
@@ -125,6 +126,9 @@ class _Explained:
         self.settled = settled
         self.members = _members(answer)
         self.sizes = np.array([len(member) for member in self.members])
+        hosts = (self.index.knowledge.nodes[answer.arrays.hosts[member[0]]] for member in self.members)
+        # Hosts that everybody around contradicts, or whose gateway is: the cause is theirs, wherever packets end.
+        self.contradicted = np.array([contradicted(index, node) is not None for node in hosts], dtype=np.bool_)
         self.found: dict[tuple[object, ...], Group] = {}
         self.own: dict[tuple[str, int, int], Finding] = {}
         self.asked = 0
@@ -260,6 +264,8 @@ class _Explained:
         sender = np.where(fails, i + low, j)
         receiver = np.where(fails, j, i + low)
         by_sender, by_receiver = outcome.differs(code)
+        by_sender |= self.contradicted[sender]
+        by_receiver |= self.contradicted[receiver]
         return np.stack((code, ~fails, np.where(by_sender, sender, -1), np.where(by_receiver, receiver, -1)), axis=1)
 
     # The mistake behind an end

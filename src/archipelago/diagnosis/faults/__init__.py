@@ -1,14 +1,17 @@
 """One maker for each kind of mistake: its slug, its wording, and the edits that mend it."""
 
 from archipelago.diagnosis.faults.hosts import (
+    address_astray,
     address_broadcast,
     address_unheld,
     duplicate_address,
+    gateway_address_wrong,
     gateway_missing,
     gateway_wrong,
     held_by_another,
     host_unaddressed,
     link_mask_mismatch,
+    link_subnets_differ,
     mask_mismatch,
     no_gateway_in_subnet,
     prefix_unadvertised,
@@ -41,17 +44,20 @@ from archipelago.diagnosis.faults.switching import trunk_expected, untagged_vlan
 from archipelago.diagnosis.faults.words import label, node_path
 
 __all__ = [
+    "address_astray",
     "address_broadcast",
     "address_unheld",
     "admin_down",
     "cable_off",
     "duplicate_address",
+    "gateway_address_wrong",
     "gateway_missing",
     "gateway_wrong",
     "held_by_another",
     "host_unaddressed",
     "label",
     "link_mask_mismatch",
+    "link_subnets_differ",
     "mask_mismatch",
     "next_hop_unusable",
     "no_gateway_in_subnet",

@@ -105,6 +105,41 @@ def gateway_wrong(node: Node, hop: NextHop, home: Held | None, why: str) -> Find
     )
 
 
+def address_astray(index: NetworkIndex, holder: Held, gateway: Held) -> Finding:
+    """A host whose address is not of the subnet that its gateway is in."""
+    new = free_address(index, gateway.address.prefix)
+    return finding(
+        "address-astray",
+        at=holder.node.name,
+        path=(*nic_path(holder), "address"),
+        says=(
+            f"{label(holder)} has {holder.address}, but its gateway {gateway.address.address} and its VLAN are of "
+            f"{gateway.address.prefix}"
+        ),
+        mend=f"set the address of {label(holder)} to {new}"
+        if new
+        else f"give {label(holder)} an address of that subnet",
+        edits=_moved(holder, new),
+        name=label(holder),
+    )
+
+
+def gateway_address_wrong(index: NetworkIndex, holder: Held, right: InterfaceAddress) -> Finding:
+    """A routing interface whose hosts use another address of its subnet as their gateway, which nobody holds."""
+    return finding(
+        "gateway-address-wrong",
+        at=holder.node.name,
+        path=(*nic_path(holder), "address"),
+        says=(
+            f"{label(holder)} has {holder.address}, but the hosts of that subnet use {right.address}, "
+            "which nobody holds"
+        ),
+        mend=f"set the address of {label(holder)} to {right}",
+        edits=_moved(holder, right),
+        vlan=index.vlan_name(holder.nic.vlan),
+    )
+
+
 def mask_mismatch(holder: Held, right: Prefix) -> Finding:
     """An address whose prefix length is not that of its subnet."""
     path = nic_path(holder)
@@ -216,4 +251,18 @@ def link_mask_mismatch(holder: Held, other: Held) -> Finding:
         says=f"{label(holder)} has {holder.address} and {label(other)} on the same link has {other.address}",
         mend=mistake.mend,
         edits=mistake.edits,
+    )
+
+
+def link_subnets_differ(near: Held, far: Held, wanted: InterfaceAddress | None) -> Finding:
+    """The end of a link whose address is of another subnet than the other end's."""
+    path = (*nic_path(far), "address")
+    new = wanted or f"an address of {near.address.prefix}"
+    return finding(
+        "link-subnets-differ",
+        at=far.node.name,
+        path=path,
+        says=f"{label(near)} has {near.address} and {label(far)} at the other end of the link has {far.address}",
+        mend=f"set the address of {label(far)} to {new}",
+        edits=(Edit(path, replaced(far.nic.addresses, far.address, wanted)),) if wanted else (),
     )

@@ -1,0 +1,173 @@
+"""An address that everybody around contradicts: of two sides that disagree, the one with fewer voters is wrong."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator
+
+from archipelago.addressing.values import Address, InterfaceAddress, is_link_local
+from archipelago.diagnosis import faults
+from archipelago.diagnosis.places import host_attachment, wanted_vlan
+from archipelago.knowledge.devices import Nic, Node
+from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Finding
+from archipelago.model.parts import Host
+
+
+def stray_address(index: NetworkIndex, host: Host) -> Finding | None:
+    """A host whose address is not of the subnet that its own gateway, which stands in its VLAN, is in."""
+    node = index.knowledge.nodes[host.name]
+    vlan = wanted_vlan(host_attachment(index.knowledge, host))
+    for hop in host.gateway:
+        own = [address for address in host.addresses if address.version == hop.address.version]
+        if not own or is_link_local(hop.address):
+            continue
+        gateway = next((held for held in index.holders(hop.address) if _serves(held, vlan)), None)
+        if gateway is None or gateway.address.prefix.overlaps(own[0].prefix):
+            continue
+        return faults.address_astray(index, Held(node, next(iter(node.nics.values())), own[0]), gateway)
+    return None
+
+
+def _serves(held: Held, vlan: int | None) -> bool:
+    return held.node.can_route and vlan is not None and held.nic.vlan == vlan
+
+
+def outvoted(index: NetworkIndex, node: Node, nic: Nic) -> Iterator[Finding]:
+    """What is wrong with the addresses of a routing interface, by what its neighbours hold and use."""
+    for address in nic.addresses:
+        if not is_link_local(address) and nic.vlan is not None:
+            yield from _by_hosts(index, Held(node, nic, address))
+
+
+def _by_hosts(index: NetworkIndex, held: Held) -> Iterator[Finding]:
+    """The hosts of its VLAN agree on another gateway address of the subnet, or on another prefix length."""
+    hosts = index.once(hosts_by_vlan).get(held.nic.vlan or 0, [])
+    own = held.address
+    near = [
+        (host, address)
+        for host in hosts
+        for address in host.addresses
+        if address.version == own.version and (address.prefix.holds(own) or own.prefix.holds(address))
+    ]
+    if not near:
+        return
+    lengths = Counter(address.length for _, address in near)
+    length, votes = lengths.most_common(1)[0]
+    sure = len(near) > 1 or not own.prefix.holds(near[0][1])
+    if sure and length != own.length and votes == len(near) and all(address.prefix.holds(own) for _, address in near):
+        right = InterfaceAddress(own.version, own.value, length)
+        yield faults.mask_mismatch(held, right.prefix)
+        return
+    used = Counter(
+        hop.address
+        for host, address in near
+        for hop in host.gateway
+        if hop.address.version == own.version and address.prefix.holds(hop.address)
+    )
+    if used and not used[own.address] and len(near) > 1:
+        wanted, count = used.most_common(1)[0]
+        if count > len(near) / 2 and not index.is_held(wanted):
+            yield faults.gateway_address_wrong(index, held, InterfaceAddress(own.version, wanted.value, own.length))
+
+
+def hosts_by_vlan(index: NetworkIndex) -> dict[int, list[Host]]:
+    """The hosts that are plugged into each VLAN."""
+    by_vlan: dict[int, list[Host]] = {}
+    for host in index.network.hosts.values():
+        vlan = wanted_vlan(host_attachment(index.knowledge, host))
+        if vlan is not None:
+            by_vlan.setdefault(vlan, []).append(host)
+    return by_vlan
+
+
+def _wanted_on_link(index: NetworkIndex, near: Held) -> tuple[int, InterfaceAddress | None]:
+    """What the far end of a routed link should hold by what the near one says: how many of its routes say so, and the
+    address: the next hop that they name, else the other address of a subnet of two."""
+    prefix = near.address.prefix
+    device = index.network.devices[near.node.name]
+    hops: Counter[Address] = Counter(
+        route.next_hop.address
+        for route in device.routes
+        if prefix.holds(route.next_hop.address) and not index.is_held(route.next_hop.address)
+    )
+    if hops:
+        wanted, votes = hops.most_common(1)[0]
+        return votes, InterfaceAddress(wanted.version, wanted.value, prefix.length)
+    first, last = prefix.usable()
+    if last - first == 1:
+        other = first + last - near.address.value
+        return 0, InterfaceAddress(prefix.version, other, prefix.length)
+    return 0, None
+
+
+def off_link(index: NetworkIndex, node: Node) -> Iterator[Finding]:
+    """Routed links of a device whose two ends are in different subnets; each link is told of its first end only."""
+    for attachment in node.attachments.values():
+        far = index.knowledge.links[attachment.members[0]].peer if attachment.members else None
+        if attachment.switched or not attachment.carrier or far is None or far.device not in index.knowledge.devices:
+            continue
+        there = index.knowledge.attachment_at(far)
+        if (node.name, attachment.name) > (far.device, there.name):
+            continue
+        far_node = index.knowledge.devices[far.device]
+        for version in (4, 6):
+            mine = _untagged(node, attachment.name, version)
+            theirs = _untagged(far_node, there.name, version)
+            if mine and theirs and not any(a.address.prefix.overlaps(b.address.prefix) for a in mine for b in theirs):
+                yield _off_link(index, mine[0], theirs[0])
+
+
+def _untagged(node: Node, attachment: str, version: int) -> list[Held]:
+    """The addresses of a device that speak untagged by an attachment, in one family."""
+    return [
+        Held(node, nic, address)
+        for nic in node.nics_on(attachment)
+        if nic.tag is None
+        for address in nic.addresses
+        if address.version == version and not is_link_local(address)
+    ]
+
+
+def _off_link(index: NetworkIndex, near: Held, far: Held) -> Finding:
+    """Two ends of a link in different subnets: the one that the other's routes contradict is wrong."""
+    votes, wanted = _wanted_on_link(index, near)
+    against, other = _wanted_on_link(index, far)
+    if against > votes:
+        near, far, wanted = far, near, other
+    return faults.link_subnets_differ(near, far, wanted)
+
+
+def contradicted(index: NetworkIndex, node: Node) -> Finding | None:
+    """What is out-voted about a host, or about the gateways that its addresses call for."""
+    astray = stray_address(index, node.written) if isinstance(node.written, Host) else None
+    if astray is not None:
+        return astray
+    for nic in node.nics.values() if node.kind in ("host", "switch") else ():
+        for address in nic.addresses:
+            home = index.home_of(node, address)
+            wrong = next(outvoted(index, home.node, home.nic), None) if home is not None else None
+            if wrong is not None:
+                return wrong
+    return None
+
+
+def contradiction(index: NetworkIndex, node: Node, ends: Iterable[Address]) -> Finding | None:
+    """What is out-voted where a packet stopped, or at either end of its way."""
+    for address in ends:
+        holders = index.holders(address)
+        wrong = contradicted(index, holders[0].node) if len(holders) == 1 else None
+        if wrong is not None:
+            return wrong
+    near = [node, *(index.knowledge.nodes[name] for name in _neighbours(index, node))]
+    for device in near if node.can_route else ():
+        off = next((finding for finding in off_link(index, device)), None)
+        if off is not None:
+            return off
+    return None
+
+
+def _neighbours(index: NetworkIndex, node: Node) -> list[str]:
+    ends = (index.knowledge.links[end].peer for attachment in node.attachments.values() for end in attachment.members)
+    return [end.device for end in ends if end is not None and end.device in index.knowledge.devices]
