@@ -143,7 +143,9 @@ COMPANIONS = {
     "subnet-overlap": {"route-never-used"},
     "pair-differs": {"route-missing", "route-never-used"},
     "next-hop-unusable": {"route-missing"},
-    "tag-wrong": {"vlan-not-carried"},
+    "tag-wrong": {"vlan-not-carried", "number-differs"},
+    "tag-repeated": {"number-differs"},
+    "members-differ": {"member-dead"},
     "not-cabled": {"route-missing"},
     "vlan-one": {"gateway-missing", "no-gateway-in-vlan"},
 }

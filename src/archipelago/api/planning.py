@@ -83,7 +83,8 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
         The network, the carving, each decision, and what to ask of others.
 
     Raises:
-        DesignError: with everything that cannot be built, each with its remedy.
+        DesignError: with everything that cannot be built, each with its remedy; or why what was built would not work:
+            it is audited, all its pairs are decided and what it expects is checked before it is given out.
 
     Example:
         >>> made = archipelago.design(brief)
@@ -91,8 +92,14 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
         (120, 140)
     """
     from archipelago.design.build import design as build
+    from archipelago.errors import DesignError
     from archipelago.model.brief import Brief
+    from archipelago.proof.design import shortcomings
 
     if not isinstance(brief, Brief):
         raise TypeError(f"a Brief is expected, not {type(brief).__name__}; read it first: archipelago.read_brief(...)")
-    return build(brief, keep)
+    made = build(brief, keep)
+    reasons = shortcomings(made.network)
+    if reasons:
+        raise DesignError([f"the network of this brief would not work: {reason}" for reason in reasons])
+    return made

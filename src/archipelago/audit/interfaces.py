@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
 from archipelago.audit.hosts import each_host
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.cut import partner_of
+from archipelago.diagnosis.cut import link_fault, partner_of
 from archipelago.diagnosis.interface_down import interface_down
-from archipelago.diagnosis.outvoted import outvoted
+from archipelago.diagnosis.outvoted import hosts_by_vlan, outvoted
 from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, port_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
@@ -79,7 +81,10 @@ def down(index: NetworkIndex) -> Iterator[Finding]:
     for node, nic in routed(index):
         if nic.up or not nic.addresses or outwards(index, node, nic):
             continue
-        yield interface_down(index, Held(node, nic, nic.addresses[0]))
+        fault = interface_down(index, Held(node, nic, nic.addresses[0]))
+        if fault.slug == "vlan-interface-down" and not index.once(hosts_by_vlan).get(nic.vlan or 0):
+            fault = replace(fault, severity="note", breaks="nothing yet: no host is plugged into that VLAN")
+        yield fault
 
 
 def outwards(index: NetworkIndex, node: Node, nic: Nic) -> bool:
@@ -173,3 +178,98 @@ def vlans_on_one_port(index: NetworkIndex) -> Iterator[Finding]:
             edits=tuple(edits),
             vlans=names,
         )
+
+
+@rule
+def dead_members(index: NetworkIndex) -> Iterator[Finding]:
+    """An aggregate that works, with a member that does not."""
+    for node in index.knowledge.devices.values():
+        for attachment in node.attachments.values():
+            if len(attachment.members) < 2 or not attachment.carrier:
+                continue
+            for end in attachment.members:
+                why = index.knowledge.links[end].down
+                if why is not None:
+                    fault = link_fault(index, end)
+                    yield finding(
+                        "member-dead",
+                        at=end.device,
+                        path=("devices", end.device, "interfaces", attachment.name),
+                        says=f"member {end} of {end.device}/{attachment.name} has no carrier: {why}",
+                        mend=fault.mend if fault else f"mend {end}, or take it out of {attachment.name}",
+                        edits=fault.edits if fault else (),
+                    )
+
+
+@rule
+def gateway_ignored(index: NetworkIndex) -> Iterator[Finding]:
+    """A `gateway` on a device that routes the family itself, and so does not use it."""
+    for node in index.knowledge.devices.values():
+        for hop in node.written.gateway:
+            if hop.address.version in node.forwards:
+                families = {held.address.version for held in node.written.gateway}
+                keep = [str(held) for held in node.written.gateway if held.address.version not in node.forwards]
+                path = ("devices", node.name, "gateway")
+                yield finding(
+                    "gateway-ignored",
+                    at=node.name,
+                    path=path,
+                    says=f"{node.name} routes IPv{hop.address.version}, so its gateway {hop} is not used",
+                    mend=f"remove the gateway {hop} from {node.name}; a route does what it was meant for",
+                    edits=(Edit(path, keep if len(families) > 1 and keep else REMOVE),),
+                )
+                break
+
+
+@rule
+def numbers_differ(index: NetworkIndex) -> Iterator[Finding]:
+    """A subinterface whose number says another VLAN than its tag."""
+    for node in index.knowledge.devices.values():
+        for nic in node.nics.values():
+            number = nic.name.rpartition(".")[2]
+            tag = nic.vlan if nic.kind == "subinterface" else None
+            if tag and number.isdigit() and int(number[:9]) in index.names and int(number) != tag:
+                yield finding(
+                    "number-differs",
+                    at=node.name,
+                    path=nic_path((node, nic)),
+                    says=f"{node.name}/{nic.name} has the number of {index.vlan_name(int(number))} and the tag {tag}",
+                    mend=f"name it after its tag, or set its tag to {number}",
+                )
+
+
+_RANGE = re.compile(r"([^{}]*)\{(\d{1,7})\.\.(\d{1,7})\}")
+
+
+@rule
+def beside_ranges(index: NetworkIndex) -> Iterator[Finding]:
+    """Ranges of port names: two of a device that overlap, and something plugged in beyond all of them."""
+    ranges: dict[tuple[str, str], list[tuple[int, int, Path]]] = {}
+    for path in index.network.marks:
+        found = _RANGE.fullmatch(str(path[3])) if len(path) == 4 and path[2] == "ports" else None
+        if found:
+            ranges.setdefault((str(path[1]), found[1]), []).append((int(found[2]), int(found[3]), path))
+    for (device, stem), spans in ranges.items():
+        for number, (first, last, path) in enumerate(spans):
+            for low, high, other in spans[:number]:
+                if low <= last and first <= high:
+                    yield finding(
+                        "ranges-overlap",
+                        at=device,
+                        path=path,
+                        says=f"{path[3]} and {other[3]} of {device} overlap; where they differ, the later one stands",
+                        mend="write each port once",
+                    )
+        top = max(last for _, last, _ in spans)
+        written = index.network.devices[device].ports if device in index.network.devices else {}
+        for name in index.knowledge.ports.get(device, {}):
+            tail = name.removeprefix(stem)
+            if name not in written and name.startswith(stem) and tail.isdigit() and int(tail) > top:
+                listed = f"{stem}{min(first for first, _, _ in spans)} to {stem}{top}"
+                yield finding(
+                    "port-beyond-range",
+                    at=device,
+                    path=spans[-1][2],
+                    says=f"{device} lists {listed}, not {name}, and something is plugged in there",
+                    mend=f"list {name}, or plug it into a port that is listed; did you mean {stem}{top}?",
+                )

@@ -154,6 +154,7 @@ def unlike_pairs(index: NetworkIndex) -> Iterator[Finding]:
     """Two devices that are gateways of the same host subnets, but not of all of them."""
     served: dict[str, dict[Prefix, Held]] = {}
     inhabited = {a.prefix for host in index.network.hosts.values() for a in host.addresses}
+    used = {hop.address for host in index.network.hosts.values() for hop in host.gateway}
     for node in routing_nodes(index):
         for nic in node.nics.values():
             for address in nic.addresses:
@@ -163,8 +164,9 @@ def unlike_pairs(index: NetworkIndex) -> Iterator[Finding]:
     for number, name in enumerate(names):
         for other in names[number + 1 :]:
             shared = served[name].keys() & served[other].keys()
-            if len(shared) < 2:
-                continue
+            serve = [any(served[end][prefix].address.address in used for prefix in shared) for end in (name, other)]
+            if len({served[name][prefix].nic.name for prefix in shared}) < 2 or all(serve):
+                continue  # too few; or each is a gateway of some and only managed in the others: no pair
             for prefix in sorted(served[name].keys() ^ served[other].keys()):
                 has, lacks = (name, other) if prefix in served[name] else (other, name)
                 held_by = served[has][prefix]

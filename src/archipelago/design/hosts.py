@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from archipelago.addressing.carve import Allotment
 from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.design.draft import Draft
+from archipelago.design.wiring import routes
 from archipelago.model.parts import Device, Host, NextHop, VlanInterface
 
 
@@ -25,7 +26,8 @@ def settle(draft: Draft) -> None:
     for name, vlan, wanted in takers:
         addresses, gateways = [], []
         asked = draft.brief.hosts.get(name)
-        auto = asked is not None and asked.auto
+        six = any(subnet.prefix.version == 6 for subnet in draft.subnets(draft.name_of(vlan)))
+        auto = asked is not None and asked.auto and six  # in a VLAN without IPv6 nobody tells it an address
         for subnet in draft.subnets(draft.name_of(vlan)):
             if auto and subnet.prefix.version == 6 and all(address.version == 4 for address in wanted):
                 continue  # its routers tell it
@@ -47,7 +49,8 @@ def settle(draft: Draft) -> None:
                 draft.hosts[name] = Host(name, draft.host_ends[name], tuple(addresses), tuple(gateways), auto=auto)
         else:
             draft.interfaces[name]["manage"] = VlanInterface("manage", vlan, tuple(addresses))
-            draft.gateway[name] = gateways
+            if not routes(draft, name):  # one that routes has routes
+                draft.gateway[name] = gateways
 
 
 def _has_interface(draft: Draft, device: str, vlan: int) -> bool:

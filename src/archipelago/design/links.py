@@ -55,7 +55,7 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
             ends.setdefault(zone[name], []).append((name, None, name))
     for cable in brief.cables:
         for end, far in ((cable.a, cable.b), (cable.b, cable.a)):
-            switched = far.device in zone and not routes(draft, far.device)
+            switched = far.device in zone and cable not in wiring.routed
             if brief.devices[end.device].kind == "router" and switched and end not in whole and not cable.off:
                 ends.setdefault(zone[far.device], []).append((end.device, end.port, far.device))
     links: list[Transit] = []

@@ -51,6 +51,27 @@ _ALL = (
         "frames arrive by a member that the far end does not take for the same link",
         OFTEN,
     ),
+    Kind(
+        "member-dead",
+        "risk",
+        "an aggregate that works with fewer members than it has",
+        "the next failure takes the whole link down",
+        OFTEN,
+    ),
+    Kind(
+        "ranges-overlap",
+        "note",
+        "two ranges of port names that overlap",
+        "nothing; it misleads whoever reads the file",
+        NEVER,
+    ),
+    Kind(
+        "port-beyond-range",
+        "risk",
+        "something plugged into a port beyond those that the ranges of its device list",
+        "the port exists with its defaults, which nobody chose",
+        NEVER,
+    ),
     # switching
     Kind(
         "vlan-absent",
@@ -258,6 +279,20 @@ _ALL = (
         "two subinterfaces of one port with one tag",
         "{interface} never hears an answer",
         OFTEN,
+    ),
+    Kind(
+        "gateway-ignored",
+        "risk",
+        "a gateway on a device that routes that family itself",
+        "the device does not use it",
+        ALWAYS,
+    ),
+    Kind(
+        "number-differs",
+        "note",
+        "a subinterface whose number is another VLAN's than its tag",
+        "nothing; it misleads whoever reads the plan",
+        NEVER,
     ),
     # routing
     Kind(

@@ -1,0 +1,34 @@
+"""A design works: the network that it makes is read, audited and asked before anybody is told that it is designed."""
+
+from __future__ import annotations
+
+from archipelago.audit.registry import run
+from archipelago.errors import DocumentError
+from archipelago.files.emit import emit
+from archipelago.files.network import network_from
+from archipelago.files.tree import parse
+from archipelago.files.write import document_of
+from archipelago.knowledge.index import index_network
+from archipelago.model.network import Network
+from archipelago.proof.audit import proved
+from archipelago.reachability.expect import check
+
+
+def shortcomings(network: Network) -> list[str]:
+    """Why a designed network would not work, each with what would help; empty where it does.
+
+    Args:
+        network: the network that a brief was turned into.
+    """
+    try:
+        read = network_from(parse(emit(document_of(network)).encode(), "the network"))
+    except DocumentError as error:
+        return [f"the network could not be read back: {problem.message}" for problem in error.problems]
+    if read != network:
+        return ["the network would read back as another one"]
+    index = index_network(network)
+    findings = run(index)
+    found = proved(index, findings, run) if network.hosts else findings
+    reasons = [f"{finding.says}; {finding.mend}" for finding in found if finding.severity != "note"]
+    verdicts = check(index.knowledge).verdicts if network.expect else ()
+    return reasons + [str(verdict) for verdict in verdicts if verdict.pairs and not verdict.holds]
