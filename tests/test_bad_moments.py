@@ -63,7 +63,7 @@ def test_a_narrow_encoding_and_a_reader_that_leaves(network: Path) -> None:
 def test_an_error_that_nobody_foresaw_is_no_answer(network: Path, tmp_path: Path) -> None:
     script = (
         "import sys; from archipelago.cli import main, verbs; import archipelago\n"
-        "def audit(network): raise KeyError('a place that\\nis not there')\n"
+        "def audit(network, quick=False): raise KeyError('a place that\\nis not there')\n"
         "archipelago.audit = audit\n"
         f"sys.argv = ['archipelago', 'audit', {str(network)!r}]\n"
         "main.main()\n"

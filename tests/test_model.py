@@ -151,7 +151,7 @@ def test_results_print_well_and_become_json_and_tables():
         assert str(one) and "object at" not in str(one) and len(repr(one)) < 300, one
         assert archipelago.to_json(one) is not None
     assert archipelago.matrix(network)["kiosk-a", "kiosk-a"] in (True, False)
-    rows = archipelago.view(network, ["landing"]).tables[0].records()
+    rows = archipelago.view(network, ["landing"]).tables[1].records()
     assert {row["tag"] for row in rows} >= {210, 220}
     assert not archipelago.to_table(archipelago.view(network).tables[0]).empty
     axes = Figure().add_subplot()

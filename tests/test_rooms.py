@@ -22,7 +22,17 @@ BELOW = {
     "simulation": {"diagnosis", "knowledge", "model", "addressing", "errors"},
     "exchange": {"simulation", "knowledge", "model", "addressing", "errors"},
     "reachability": {"simulation", "diagnosis", "knowledge", "model", "addressing", "errors"},
-    "proof": {"files", "reachability", "audit", "diagnosis", "knowledge", "model", "addressing", "errors"},
+    "proof": {
+        "files",
+        "reachability",
+        "simulation",
+        "audit",
+        "diagnosis",
+        "knowledge",
+        "model",
+        "addressing",
+        "errors",
+    },
     "views": {
         "exchange",
         "reachability",

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, Any
 # keep the names. Both packages are empty: this loads nothing.
 from archipelago import audit as _audit_room
 from archipelago import design as _design_room
-from archipelago.api.asking import broadcast, reach, trace
+from archipelago.api.asking import broadcast, reach, reach_in_order, trace
 from archipelago.api.checking import assert_expected, audit, expectations, matrix, mend, what_if
 from archipelago.api.planning import carve, design
 from archipelago.api.reading import amend, network_text, read_brief, read_network, schema, write_network
@@ -73,6 +73,7 @@ if TYPE_CHECKING:
     from archipelago.reachability.expect import Verdict
     from archipelago.reachability.matrix import Matrix
     from archipelago.simulation.explore import Broadcast, Trace
+    from archipelago.simulation.in_order import Check, InOrder
     from archipelago.simulation.reach import ReachResult
     from archipelago.views.look import View
 
@@ -98,6 +99,7 @@ _TYPES = {
     "reachability.expect": ("Verdict",),
     "reachability.matrix": ("Matrix",),
     "simulation.explore": ("Broadcast", "Trace"),
+    "simulation.in_order": ("Check", "InOrder"),
     "simulation.reach": ("ReachResult",),
     "views.look": ("View",),
 }
@@ -116,6 +118,7 @@ __all__ = [
     "Cable",
     "CarveError",
     "Carving",
+    "Check",
     "Conventions",
     "Decision",
     "Design",
@@ -131,6 +134,7 @@ __all__ = [
     "GatewayPlace",
     "Host",
     "HostNeed",
+    "InOrder",
     "InterfaceAddress",
     "KernelError",
     "Loopback",
@@ -170,6 +174,7 @@ __all__ = [
     "parse_next_hop",
     "parse_prefix",
     "reach",
+    "reach_in_order",
     "read_brief",
     "read_network",
     "rehearse",

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from archipelago.model.network import Network
     from archipelago.simulation.build import Simulation
     from archipelago.simulation.explore import Broadcast, Trace
+    from archipelago.simulation.in_order import InOrder
     from archipelago.simulation.reach import ReachResult
 
     Ends = list[tuple[Node, Node | Address]]
@@ -45,22 +46,70 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
         >>> print(archipelago.reach(network, "a", "b"))
         REACHED: a reaches b (10.44.0.3) and the answer comes back
     """
+    from archipelago.proof.question import with_proof
+
+    def ask(asked: Network, version: int | None) -> ReachResult:
+        return _reach(asked, source, target, probes, version)
+
+    written = a_network(network)
+    first = with_proof(ask(written, family), written, lambda mended: ask(mended, family))
+    if family is not None or not _both_families(written, source, target):
+        return first
+    return replace(first, other_family=with_proof(ask(written, 6), written, lambda mended: ask(mended, 6)))
+
+
+def _both_families(network: Network, source: str, target: str) -> bool:
     from archipelago.knowledge.ends import common_families
+
+    return len(common_families(*_ends(network, source, target)[1][0])) > 1
+
+
+def _reach(network: Network, source: str, target: str, probes: int, family: int | None) -> ReachResult:
+    """One question, in one family; whoever gets out by any of the ports that lead outside, does."""
     from archipelago.simulation.reach import reach as ask
 
     index, ends = _ends(network, source, target)
+    answers = [ask(index, *ends[0], probes=probes, family=family)]
+    for end in ends[1:]:
+        if not answers[-1].reached:
+            answers.append(ask(index, *end, probes=probes, family=family))
+    return answers[-1] if answers[-1].reached else answers[0]
 
-    def answer(version: int | None) -> ReachResult:
-        answers = [ask(index, *ends[0], probes=probes, family=version)]
-        for end in ends[1:]:
-            if not answers[-1].reached:
-                answers.append(ask(index, *end, probes=probes, family=version))
-        return answers[-1] if answers[-1].reached else answers[0]
 
-    first = answer(family)
-    if family is not None or len(common_families(*ends[0])) < 2:
-        return first
-    return replace(first, other_family=answer(6))
+def reach_in_order(network: Network, source: str, *, family: int | None = None) -> InOrder:
+    """Make the checks from a host in the order in which people make them: its own gateway, a neighbour in its VLAN, a
+    host of each other VLAN, outside. It stops where going on says nothing new.
+
+    Args:
+        network: the network.
+        source: a host.
+        family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
+
+    Returns:
+        The checks, each with its answer and what its failing means.
+
+    Raises:
+        QueryError: there is no such host.
+
+    Example:
+        >>> print(archipelago.reach_in_order(network, "winch"))
+        winch: 2 of 2 checks reached
+          REACHED      its gateway: 10.44.20.1
+          REACHED      a host of yard (140): gull
+    """
+    from archipelago.errors import QueryError
+    from archipelago.knowledge.index import index_network
+    from archipelago.knowledge.outside import with_outside
+    from archipelago.simulation.in_order import in_order
+
+    asked = a_network(network)
+    if source not in asked.hosts:
+        raise QueryError(
+            f"there is no host '{source}'; the checks start at one of: {', '.join(list(asked.hosts)[:12])}"
+        )
+    index = index_network(asked)
+    outside = bool(with_outside(index.knowledge)[1])
+    return in_order(index, asked.hosts[source], outside, lambda target: reach(asked, source, target, family=family))
 
 
 def trace(network: Network, source: str, target: str, *, family: int | None = None) -> Trace:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from archipelago.model.finding import SEVERITIES, Finding
 
+BROKEN = "expectation-broken"
+"""What is expected and does not hold: the mistakes behind it are findings of their own."""
+
 
 class AuditResult(tuple[Finding, ...]):
     """The findings, worst first; an empty tuple where there are none. Printed, it is a few lines for each."""
@@ -20,8 +23,18 @@ class AuditResult(tuple[Finding, ...]):
         """How many of each severity, or that there is nothing."""
         if not self:
             return "no findings: nothing wrong or risky was found"
-        counts = [(severity, sum(finding.severity == severity for finding in self)) for severity in SEVERITIES]
-        return ", ".join(f"{count:,} {severity}{'s' * (count != 1)}" for severity, count in counts if count)
+        broken = sum(finding.slug == BROKEN for finding in self)
+        own = [finding.severity for finding in self if finding.slug != BROKEN]
+        counts = [(severity, own.count(severity)) for severity in SEVERITIES]
+        text = ", ".join(f"{count:,} {severity}{'s' * (count != 1)}" for severity, count in counts if count)
+        if not broken:
+            return text
+        told = f"{broken:,} expectation{'s' * (broken != 1)} broken"
+        return (
+            f"{text}; {told} by {'it' if own == ['error'] else 'them'}"
+            if "error" in own
+            else f"{text}; {told}".lstrip("; ")
+        )
 
     def __str__(self) -> str:
         return "\n".join([self.headline, *map(str, self)])

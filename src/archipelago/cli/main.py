@@ -51,14 +51,23 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             JSON,
         ],
     ),
-    "audit": (verbs.audit, "say what is wrong or risky, worst first, each with its mend", [NETWORK, JSON]),
+    "audit": (
+        verbs.audit,
+        "say what is wrong or risky, worst first, each with its mend",
+        [
+            NETWORK,
+            ("--quick", {"action": "store_true", "help": "the rules alone: neither pairs nor mends are tried"}),
+            JSON,
+        ],
+    ),
     "reach": (
         verbs.reach,
         "say whether a probe gets there and back; if not where, why, and what mends it",
         [
             NETWORK,
             ("source", {"metavar": "FROM", "help": "a host, a device, or DEVICE/INTERFACE"}),
-            ("target", {"metavar": "TO", "nargs": "?", "help": "the same, or an address"}),
+            ("targets", {"metavar": "TO", "nargs": "*", "help": "the same, or an address; several are asked in turn"}),
+            ("--in-order", {"action": "store_true", "help": "the usual checks from FROM, one after another"}),
             ("--trace", {"action": "store_true", "help": "list the routers as the TTL uncovers them"}),
             ("--broadcast", {"action": "store_true", "help": "who hears a broadcast of FROM (without TO)"}),
             ("--probes", {"type": verbs.probe_count, "default": 5, "metavar": "N", "help": "how many probes at least"}),

@@ -91,11 +91,12 @@ def audit(words: Namespace) -> int:
     from archipelago.views.plain import finding_with_line
 
     network = archipelago.read_network(words.network)
-    result = archipelago.audit(network)
+    result = archipelago.audit(network, quick=words.quick)
     if words.as_json:
         out.say_json({"errors": result.errors, "findings": [finding_with_line(network, finding) for finding in result]})
     else:
-        out.head(result.headline)
+        tried = "; quick: neither pairs nor mends were tried" if words.quick else ""
+        out.head(f"{result.headline}{tried}")
         out.say_lines(view.lines(network, result))
     return 1 if result.errors else 0
 
@@ -105,10 +106,18 @@ def reach(words: Namespace) -> int:
     from archipelago.views.plain import plain
 
     network = archipelago.read_network(words.network)
+    if words.targets and (words.broadcast or words.in_order):
+        option = "--broadcast" if words.broadcast else "--in-order"
+        raise QueryError(f"{option} asks of FROM alone; leave out {words.targets[0]}, or the option")
     if words.broadcast:
         return _broadcast(network, words)
-    if words.target is None:
-        raise QueryError("name two ends: FROM and TO (or --broadcast FROM)")
+    if words.in_order:
+        return _in_order(network, words)
+    if not words.targets:
+        raise QueryError("name two ends: FROM and TO (or --broadcast FROM, or --in-order FROM)")
+    if len(words.targets) > 1:
+        return _several(network, words)
+    words.target = words.targets[0]
     if words.trace:
         return _trace(network, words)
     if words.device is not None and words.device not in network.devices and words.device not in network.hosts:
@@ -138,6 +147,50 @@ def reach(words: Namespace) -> int:
                 out.say("the same in IPv6")
                 out.say_lines(view.timeline(answer.other_family.events, *chosen))
     return 0 if answer.reached else 1
+
+
+def _in_order(network: Network, words: Namespace) -> int:
+    result = archipelago.reach_in_order(network, words.source, family=words.family)
+    if words.as_json:
+        checks = [
+            {
+                "what": check.what,
+                "meaning": check.meaning,
+                **{key: getattr(check.answer, key) for key in ("target", "reached", "cause", "at", "mend")},
+            }
+            for check in result.checks
+        ]
+        out.say_json({"source": result.source, "reached": result.reached, "checks": checks, "stopped": result.stopped})
+    else:
+        headline, *rest = str(result).splitlines()
+        out.head(headline)
+        out.say_lines(rest)
+        failed = next((check.answer for check in result.checks if not check.answer.reached), None)
+        if failed is not None:
+            out.say()
+            out.say_lines(f"  {line}" for line in failed.why_not)
+    return 0 if result.reached else 1
+
+
+def _several(network: Network, words: Namespace) -> int:
+    """One source and several targets, a line each; why not below those that are not reached."""
+    from archipelago.views.plain import plain
+
+    if words.trace or words.steps:
+        raise QueryError("--trace and --steps show one target; name one")
+    answers = [
+        archipelago.reach(network, words.source, target, probes=words.probes, family=words.family)
+        for target in words.targets
+    ]
+    good = sum(answer.reached for answer in answers)
+    if words.as_json:
+        keys = ("source", "target", "address", "family", "reached", "cause", "at", "mend")
+        out.say_json([{key: plain(getattr(answer, key)) for key in keys} for answer in answers])
+    else:
+        out.head(f"{words.source}: {good} of {len(answers)} reached")
+        for answer in answers:
+            out.say_lines(str(answer).splitlines())
+    return 0 if good == len(answers) else 1
 
 
 def _broadcast(network: Network, words: Namespace) -> int:

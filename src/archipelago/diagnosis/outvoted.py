@@ -144,12 +144,15 @@ def contradicted(index: NetworkIndex, node: Node) -> Finding | None:
     astray = stray_address(index, node.written) if isinstance(node.written, Host) else None
     if astray is not None:
         return astray
-    for nic in node.nics.values() if node.kind in ("host", "switch") else ():
-        for address in nic.addresses:
-            home = index.home_of(node, address)
-            wrong = next(outvoted(index, home.node, home.nic), None) if home is not None else None
-            if wrong is not None:
-                return wrong
+    if node.kind not in ("host", "switch"):
+        return None
+    own = (address for nic in node.nics.values() for address in nic.addresses)
+    homes = [home for address in own if (home := index.home_of(node, address)) is not None]
+    used = (holder for hop in node.written.gateway for holder in index.holders(hop.address) if holder.node.can_route)
+    for gateway in (*homes, *used):
+        wrong = next(outvoted(index, gateway.node, gateway.nic), None)
+        if wrong is not None:
+            return wrong
     return None
 
 

@@ -176,6 +176,17 @@ def _run(
         finally:
             watcher.communicate()
             process.wait()
+            _wait_for_group(process.pid)
+
+
+def _wait_for_group(group: int) -> None:
+    """Wait, a few seconds at most, until the last process of a group that was ended is gone."""
+    for _ in range(100):
+        try:
+            os.killpg(group, 0)
+        except ProcessLookupError:
+            return
+        time.sleep(0.05)
 
 
 def _done(work: Path) -> int:

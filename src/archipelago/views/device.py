@@ -28,12 +28,24 @@ def tables(
         ports: show only what concerns these ports or interfaces; all where empty.
     """
     made = [
+        routing(index, nodes) if not vlans and not ports else None,
         interfaces(index, nodes, vlans, ports),
         vlan_ports(index, nodes, vlans, ports),
         trunks(index, nodes, vlans, ports),
         routes(index, nodes, ports) if not vlans else None,
     ]
     return [row for row in made if row is not None and row.rows]
+
+
+def routing(index: NetworkIndex, nodes: list[Node]) -> Table:
+    """Which devices forward packets, family by family; a device that is none says so, and why no routes follow."""
+    rows = []
+    for node in nodes:
+        if node.kind != "host":
+            kind = {"router": "router", "l3switch": "layer 3 switch"}.get(node.kind, "switch")
+            said = ["routes" if version in node.forwards else "does not route" for version in (4, 6)]
+            rows.append((node.name, kind, *said, "off" if node.off else ""))
+    return table("routing", ("device", "kind", "IPv4", "IPv6", "state"), rows)
 
 
 def interfaces(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:

@@ -1,0 +1,166 @@
+"""What is said is so: a green audit, a mend, a design."""
+
+from __future__ import annotations
+
+from collections import Counter
+from pathlib import Path
+from random import Random
+
+import pytest
+
+import archipelago
+from archipelago import DesignError, audit, matrix, mend, network_text, reach, read_brief, read_network
+from briefs import any_brief
+from makers import designed, mixed_brief, scrambled, trunked_brief
+from mistakes_made import single_mistakes
+
+
+def reached(network):
+    """Who reaches whom, family by family."""
+    return {
+        (family, source, target)
+        for family in (4, 6)
+        for source, target, yes in matrix(network, family, causes=False).rows()
+        if yes
+    }
+
+
+def serious(findings):
+    return [finding for finding in findings if finding.severity != "note"]
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_mends_lose_nothing_and_a_green_audit_is_a_promise(seed):
+    network = scrambled(Random(40_000 + seed), small=True, anything=seed % 2 == 0)
+    if network is None:
+        return
+    found = audit(network)
+    result = mend(network_text(network))
+    assert result.left.errors <= found.errors
+    assert reached(network) <= reached(result.network)
+    assert mend(result.text).text == result.text
+    for before, findings in ((network, found), (result.network, result.left)):
+        named = any(nic.vrf for device in before.devices.values() for nic in device.interfaces.values())
+        if not serious(findings) and not named:
+            pairs = matrix(before, causes=False)
+            assert pairs.count == pairs.pairs
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_a_single_mistake_is_named_where_it_is_and_mended(seed):
+    random = Random(41_000 + seed)
+    sound = designed((trunked_brief, mixed_brief)[seed % 2](random, True))
+    whole = reached(sound)
+    told: Counter[str] = Counter()
+    for kind, holders, network in single_mistakes(sound, random):
+        now = reached(network)
+        if now == whole or told[kind] == 2:
+            continue
+        told[kind] += 1
+        errors = [finding for finding in audit(network) if finding.severity == "error"]
+        assert any(finding.at in holders for finding in errors), (kind, holders, errors)
+        assert reached(mend(network_text(network)).network) == whole, (kind, holders, errors)
+        family, source, target = min(whole - now)
+        answer = reach(network, source, target, family=family)
+        assert not answer.reached and answer.edits, (kind, answer)
+        mended = read_network(archipelago.amend(network_text(network), answer.edits))
+        assert reach(mended, source, target, family=family).reached, (kind, answer)
+    assert told
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_what_is_designed_works(seed):
+    brief = read_brief(any_brief(Random(42_000 + seed)))
+    try:
+        network = archipelago.design(brief).network
+    except DesignError as error:
+        assert error.reasons
+        return
+    assert read_network(network_text(network)) == network
+    assert not serious(audit(network))
+    pairs = matrix(network, causes=False)
+    assert pairs.count == pairs.pairs
+
+
+SLIPWAY = Path(__file__).parent.parent / "examples" / "slipway-network.yaml"
+
+
+def test_routing_devices_that_meet_by_a_trunk_only_get_a_transit():
+    brief = """format: archipelago-brief/1
+space: 10.44.48.0/20
+vlans: {fares: {id: 110, hosts: 40}, deck: {id: 120, hosts: 40}}
+devices: {gull: {kind: router, ports: 4}, core: {kind: l3switch, ports: 24}, shed: {kind: switch, ports: 12}}
+gateways: [{for: fares, at: gull/p1}, {for: deck, at: core}]
+hosts: {till: {vlan: fares, at: shed/p1}, winch: {vlan: deck, at: shed/p2}}
+cables: [gull/p1 ~ core/p24, core/p23 ~ shed/p12]
+"""
+    network = archipelago.design(read_brief(brief)).network
+    assert "transit-1" in network.vlans and matrix(network).count == 2
+
+
+def test_a_mend_that_would_cut_somebody_off_is_not_offered():
+    """The host is in the wrong VLAN by its address, but everybody talks to it where it is."""
+    text = SLIPWAY.read_text().replace(
+        "gull: {at: slip/p2, address: 10.44.20.130/25, gateway: 10.44.20.129}",
+        "gull: {at: slip/p2, address: 10.44.20.3/25, gateway: 10.44.20.1}",
+    )
+    network = read_network(text)
+    for finding in audit(network):
+        if finding.edits:
+            assert reached(network) <= reached(read_network(archipelago.amend(text, finding.edits)))
+
+
+def test_reached_means_that_who_was_asked_answered():
+    text = """format: archipelago-network/1
+vlans: {fares: 110, deck: 120, guest: 130}
+devices:
+  core:
+    kind: l3switch
+    routing: [ipv4]
+    ports: {p1: {access: fares}, p2: {access: deck}, p3: {access: guest}}
+    interfaces:
+      fares-gw: {vlan: fares, address: 10.44.1.1/24}
+      deck-gw: {vlan: deck, address: 10.44.2.1/24}
+      guest-gw: {vlan: guest, address: 10.44.1.1/24, vrf: visitors}
+hosts:
+  till: {at: core/p1, address: 10.44.1.10/24, gateway: 10.44.1.1}
+  winch: {at: core/p2, address: 10.44.2.10/24, gateway: 10.44.2.1}
+  pad: {at: core/p3, address: 10.44.1.10/24, gateway: 10.44.1.1}
+"""
+    network = read_network(text)
+    answer = reach(network, "winch", "pad")
+    assert not answer.reached and answer.answered_by == "till" and answer.cause == "held-by-another"
+    assert reach(network, "winch", "10.44.1.10").reached and reach(network, "winch", "till").reached
+    assert not matrix(network)["winch", "pad"] and matrix(network)["winch", "till"]
+    assert not audit(network)
+
+
+def test_quick_tries_nothing_and_says_so(command):
+    text = SLIPWAY.read_text().replace("gateway: 10.44.20.129", "gateway: 10.44.20.200")
+    assert not command("audit", SLIPWAY).returncode
+    quick = archipelago.audit(read_network(text), quick=True)
+    assert quick and all("by hand" not in finding.mend for finding in quick)
+    assert "quick: neither pairs nor mends were tried" in command("audit", SLIPWAY, "--quick").stdout
+
+
+def test_one_mistake_is_counted_once_beside_what_it_breaks():
+    text = (
+        SLIPWAY.read_text().replace("access: yard", "access: crew")
+        + "expect: [{from: winch, to: gull, reached: yes}]\n"
+    )
+    found = audit(read_network(text))
+    assert found.headline == "1 error; 1 expectation broken by it"
+
+
+def test_several_targets_and_the_checks_in_order(command):
+    done = command("reach", SLIPWAY, "winch", "gull", "landing")
+    assert done.returncode == 0 and done.stdout.startswith("winch: 2 of 2 reached")
+    order = command("reach", SLIPWAY, "--in-order", "winch", "--json")
+    assert order.returncode == 0 and '"its gateway"' in order.stdout
+    refused = command("reach", SLIPWAY, "winch", "gull", "--broadcast")
+    assert refused.returncode == 2 and "asks of FROM alone" in refused.stderr
+    broken = archipelago.reach_in_order(
+        read_network(SLIPWAY.read_text().replace("parent: p1, tag: crew", "off: yes, parent: p1, tag: crew")), "winch"
+    )
+    assert not broken.reached and [check.what for check in broken.checks] == ["its gateway"]
+    assert "all of it goes by the gateway" in broken.headline
