@@ -108,13 +108,16 @@ def _apply(text: str, findings: list[Finding], refused: dict[str, None]) -> tupl
     """Apply the mends of one audit, each change once; those that touch the same place wait for the next look. Why an
     edit could not be written is added to `refused`."""
     touched: set[Path] = set()
+    around: set[Path] = set()
     chosen: list[Finding] = []
     for finding in findings:
         paths = {edit.path for edit in finding.edits}
-        told = any(finding.edits == other.edits for other in chosen)
-        clash = any(a[: len(b)] == b or b[: len(a)] == a for a in paths for b in touched if a[-1] != "+" or a != b)
-        if not clash and not told:
+        same = paths <= touched and any(finding.edits == other.edits for other in chosen)
+        inside = any(path[:length] in touched for path in paths for length in range(1, len(path)))
+        again = any(path in touched and path[-1] != "+" for path in paths)
+        if not same and not inside and not again and not paths & around:
             touched |= paths
+            around |= {path[:length] for path in paths for length in range(1, len(path))}
             chosen.append(finding)
     together = _amended(text, [edit for finding in chosen for edit in finding.edits], {})
     if together is not None:

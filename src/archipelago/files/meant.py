@@ -40,12 +40,12 @@ def place(path: Path) -> str:
 
 def distinct(edits: Iterable[Edit]) -> list[Edit]:
     """The edits, what several of them say alike once, where the last of them says it."""
-    wanted: list[Edit] = []
+    wanted: dict[tuple[Path, str], Edit] = {}
     for edit in edits:
-        if edit in wanted:
-            wanted.remove(edit)
-        wanted.append(edit)
-    return wanted
+        key = (edit.path, repr(edit.value))
+        wanted.pop(key, None)
+        wanted[key] = edit
+    return list(wanted.values())
 
 
 def meaning(before: Any, edits: Iterable[Edit]) -> Meant:

@@ -15,7 +15,9 @@ from archipelago.reachability.build import change_arrays
 from archipelago.reachability.expect import check
 
 MOST_TRIED = 60
-"""So many mends are tried each for itself; the others together only."""
+"""So many mends are tried each for itself, fewer in a large network; the others together only."""
+WORK = 20_000
+"""How many hosts, ports and routes all trials of one audit look at, about."""
 Rules = Callable[[NetworkIndex], Sequence[Finding]]
 
 
@@ -34,6 +36,10 @@ class Trial:
         self._rules = rules
         self._broken = _broken(arrays)
         self._errors = _errors(found)
+        network = arrays.knowledge.network
+        devices = network.devices.values()
+        parts = sum(len(device.ports) + len(device.interfaces) + len(device.routes) for device in devices)
+        self._most = min(MOST_TRIED, WORK // (len(network.hosts) + parts + 1))
 
     def prove(self, findings: Sequence[Finding]) -> tuple[list[Finding], NetworkArrays]:
         """The findings, without the mends that do not hold, and the network once all others are made. What has no mend
@@ -41,7 +47,7 @@ class Trial:
         chosen = [finding for finding in findings if finding.edits]
         refused: dict[int, str] = {}
         gains: dict[int, int] = {}
-        for finding in chosen[:MOST_TRIED]:
+        for finding in chosen[: self._most]:
             why, gains[id(finding)] = self._harm(finding.edits)
             if why:
                 refused[id(finding)] = why
@@ -86,14 +92,14 @@ class Trial:
             return kept, after
         chosen: list[Finding] = []
         best = self._before
-        for finding in kept[:MOST_TRIED]:
+        for finding in kept[: self._most]:
             why, after = self._judge([*chosen, finding])
             if why or after is None:
                 refused[id(finding)] = why
             else:
                 chosen.append(finding)
                 best = after
-        refused.update({id(finding): "it was not tried for itself" for finding in kept[MOST_TRIED:]})
+        refused.update({id(finding): "it was not tried for itself" for finding in kept[self._most :]})
         return chosen, best
 
     def _judge(self, findings: Sequence[Finding]) -> tuple[str, Decision | None]:
