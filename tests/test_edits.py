@@ -77,6 +77,7 @@ def changed(before: str, after: str) -> list[str]:
         (Edit(("devices", "slip", "ports", "p12", "trunk", 0), REMOVE), []),
         (Edit(("devices", "slip", "ports", "p12", "untagged"), "none"), ["        untagged: none"]),
         (Edit(("devices", "slip", "ports", "p2", "off"), "yes"), ["      p2: {access: yard, off: yes}  # winch"]),
+        (Edit(("devices", "slip", "ports", "p12", "trunk"), ["yard"]), ["        trunk: [yard]"]),
         (Edit(("devices", "slip", "kind"), "router"), ['    kind: "router"']),
         (
             Edit(("hosts", "winch", "address"), "10.44.20.3/25"),
@@ -104,7 +105,7 @@ def test_one_edit_changes_its_own_line(edit, lines, line_end, mark):
     assert data(after) == meaning(data(before), [edit]).value
     assert [line[2:] for line in changed(before, after) if line[0] == "+"] == lines
     assert after.startswith(mark) and after.count("\n") == after.count(line_end)
-    assert sum(line[0] == "-" for line in changed(before, after)) <= 1 + (edit.path[-1] == "gateway")
+    assert sum(line[0] == "-" for line in changed(before, after)) <= 1 + 2 * (edit.path[-1] in ("gateway", "trunk"))
 
 
 def test_the_last_entry_of_a_list_leaves_an_empty_list():

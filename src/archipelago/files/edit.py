@@ -166,6 +166,9 @@ class _Writer:
     def _list(self, node: Node, before: Any, meant: list[Any], path: Path, holder: Entry | None) -> None:
         stays = [(*path, number) not in self._meant.removed for number in range(len(node.entries))]
         left = [(number, entry) for number, entry in enumerate(node.entries) if stays[number]]
+        if len(left) > len(meant):  # another list, written as a whole
+            self._whole(node, meant, holder)
+            return
         for (number, entry), value in zip(left, meant, strict=False):
             self._value(entry.node, before[number], value, (*path, number), None)
         new = [("" if node.flow else "- ") + self._inline(value) for value in meant[len(left) :]]

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING
 
 from archipelago.addressing.values import parse_address, parse_prefix
-from archipelago.errors import AddressError, ModelProblem
+from archipelago.errors import AddressError, ModelProblem, quoted
 from archipelago.model.device_rules import device_problems
 from archipelago.model.expectation import OUTSIDE, Expectation
 from archipelago.model.parts import End, Host, Path
@@ -70,7 +70,10 @@ def _party_problems(path: Path, end: str, known: tuple[Catalogue, Collection[str
     elif end in vlans.names or end in hosts:
         return
     elif end.isascii() and end.isdigit():
-        yield from vlan_problems(path, int(end[:9]), vlans)
+        if len(end) > 4 or end.startswith("0"):
+            yield ModelProblem(path, f"{quoted(end)} is not a VLAN id; ids go from 1 to 4094 (IEEE 802.1Q)")
+            return
+        yield from vlan_problems(path, int(end), vlans)
     else:
         try:
             parse_prefix(end) if "/" in end else parse_address(end)

@@ -52,9 +52,11 @@ class Trial:
             if why:
                 refused[id(finding)] = why
         kept, after = self._together([finding for finding in chosen if id(finding) not in refused], refused)
-        still = {(finding.slug, finding.path) for finding in self._rules(NetworkIndex(after.arrays.knowledge))}
+        found = self._rules(NetworkIndex(after.arrays.knowledge))
+        still = {(finding.slug, finding.path) for finding in found}
+        said = {(finding.slug, finding.path, finding.says) for finding in found}
         for finding in kept:
-            if not gains.get(id(finding)) and (finding.slug, finding.path) in still:
+            if not gains.get(id(finding)) and (finding.slug, finding.path, finding.says) in said:
                 refused[id(finding)] = "it changes nothing"
         mended = {id(finding) for finding in kept if id(finding) not in refused}
         left = [
