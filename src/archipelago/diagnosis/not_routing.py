@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 from archipelago.diagnosis import faults
+from archipelago.diagnosis.no_home import no_home
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
@@ -20,6 +21,9 @@ def not_routing(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
             home = index.home_of(sender, own) if own else None
             return faults.gateway_wrong(sender, hop, home, f"is {node.name}, which does not route")
     if isinstance(sender.written, Device):
+        missing = no_home(index, stop.target, stop.vrf)
+        if missing is not None:
+            return missing
         for position, route in enumerate(sender.written.routes):
             if route.destination.holds(stop.target) and any(
                 holder.node is node for holder in index.holders(route.next_hop.address)

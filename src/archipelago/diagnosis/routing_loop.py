@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.no_home import no_home
 from archipelago.diagnosis.no_route import idle_route
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
@@ -14,18 +14,18 @@ from archipelago.model.parts import Device
 
 def routing_loop(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     """Routers that send to each other: the one whose way to the target's home leads elsewhere is to blame."""
+    missing = no_home(index, stop.target, stop.vrf)
+    if missing is not None:
+        return missing
     tables = circle_of(index, stop)
     names = list(dict.fromkeys(name for name, _ in tables))
-    homes = index.homes_in(stop.target, stop.vrf)
-    home = next((holder for holder in homes if holder.nic.up), None)
+    home = next((holder for holder in index.homes_in(stop.target, stop.vrf) if holder.nic.up), None)
     fallback: Finding | None = None
     for table in tables:
         finding = _to_blame(index, table, names, stop, home)
         if finding is not None and finding[1]:
             return finding[0]
         fallback = fallback or (finding[0] if finding is not None else None)
-    if homes and not homes[0].nic.up:
-        return interface_down(index, homes[0])
     return fallback or faults.unexplained(
         stop.node, f"packets to {stop.target} go round until their TTL or hop limit runs out"
     )

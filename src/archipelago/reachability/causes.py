@@ -12,6 +12,7 @@ from archipelago.addressing.values import source_for
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.explain import explain as explain_stop
 from archipelago.diagnosis.no_address import no_common_family
+from archipelago.diagnosis.no_home import no_home
 from archipelago.diagnosis.outvoted import contradicted
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.devices import Node
@@ -127,11 +128,15 @@ class _Explained:
         self.members = _members(answer)
         self.sizes = np.array([len(member) for member in self.members])
         hosts = (self.index.knowledge.nodes[answer.arrays.hosts[member[0]]] for member in self.members)
-        # Hosts that everybody around contradicts, or whose gateway is: the cause is theirs, wherever packets end.
-        self.contradicted = np.array([contradicted(index, node) is not None for node in hosts], dtype=np.bool_)
+        # Whom all around contradict, or who has no gateway that is up: the cause is theirs, wherever packets end.
+        self.contradicted = np.array([self._contradicted(node) for node in hosts], dtype=np.bool_)
         self.found: dict[tuple[object, ...], Group] = {}
         self.own: dict[tuple[str, int, int], Finding] = {}
         self.asked = 0
+
+    def _contradicted(self, node: Node) -> bool:
+        homes = (no_home(self.index, own.address, "") for nic in node.nics.values() for own in nic.addresses)
+        return contradicted(self.index, node) is not None or any(home is not None for home in homes)
 
     def groups(self) -> tuple[Group, ...]:
         left, example = self._undecided()
