@@ -72,10 +72,6 @@ def meaning(before: Any, edits: Iterable[Edit]) -> Meant:
     return Meant(draft.value, frozenset(edit.path for edit in removals))
 
 
-def _in_list(edit: Edit) -> bool:
-    return isinstance(edit.path[-1], int)
-
-
 def _plain(value: Any) -> Any:
     if isinstance(value, dict):
         return {str(key): _plain(inner) for key, inner in value.items()}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any
 
 from archipelago.files.codecs import AUTO, Context, written
@@ -61,8 +60,3 @@ def _inner(key: Key, part: Any, context: Context) -> Any:
     holder = HOLDERS[type(part)] if len(key.holds) > 1 else key.holds[0]
     section = _part(holder, part, context)
     return section["ends"] if list(section) == ["ends"] else section
-
-
-def section_of(holder: Holder, part: object, vlans: Mapping[str, int]) -> Document:
-    """One part of a network as its section, for edits that add it."""
-    return _part(holder, part, Context(vlans))

@@ -15,7 +15,7 @@ from archipelago.knowledge.links import aggregates, facing
 from archipelago.knowledge.topology import Adjacency, Layer2Endpoint, adjacencies, host_endpoint
 from archipelago.model.network import Network
 from archipelago.model.parts import Device, End, Host
-from archipelago.reachability.arrays import NO_ENDPOINT, Adjacencies, Bools, Ints, NetworkArrays
+from archipelago.reachability.arrays import NO_ENDPOINT, Adjacencies, Bools, NetworkArrays
 from archipelago.reachability.profiles import cut_space, device_cuts, duplicated, host_classes
 from archipelago.reachability.tables import Cut, change_family, family_of
 
@@ -217,10 +217,3 @@ def _adjacency_arrays(
     return Adjacencies(
         endpoint=endpoint, target=target, sender=sender, receiver=receiver, mutual=mutual == 1, first=first == 1
     )
-
-
-def hosts_of(arrays: NetworkArrays) -> list[Ints]:
-    """The hosts of each host class."""
-    order = np.argsort(arrays.host_class, kind="stable")
-    ends = np.cumsum(np.bincount(arrays.host_class, minlength=len(arrays.examples)))
-    return np.split(order, ends[:-1])

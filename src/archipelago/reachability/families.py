@@ -79,7 +79,8 @@ class Decided:
         if len(has) == len(classes) and np.array_equal(own, np.arange(len(outcome.onward))):
             self.between = outcome.reached
             self.version[:] = version
-            self.doubtful[:] = outcome.contested if outcome.contested is not None else False
+            if outcome.contested is not None:
+                self.doubtful[:] = outcome.contested
             return
         both, grid = np.ix_(has, has), np.ix_(own, own)
         self.version[both] = version

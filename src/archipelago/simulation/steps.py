@@ -7,7 +7,6 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from archipelago.addressing.values import Address
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry
 from archipelago.simulation.build import Simulation
@@ -140,11 +139,6 @@ class Steps:
                 break
             node, outlet = before.node, before
         return steps[::-1]
-
-
-def asked_for(event: PacketEvent) -> Address | None:
-    """Whom a station asked for when it dropped a packet."""
-    return event.next_hop if isinstance(event, PacketDropped) else None
 
 
 def _drop_text(event: PacketDropped) -> str:

@@ -158,12 +158,14 @@ def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     kinds = matrix.kind[np.concatenate(places)] if places else np.empty(0, dtype=np.int64)
     shape = (len(places), len(matrix.between))
     # 4,000 VLANs make 16 million cells: counts as small as they can be, a few rows at a time.
-    small = np.int32 if sizes.max(initial=0) < 2**15 else np.int64
+    small = np.min_scalar_type(-(int(sizes.max(initial=0)) ** 2) - 1)
     among = csr_array((np.ones(len(kinds), dtype=np.int64), (place, kinds)), shape=shape)
     missing = np.empty((len(places), len(places)), dtype=small)
     for start in range(0, len(places), _ROWS):
         rows = slice(start, start + _ROWS)
-        missing[rows] = np.multiply.outer(sizes[rows], sizes) - (among @ (among[rows] @ matrix.between).T).T
+        here = among[rows]
+        used = np.unique(here.indices)  # a product makes all that it takes as wide as its counts
+        missing[rows] = np.multiply.outer(sizes[rows], sizes) - (among @ (here[:, used] @ matrix.between[used]).T).T
     missing[np.diag_indices_from(missing)] -= (sizes - among @ np.diagonal(matrix.between)).astype(small)
     names_here = [names.get(vlan, f"VLAN {vlan}") if vlan else "no VLAN" for vlan, _ in ranked]
     return Grouped(names_here, places, sizes, missing)
