@@ -46,29 +46,32 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
         >>> print(archipelago.reach(network, "a", "b"))
         REACHED: a reaches b (10.44.0.3) and the answer comes back
     """
-    from archipelago.proof.question import with_proof
-
-    def ask(asked: Network, version: int | None) -> ReachResult:
-        return _reach(asked, source, target, probes, version)
-
-    written = a_network(network)
-    first = with_proof(ask(written, family), written, lambda mended: ask(mended, family))
-    if family is not None or not _both_families(written, source, target):
-        return first
-    return replace(first, other_family=with_proof(ask(written, 6), written, lambda mended: ask(mended, 6)))
-
-
-def _both_families(network: Network, source: str, target: str) -> bool:
     from archipelago.knowledge.ends import common_families
 
-    return len(common_families(*_ends(network, source, target)[1][0])) > 1
+    written = a_network(network)
+    index, ends = _ends(written, source, target)
+
+    def answer(version: int | None) -> ReachResult:
+        first = _reach(index, ends, probes, version)
+        if first.reached or not first.edits:
+            return first
+        from archipelago.proof.question import with_proof  # most questions need no mend
+
+        def ask(mended: Network) -> ReachResult:
+            return _reach(*_ends(mended, source, target), probes, version)
+
+        return with_proof(first, written, ask)
+
+    first = answer(family)
+    if family is not None or len(common_families(*ends[0])) < 2:
+        return first
+    return replace(first, other_family=answer(6))
 
 
-def _reach(network: Network, source: str, target: str, probes: int, family: int | None) -> ReachResult:
+def _reach(index: NetworkIndex, ends: Ends, probes: int, family: int | None) -> ReachResult:
     """One question, in one family; whoever gets out by any of the ports that lead outside, does."""
     from archipelago.simulation.reach import reach as ask
 
-    index, ends = _ends(network, source, target)
     answers = [ask(index, *ends[0], probes=probes, family=family)]
     for end in ends[1:]:
         if not answers[-1].reached:

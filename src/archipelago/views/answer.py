@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from archipelago.knowledge.reasons import Reason
 from archipelago.simulation.events import (
@@ -21,7 +21,6 @@ from archipelago.simulation.events import (
     StormStarted,
     Unanswered,
 )
-from archipelago.simulation.explore import Trace
 from archipelago.simulation.frames import (
     ICMP_ERRORS,
     Advertisement,
@@ -35,6 +34,9 @@ from archipelago.simulation.reach import ReachResult
 from archipelago.simulation.steps import DROPS, Step
 from archipelago.views.table import Table, table
 from archipelago.views.table import lines as table_lines
+
+if TYPE_CHECKING:
+    from archipelago.simulation.explore import Trace
 
 
 def lines(answer: ReachResult) -> list[str]:
