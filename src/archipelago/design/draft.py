@@ -8,7 +8,7 @@ from archipelago.addressing.carve import Allotment, Carving
 from archipelago.addressing.values import InterfaceAddress
 from archipelago.model.brief import Brief
 from archipelago.model.network import Network
-from archipelago.model.parts import Cable, End, Host, Interface, NextHop, Port, Route
+from archipelago.model.parts import Cable, End, Host, Interface, NextHop, Port, Route, Subinterface, VlanInterface
 from archipelago.model.plan import Decision
 
 
@@ -71,3 +71,10 @@ def link_name(cable: Cable) -> str:
 def address_in(allotment: Allotment, offset: int) -> InterfaceAddress:
     """The interface address that many places after the first usable one."""
     return InterfaceAddress(allotment.prefix.version, allotment.first.value + offset, allotment.prefix.length)
+
+
+def vlan_of(interface: Interface) -> int | None:
+    """The VLAN that an interface is written for: by its tag, or as its VLAN's own."""
+    if isinstance(interface, Subinterface):
+        return interface.tag
+    return interface.vlan if isinstance(interface, VlanInterface) else None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from archipelago.design.draft import Draft
+from archipelago.design.draft import Draft, vlan_of
 from archipelago.design.wiring import Wiring
 from archipelago.model.parts import End, Interface, Port, Subinterface, VlanInterface
 
@@ -61,13 +61,6 @@ def _old_names(draft: Draft, device: str) -> set[str]:
 def _old_name(draft: Draft, device: str, vlan: int) -> str | None:
     """How the old network calls the VLAN's interface on that device."""
     for name, interface in _old(draft, device).items():
-        number = (
-            interface.tag
-            if isinstance(interface, Subinterface)
-            else interface.vlan
-            if isinstance(interface, VlanInterface)
-            else None
-        )
-        if number == vlan and name not in draft.interfaces[device]:
+        if vlan_of(interface) == vlan and name not in draft.interfaces[device]:
             return name
     return None

@@ -6,11 +6,11 @@ from collections.abc import Iterator
 
 from archipelago.addressing.carve import Need, carve
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.design.draft import Draft, link_name
+from archipelago.design.draft import Draft, link_name, vlan_of
 from archipelago.design.wiring import Wiring
 from archipelago.errors import CarveError
 from archipelago.model.network import Network
-from archipelago.model.parts import Port, Subinterface, VlanInterface
+from archipelago.model.parts import Port
 
 
 def allot(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list[str]) -> None:
@@ -103,14 +103,7 @@ def _old_interfaces(old: Network, vlan: int) -> list[InterfaceAddress]:
         if device.kind == "switch":
             continue
         for interface in device.interfaces.values():
-            number = (
-                interface.tag
-                if isinstance(interface, Subinterface)
-                else interface.vlan
-                if isinstance(interface, VlanInterface)
-                else None
-            )
-            if number == vlan:
+            if vlan_of(interface) == vlan:
                 addresses += list(interface.addresses)
     return addresses
 

@@ -30,12 +30,12 @@ def with_proof(answer: ReachResult, network: Network, ask: Callable[[Network], R
     for _ in range(MOST_TOGETHER):
         try:
             after = ask(amendable.with_edits(edits))
-        except (EditError, DocumentError, QueryError):
-            break
+        except (EditError, DocumentError, QueryError) as error:
+            return replace(answer, mend=f"{mends[0]} (not tried: {error})")
         if after.reached:
             return replace(answer, mend="; then ".join(mends), edits=tuple(edits))
         if not after.edits or after.mend is None or all(edit in edits for edit in after.edits):
             return replace(answer, mend=f"{'; then '.join(mends)}; which is not enough: {after.says}")
         edits += [edit for edit in after.edits if edit not in edits]
         mends.append(after.mend)
-    return answer
+    return replace(answer, mend=f"{'; then '.join(mends)}; which is not enough")
