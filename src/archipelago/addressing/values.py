@@ -15,6 +15,8 @@ from archipelago.errors import AddressError, quoted
 
 WIDTHS = {4: 32, 6: 128}
 """Bits in an address of each family."""
+LONGEST_RESERVING = 30
+"""The longest IPv4 prefix whose first and last address are not for hosts (RFC 1122 3.2.1.3, RFC 3021)."""
 
 
 class Address(NamedTuple):
@@ -71,8 +73,8 @@ class Prefix(NamedTuple):
         return self.version == other.version and self.value <= other.last and other.value <= self.last
 
     def reserved_ends(self) -> bool:
-        """Whether the first and the last address are not for hosts: IPv4 up to /30 (RFC 1122 3.2.1.3, RFC 3021)."""
-        return self.version == 4 and self.length <= 30
+        """Whether the first and the last address are not for hosts."""
+        return self.version == 4 and self.length <= LONGEST_RESERVING
 
     def usable(self) -> tuple[int, int]:
         """First and last address that an interface may hold, as integers.
@@ -114,6 +116,13 @@ class InterfaceAddress(NamedTuple):
     def prefix(self) -> Prefix:
         """The subnet that the address lies in."""
         return prefix_of(self)
+
+    def at_reserved_end(self) -> bool:
+        """Whether it is the first or the last address of its subnet, where those are not for hosts."""
+        if self.version != 4 or self.length > LONGEST_RESERVING:
+            return False
+        mask = (1 << (32 - self.length)) - 1
+        return self.value & mask in (0, mask)
 
 
 @lru_cache(maxsize=1 << 16)

@@ -32,9 +32,8 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
 def unusable(index: NetworkIndex) -> Iterator[Finding]:
     """The broadcast or all-zeros address of its own subnet, held by an interface."""
     for place in index.written_addresses:
-        prefix = place[2].prefix
-        if prefix.reserved_ends() and place[2].value in (prefix.value, prefix.last):
-            holder = index.held(place)
+        if place[2].at_reserved_end():
+            holder, prefix = index.held(place), place[2].prefix
             home = index.home_of(holder.node, holder.address)
             if holder.node.kind not in ("host", "switch") or home is None or home.address.length == prefix.length:
                 yield faults.address_broadcast(index, holder.address.address, prefix)

@@ -11,6 +11,7 @@ from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import dead_route
 from archipelago.diagnosis.outvoted import off_link
 from archipelago.diagnosis.places import port_path
+from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -153,8 +154,9 @@ def unlike_links(index: NetworkIndex) -> Iterator[Finding]:
 def unlike_pairs(index: NetworkIndex) -> Iterator[Finding]:
     """Two devices that are gateways of the same host subnets, but not of all of them."""
     served: dict[str, dict[Prefix, Held]] = {}
-    inhabited = {a.prefix for host in index.network.hosts.values() for a in host.addresses}
-    used = {hop.address for host in index.network.hosts.values() for hop in host.gateway}
+    examples = [hosts[0] for hosts in index.once(alike_hosts)]
+    inhabited = {address.prefix for host in examples for address in host.addresses}
+    used = {hop.address for host in examples for hop in host.gateway}
     for node in routing_nodes(index):
         for nic in node.nics.values():
             for address in nic.addresses:

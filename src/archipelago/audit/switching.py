@@ -10,7 +10,7 @@ from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import attachment_fault, cut, facing_access, partner_of, unlike_untagged
 from archipelago.diagnosis.places import has_moved, host_attachment, port_path, sits_in, wanted_vlan
-from archipelago.knowledge.alike import alike_hosts
+from archipelago.knowledge.alike import alike_hosts, port_settings
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -203,7 +203,7 @@ def lacking_vlans(index: NetworkIndex) -> Iterator[Finding]:
     for node in index.knowledge.devices.values():
         if not isinstance(node.written, Device) or node.kind == "router":
             continue
-        for attachment in node.attachments.values():
+        for attachment in index.once(port_settings)[node.name]:
             written = attachment.written
             named = {written.access} if written.access else set()
             if isinstance(written.trunk, tuple):

@@ -8,7 +8,7 @@ from archipelago.audit.registry import rule
 from archipelago.audit.switching import facing_attachments, users, whole
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.places import port_path
-from archipelago.knowledge.alike import alike_hosts
+from archipelago.knowledge.alike import alike_hosts, port_settings
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import HOST_PORT
@@ -73,15 +73,15 @@ def _served(members: list[tuple[Node, Nic]]) -> bool:
 def _planned(index: NetworkIndex) -> set[Layer2Endpoint]:
     """Places where an access port waits for a host, or where a host belongs that is plugged in wrongly."""
     planned: set[Layer2Endpoint] = set()
-    for node in index.knowledge.devices.values():
-        for attachment in node.attachments.values():
+    for name, attachments in index.once(port_settings).items():
+        for attachment in attachments:
             if (
                 attachment.switched
                 and attachment.written.trunk is None
                 and attachment.written.access
                 and not attachment.written.off
             ):
-                planned.add((node.name, attachment.written.access))
+                planned.add((name, attachment.written.access))
     for host, *_ in index.once(alike_hosts):
         node = index.knowledge.nodes[host.name]
         homes = [index.home_of(node, address) for address in host.addresses]
@@ -146,7 +146,7 @@ def unused_vlans(index: NetworkIndex) -> Iterator[Finding]:
     """A VLAN of the catalogue that nothing is set to."""
     used: set[int | None] = set()
     for node in index.knowledge.devices.values():
-        for attachment in node.attachments.values():
+        for attachment in index.once(port_settings)[node.name]:
             written = attachment.written
             used |= {written.access, written.untagged if isinstance(written.untagged, int) else None}
             used |= set(written.trunk) if isinstance(written.trunk, tuple) else set()

@@ -8,7 +8,7 @@ from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.registry import rule
 from archipelago.audit.routing import routing_nodes, sample
 from archipelago.diagnosis import faults
-from archipelago.knowledge.forwarding import Delivered, Dropped, decide_own, route_to
+from archipelago.knowledge.forwarding import Delivered, Dropped, ForwardingState, decide_own, route_to
 from archipelago.knowledge.held import TableName
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.reasons import Reason
@@ -35,10 +35,11 @@ def ways(index: NetworkIndex) -> Iterator[Finding]:
             for vrf in dict.fromkeys(nic.vrf for nic in node.nics.values())
         ]
         parts = table_parts(index.ways(version), tables)
+        states = {table: index.knowledge.state(table[0]) for table in parts}
         missing: Missing = {}
         for (prefix, _), homes in subnets.items():
             if prefix.version == version:
-                yield from _towards(index, prefix, homes, parts, missing)
+                yield from _towards(index, prefix, homes, parts, states, missing)
         for (table, next_hop), prefixes in missing.items():
             node = index.knowledge.devices[table[0]]
             yield faults.routes_missing((node, table[1]), sorted(prefixes), next_hop)
@@ -58,7 +59,12 @@ def table_parts(ways: Ways, tables: list[TableName]) -> Mapping[TableName, int]:
 
 
 def _towards(
-    index: NetworkIndex, prefix: Prefix, homes: set[TableName], parts: Mapping[TableName, int], missing: Missing
+    index: NetworkIndex,
+    prefix: Prefix,
+    homes: set[TableName],
+    parts: Mapping[TableName, int],
+    states: Mapping[TableName, ForwardingState],
+    missing: Missing,
 ) -> Iterator[Finding]:
     """Follow every table's way to one subnet; those that have none go to `missing`, by next hop."""
     target = sample(prefix)
@@ -67,7 +73,7 @@ def _towards(
     for table, part in parts.items():
         if table in homes or part not in reachable:
             continue
-        decision = decide_own(index.knowledge.state(table[0]), target, table[1])
+        decision = decide_own(states[table], target, table[1])
         entry = None if isinstance(decision, Delivered) else decision.route
         lost = isinstance(decision, Dropped) and decision.reason is Reason.NO_ROUTE
         if lost or (entry is not None and entry.next_hop is not None and not index.is_held(entry.next_hop)):
@@ -79,13 +85,13 @@ def _towards(
             onward[table] = holder.table if holder is not None else None
     settled: set[TableName] = set()
     for start in onward:
-        trail: list[TableName] = []
+        trail: dict[TableName, int] = {}
         at: TableName | None = start
         while at is not None and at in onward and at not in settled and at not in trail:
-            trail.append(at)
+            trail[at] = len(trail)
             at = onward[at]
-        if at in trail:
-            yield from _circle(index, prefix, trail[trail.index(at) :], homes)
+        if at is not None and at in trail:
+            yield from _circle(index, prefix, list(trail)[trail[at] :], homes)
         settled.update(trail)
 
 

@@ -185,6 +185,7 @@ def main() -> None:
     except Exception as error:
         out.note(_unexpected(error))
         code = 3
+    gc.freeze()  # or the interpreter goes through all of it once more before it ends
     sys.exit(code)
 
 

@@ -314,6 +314,13 @@ _ALL = (
         ALWAYS,
     ),
     Kind(
+        "way-too-long",
+        "error",
+        "a way that passes more routers than the TTL or hop limit of a packet allows",
+        "whoever is further away is not reached",
+        NEVER,
+    ),
+    Kind(
         "route-never-used",
         "note",
         "a static route that another of the same prefix always beats",

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from archipelago.addressing.values import Address, InterfaceAddress, is_link_local
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.places import host_attachment, wanted_vlan
+from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -43,42 +44,42 @@ def outvoted(index: NetworkIndex, node: Node, nic: Nic) -> Iterator[Finding]:
 
 def _by_hosts(index: NetworkIndex, held: Held) -> Iterator[Finding]:
     """The hosts of its VLAN agree on another gateway address of the subnet, or on another prefix length."""
-    hosts = index.once(hosts_by_vlan).get(held.nic.vlan or 0, [])
     own = held.address
     near = [
-        (host, address)
-        for host in hosts
+        (host, address, count)
+        for host, count in index.once(hosts_by_vlan).get(held.nic.vlan or 0, ())
         for address in host.addresses
         if address.version == own.version and (address.prefix.holds(own) or own.prefix.holds(address))
     ]
     if not near:
         return
-    lengths = Counter(address.length for _, address in near)
-    length, votes = lengths.most_common(1)[0]
-    sure = len(near) > 1 or not own.prefix.holds(near[0][1])
-    if sure and length != own.length and votes == len(near) and all(address.prefix.holds(own) for _, address in near):
+    lengths: Counter[int] = Counter()
+    used: Counter[Address] = Counter()
+    for host, address, count in near:
+        lengths[address.length] += count
+        for hop in host.gateway:
+            if hop.address.version == own.version and address.prefix.holds(hop.address):
+                used[hop.address] += count
+    everyone = lengths.total()
+    length = lengths.most_common(1)[0][0]
+    sure = everyone > 1 or not own.prefix.holds(near[0][1])
+    if sure and length != own.length and len(lengths) == 1 and all(address.prefix.holds(own) for _, address, _ in near):
         right = InterfaceAddress(own.version, own.value, length)
         yield faults.mask_mismatch(held, right.prefix)
         return
-    used = Counter(
-        hop.address
-        for host, address in near
-        for hop in host.gateway
-        if hop.address.version == own.version and address.prefix.holds(hop.address)
-    )
-    if used and not used[own.address] and len(near) > 1:
-        wanted, count = used.most_common(1)[0]
-        if count > len(near) / 2 and not index.is_held(wanted):
+    if used and not used[own.address] and everyone > 1:
+        wanted, votes = used.most_common(1)[0]
+        if votes > everyone / 2 and not index.is_held(wanted):
             yield faults.gateway_address_wrong(index, held, InterfaceAddress(own.version, wanted.value, own.length))
 
 
-def hosts_by_vlan(index: NetworkIndex) -> dict[int, list[Host]]:
-    """The hosts that are plugged into each VLAN."""
-    by_vlan: dict[int, list[Host]] = {}
-    for host in index.network.hosts.values():
-        vlan = wanted_vlan(host_attachment(index.knowledge, host))
+def hosts_by_vlan(index: NetworkIndex) -> dict[int, list[tuple[Host, int]]]:
+    """The hosts that are plugged into each VLAN: of those that are alike one, and how many there are."""
+    by_vlan: dict[int, list[tuple[Host, int]]] = {}
+    for hosts in index.once(alike_hosts):
+        vlan = wanted_vlan(host_attachment(index.knowledge, hosts[0]))
         if vlan is not None:
-            by_vlan.setdefault(vlan, []).append(host)
+            by_vlan.setdefault(vlan, []).append((hosts[0], len(hosts)))
     return by_vlan
 
 

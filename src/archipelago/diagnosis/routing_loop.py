@@ -18,6 +18,8 @@ def routing_loop(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     if missing is not None:
         return missing
     tables = circle_of(index, stop)
+    if not tables:
+        return faults.way_too_long(node, stop.target)
     names = list(dict.fromkeys(name for name, _ in tables))
     home = next((holder for holder in index.homes_in(stop.target, stop.vrf) if holder.nic.up), None)
     fallback: Finding | None = None
@@ -33,13 +35,10 @@ def routing_loop(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
 
 def circle_of(index: NetworkIndex, stop: Stop) -> list[TableName]:
     """The routing tables that a packet goes round between, told from the one that comes first in the network, wherever
-    the packet came into it; where there is no circle, all that it passes on from there."""
-    passed = index.follow((stop.node, stop.vrf), stop.target)
-    if passed.count(passed[-1]) == 1:
-        return passed
-    circle = passed[passed.index(passed[-1]) : -1]
-    order = list(index.network.devices)
-    first = min(range(len(circle)), key=lambda at: order.index(circle[at][0]))
+    the packet came into it; none where it would come to an end."""
+    circle = index.circle((stop.node, stop.vrf), stop.target)
+    order = {name: number for number, name in enumerate(index.network.devices)} if circle else {}
+    first = min(range(len(circle)), key=lambda at: order[circle[at][0]], default=0)
     return [*circle[first:], *circle[:first]]
 
 

@@ -64,6 +64,11 @@ def count_of(text: str) -> int:
 def texts(pattern: str) -> Iterator[str]:
     """The texts that a pattern stands for, the last range running fastest."""
     parts = RANGE.split(pattern)
+    if len(parts) == 3 and "{0" not in pattern and ",0" not in pattern:  # nearly all: one range, no leading zeros
+        before, listed, after = parts
+        for _, first, last in _spans(listed):
+            yield from [f"{before}{number}{after}" for number in range(first, last + 1)]
+        return
     choices = [
         [str(number).zfill(len(word)) for word, first, last in _spans(listed) for number in range(first, last + 1)]
         for listed in parts[1::2]
@@ -179,9 +184,8 @@ def members(reader: Reader, bulks: list[Bulk], single: Mapping[str, Any]) -> Ite
     marks = reader.tree.marks
     for bulk in bulks:
         mark = marks.get(("hosts", bulk.key))
-        places = cycle(texts(bulk.at))
-        for number, host in enumerate(texts(bulk.key)):
-            device, _, port = next(places).partition("/")
+        where = "at" if "at" in bulk.fields else "place"
+        for number, (host, place) in enumerate(zip(texts(bulk.key), cycle(texts(bulk.at)), strict=False)):
             if host in seen and len(bulks) > 1:
                 reader.add(("hosts", bulk.key), f"'{host}' is in another bulk too; each host has one place", key=True)
                 return
@@ -189,8 +193,8 @@ def members(reader: Reader, bulks: list[Bulk], single: Mapping[str, Any]) -> Ite
             if mark is not None:
                 marks.setdefault(("hosts", host), mark)
             if host not in single:
+                device, _, port = place.partition("/")
                 at = End(device, port) if port else (device, None)
-                where = "at" if "at" in bulk.fields else "place"
                 yield host, {**bulk.fields, where: at, "addresses": tuple(_counted(bulk, number))}
 
 
@@ -238,10 +242,11 @@ def _spread_one(reader: Reader, path: Path, value: Any, size: int | None, into: 
         return
     marks = reader.tree.marks
     along = {word: list(texts(pattern)) for word, pattern in _running(value, size)}
+    where, mark = path[:-1], marks.get(path, marks[path[:-1]])
     for number, part in enumerate(texts(key)):
         own = {**value, **{word: along_texts[number] for word, along_texts in along.items()}} if along else value
-        into[part] = {**into[part], **own} if _both_sections(into.get(part), own) else own
-        marks.setdefault((*path[:-1], part), marks.get(path, marks[path[:-1]]))
+        into[part] = {**into[part], **own} if part in into and _both_sections(into[part], own) else own
+        marks.setdefault((*where, part), mark)
 
 
 def _both_sections(first: Any, second: Any) -> bool:

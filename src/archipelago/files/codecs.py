@@ -9,6 +9,7 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
+from functools import lru_cache
 from typing import Any
 
 from archipelago.addressing.convention import gateway_convention
@@ -136,13 +137,15 @@ def _transit(value: Any, context: Context) -> int:
 
 
 def _addressed(parse: Callable[[str], Any]) -> Callable[[Any, Context], Any]:
+    remembered = lru_cache(maxsize=4096)(parse)  # next hops and destinations repeat
+
     def convert(value: Any, context: Context) -> Any:
         if not isinstance(value, str):
             raise Wrong(f"{shown(value)} stands where an address is expected")
         if len(value) > 200:
             raise Wrong(f"{shown(value)} is not an address")
         try:
-            return parse(value)
+            return remembered(value)
         except AddressError as error:
             raise Wrong(str(error)) from None
 

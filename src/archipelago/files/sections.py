@@ -7,6 +7,7 @@ One short walk over the declarations, instead of a validation library: loading o
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import cache
 from typing import Any
 
 from archipelago.errors import DocumentError, ModelProblem, Problem
@@ -20,6 +21,12 @@ EMPTY = (None, "~", "null")
 """How YAML and JSON write a value that is not there, where a section or a mapping is expected."""
 Fields = dict[str, Any]
 """The fields of a part of the model, as far as they are written and understood."""
+
+
+@cache
+def _known(holder: Holder) -> dict[str, Key]:
+    """The keys of a section by name."""
+    return {key.name: key for key in keys_of(holder)}
 
 
 class _Bad:
@@ -105,12 +112,11 @@ class Reader:
         holder = holders[0] if len(holders) == 1 else self._kind_of(holders, value, path)
         if holder is None:
             return BAD
-        known = {key.name: key for key in keys_of(holder)}
-        others = {key.name for other in holders for key in keys_of(other)}
+        known = _known(holder)
         for word in value:
             if word in known:
                 continue
-            if word in others:
+            if any(word in _known(other) for other in holders):
                 told = f"'{word}' does not go with '{telling_key(holder).name}'; accepted: {', '.join(sorted(known))}"
                 self.add((*path, word), told, key=True)
             else:

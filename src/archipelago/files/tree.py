@@ -83,8 +83,13 @@ def _decode(content: bytes, source: str) -> str:
 
 
 def _events(text: str, source: str) -> Iterator[Any]:
+    loader = None
     try:
-        yield from yaml.parse(text, Loader=_Loader)
+        loader = _Loader(text)
+        event = loader.get_event()
+        while event is not None:
+            yield event
+            event = loader.get_event()
     except yaml.reader.ReaderError as error:
         line = text.count("\n", 0, error.position) + 1 if isinstance(error.position, int) else 0
         raise DocumentError(source, [Problem(line, 1, "a control character is not text; remove it")]) from None
@@ -104,6 +109,9 @@ def _events(text: str, source: str) -> Iterator[Any]:
         raise DocumentError(source, [Problem(line, column, message)]) from None
     except yaml.YAMLError as error:
         raise DocumentError(source, [Problem(0, 0, f"this is not YAML: {error}")]) from None
+    finally:
+        if loader is not None:
+            loader.dispose()
 
 
 def _too_deep(text: str) -> tuple[int, int] | None:

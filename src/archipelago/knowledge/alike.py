@@ -24,6 +24,19 @@ def set_up_alike(attachment: Attachment, at: End) -> object:
     return attachment.vlans, attachment.untagged, written.access, written.trunk, written.untagged
 
 
+def port_settings(index: NetworkIndex) -> dict[str, list[Attachment]]:
+    """The attachments of each device that are set to different VLANs, or on and off: of those alike the first."""
+    kinds: dict[str, list[Attachment]] = {}
+    for node in index.knowledge.devices.values():
+        by_setting: dict[Any, Attachment] = {}
+        for attachment in node.attachments.values():
+            written = attachment.written
+            setting = (attachment.switched, written.access, written.trunk, written.untagged, written.off)
+            by_setting.setdefault(setting, attachment)
+        kinds[node.name] = list(by_setting.values())
+    return kinds
+
+
 def alike_hosts(index: NetworkIndex) -> list[list[Host]]:
     """The hosts in groups: plugged into one device alike, of the same subnets, with the same gateways, with carrier. A
     host without carrier is a group of its own."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs
@@ -31,8 +31,7 @@ ROUTING_KINDS = ("router", "l3switch")
 """The kinds of device that can route."""
 
 
-@dataclass(frozen=True, slots=True)
-class Attachment:
+class Attachment(NamedTuple):
     """A port or an aggregate, as frames see it. `vlans` are those it carries; `untagged` the VLAN of its untagged
     frames; both are empty on a routed attachment. `down` says why it has no carrier."""
 
@@ -217,13 +216,13 @@ def _attachments(
         if isinstance(interface, Aggregate):
             members = tuple(End(device.name, member) for member in interface.members)
             member_of.update(dict.fromkeys(interface.members, interface.name))
-            alive = any(links[end].carrier for end in members)
+            alive = any(links.down(end) is None for end in members)
             down = None if alive else _members_down(device, interface, links)
             attachments[interface.name] = _attachment(interface, members, switching, vlans, down)
     for port in ports.values():
         if port.name not in member_of:
             end = End(device.name, port.name)
-            attachments[port.name] = _attachment(port, (end,), switching, vlans, links[end].down)
+            attachments[port.name] = _attachment(port, (end,), switching, vlans, links.down(end))
     return attachments
 
 
@@ -235,7 +234,7 @@ def _members_down(device: Device, interface: Aggregate, links: Links) -> Down:
         return admin_down(f"aggregate {name}")
     if not interface.members:
         return Down(DownCause.NO_MEMBERS, f"aggregate {name}")
-    first = links[End(device.name, interface.members[0])].down
+    first = links.down(End(device.name, interface.members[0]))
     if len(interface.members) == 1 and first is not None:
         return first
     return Down(DownCause.MEMBERS_DOWN, name, first=first)
@@ -247,9 +246,7 @@ def _attachment(
     """Membership as IEEE 802.1Q 6.9 and 8.6 have it: a trunk's untagged VLAN is carried whether listed or not; what
     the device lacks is not carried."""
     if not switching or port.routed or port.addresses:
-        return Attachment(
-            name=port.name, members=members, switched=False, vlans=frozenset(), untagged=None, down=down, written=port
-        )
+        return Attachment(port.name, members, False, frozenset(), None, down, written=port)
     untagged: int | None
     if port.trunk is None:
         untagged = port.access or DEFAULT_VLAN
@@ -262,9 +259,7 @@ def _attachment(
     if untagged not in existing:
         untagged = None
     vlans = wanted if wanted <= existing else wanted & existing
-    return Attachment(
-        name=port.name, members=members, switched=True, vlans=vlans, untagged=untagged, down=down, written=port
-    )
+    return Attachment(port.name, members, True, vlans, untagged, down, written=port)
 
 
 @lru_cache(maxsize=8192)

@@ -74,7 +74,11 @@ def decide(state: ForwardingState, header: Header, ingress: str | None = None, v
         ingress: its ingress interface; None where it is the station's own.
         vrf: the routing table of a packet of its own; one that came in is looked up in that of its interface.
     """
-    node, destination = state.node, header.destination
+    return _decide(state, header.destination, header.ttl, ingress, vrf)
+
+
+def _decide(state: ForwardingState, destination: Address, ttl: int, ingress: str | None, vrf: str) -> Decision:
+    node = state.node
     if ingress is not None:
         vrf = node.nics[ingress].vrf
     holder = holder_of(state, vrf, destination)
@@ -88,17 +92,17 @@ def decide(state: ForwardingState, header: Header, ingress: str | None = None, v
     route = table.lookup(destination.value) if table is not None else None
     if route is None:
         return Dropped(Reason.NO_ROUTE)
-    if ingress is not None and header.ttl <= 1:
+    if ingress is not None and ttl <= 1:
         return Dropped(Reason.TTL_EXPIRED, route)
     next_hop = route.next_hop or destination
-    if asking_address(node.nics[route.interface], next_hop) is None:
+    if not can_ask(node.nics[route.interface], next_hop):
         return Dropped(Reason.CANNOT_SEND, route)
-    return Sent(route, next_hop, header.ttl - (ingress is not None))
+    return Sent(route, next_hop, ttl - (ingress is not None))
 
 
 def decide_own(state: ForwardingState, destination: Address, vrf: str = "") -> Decision:
     """What a station does with a packet of its own, whatever it holds."""
-    return decide(state, Header(Address(destination.version, 0), destination), None, vrf)
+    return _decide(state, destination, FIRST_TTL, None, vrf)
 
 
 def route_to(state: ForwardingState, destination: Address, vrf: str = "") -> Entry | None:
@@ -110,6 +114,15 @@ def route_to(state: ForwardingState, destination: Address, vrf: str = "") -> Ent
 def holder_of(state: ForwardingState, vrf: str, address: Address) -> str | None:
     """The interface, up, by which a station holds an address in one of its tables."""
     return state.routes.held.get((vrf, address.version, address.value))
+
+
+def can_ask(nic: Nic, next_hop: Address) -> bool:
+    """Whether an interface can send to a neighbour: it holds an address of that family to ask from."""
+    if nic.sends_frames:
+        for address in nic.addresses:
+            if address.version == next_hop.version:
+                return True
+    return False
 
 
 def asking_address(nic: Nic, next_hop: Address) -> InterfaceAddress | None:

@@ -33,6 +33,7 @@ class NetworkIndex:
         self._gateway_held: dict[Place, Held] = {}
         self._route_numbers: dict[str, dict[int, int]] = {}
         self._home_of: dict[tuple[str, InterfaceAddress], Held | None] = {}
+        self._circles: dict[tuple[TableName, Address], tuple[TableName, ...]] = {}
         self._neighbours: dict[tuple[Layer2Endpoint, Address], Held | None] = {}
         self.names: Mapping[int | None, str] = {number: name for name, number in knowledge.written.vlans.items()}
 
@@ -239,17 +240,19 @@ class NetworkIndex:
         holder = self.neighbour((table[0], decision.interface), decision.next_hop)
         return holder.table if holder is not None and target.version in holder.node.forwards else None
 
-    def follow(self, table: TableName, target: Address) -> list[TableName]:
-        """The routing tables that packets for a target pass from one on, up to the last, or to the first that they come
-        to again."""
-        passed = [table]
-        following = self.next_table(table, target)
-        while following is not None:
-            passed.append(following)
-            if following in passed[:-1]:
-                break
-            following = self.next_table(following, target)
-        return passed
+    def circle(self, table: TableName, target: Address) -> tuple[TableName, ...]:
+        """The routing tables that packets for a target go round between once they have come to one; none where their
+        way ends somewhere."""
+        trail: dict[TableName, int] = {}
+        at: TableName | None = table
+        while at is not None and at not in trail and (at, target) not in self._circles:
+            trail[at] = len(trail)
+            at = self.next_table(at, target)
+        tables: tuple[TableName, ...] = ()
+        if at is not None:
+            tables = tuple(trail)[trail[at] :] if at in trail else self._circles[at, target]
+        self._circles.update({(passed, target): tables for passed in trail})
+        return tables
 
     # VLANs as people call them
 

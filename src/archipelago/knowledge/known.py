@@ -37,7 +37,7 @@ class Nodes(Mapping[str, Node]):
             if name in self._devices:
                 node = self._known[name] = self._devices[name]
                 return node
-            down = self._devices.links[End(name, HOST_PORT)].down
+            down = self._devices.links.down(End(name, HOST_PORT))
             node = self._known[name] = host_node(self._hosts[name], down, self._numbers.mac(name))
         return node
 

@@ -81,13 +81,14 @@ class Links:
     """Each port's link, worked out when it is asked for. A port has carrier when it and its peer, both devices (or
     the host) and the cable are on; an aggregate that is off takes its members down."""
 
-    __slots__ = ("_known", "_network", "_plugs", "_ports")
+    __slots__ = ("_known", "_network", "_off_with", "_plugs", "_ports")
 
     def __init__(self, network: Network, ports: Mapping[str, Mapping[str, Port]], plugged: Plugs) -> None:
         self._network = network
         self._ports = ports
         self._plugs = plugged
         self._known: dict[End, Link] = {}
+        self._off_with: dict[str, Mapping[str, str]] = {}
 
     def __getitem__(self, end: End) -> Link:
         link = self._known.get(end)
@@ -97,15 +98,21 @@ class Links:
                 self._known[end] = link
         return link
 
+    def down(self, end: End) -> Down | None:
+        """Why a port has no carrier, None where it has."""
+        return self._down(end, *self._peer(end))
+
+    def _down(self, end: End, peer: End | None, cable: Cable | None) -> Down | None:
+        down = self._off(end)
+        if peer is None:
+            return down or Down(DownCause.NOT_CABLED, str(end))
+        return down or self._off(peer) or (admin_down(f"cable {cable}") if cable and cable.off else None)
+
     def _work_out(self, end: End) -> Link:
         peer, cable = self._peer(end)
         speed = self._speed(end)
-        down = self._off(end)
-        if peer is None:
-            return Link(end, None, None, down or Down(DownCause.NOT_CABLED, str(end)), _delay(speed))
-        down = down or self._off(peer) or (admin_down(f"cable {cable}") if cable and cable.off else None)
-        slowest = min(speed, self._speed(peer)) if cable else speed  # a host goes by its port's speed
-        return Link(end, peer, cable, down, _delay(slowest))
+        slowest = min(speed, self._speed(peer)) if cable and peer else speed  # a host goes by its port's speed
+        return Link(end, peer, cable, self._down(end, peer, cable), _delay(slowest))
 
     def _peer(self, end: End) -> tuple[End | None, Cable | None]:
         host = self._network.hosts.get(end.device)
@@ -131,10 +138,19 @@ class Links:
             return admin_down(end.device)
         if ports[end.port].off:
             return admin_down(end)
-        for aggregate in aggregates(device) if device.interfaces else ():
-            if aggregate.off and end.port in aggregate.members:
-                return admin_down(f"aggregate {end.device}/{aggregate.name}")
-        return None
+        aggregate = self._members_off(device).get(end.port) if device.interfaces else None
+        return admin_down(f"aggregate {end.device}/{aggregate}") if aggregate else None
+
+    def _members_off(self, device: Device) -> Mapping[str, str]:
+        """The ports of a device that an aggregate takes down with it."""
+        if device.name not in self._off_with:
+            self._off_with[device.name] = {
+                member: aggregate.name
+                for aggregate in aggregates(device)
+                if aggregate.off
+                for member in aggregate.members
+            }
+        return self._off_with[device.name]
 
 
 def facing(plugged: Plugs, device: str, ports: Iterable[str]) -> set[str]:

@@ -53,7 +53,7 @@ class Topology:
     def of(self, device: str) -> Iterator[Adjacency]:
         """What a device sends where: inside itself first, then to other devices."""
         node = self._devices[device]
-        for sent in (self._within(node), *(self._over(node, attachment) for attachment in node.attachments.values())):
+        for sent in (self._within(node), *(self._over(node, link) for link in self._cabled(node))):
             for crossings in sent.values():
                 yield from crossings
 
@@ -62,7 +62,7 @@ class Topology:
         node = self._devices[endpoint[0]]
         yield from self._within(node).get(endpoint, ())
         if node.name not in self._links:
-            self._links[node.name] = _links_of(node)
+            self._links[node.name] = _links_of(node, self._cabled(node))
         for link in self._links[node.name].get(endpoint[1], ()):
             yield from self._over(node, link).get(endpoint, ())
 
@@ -72,6 +72,11 @@ class Topology:
             live = dict.fromkeys(_live_endpoints(self._devices[device]))
             self._alive[device] = {endpoint: place for place, endpoint in enumerate(live)}
         return self._alive[device]
+
+    def _cabled(self, node: Node) -> list[Attachment]:
+        """The attachments of a device that a cable leads from."""
+        cabled = self._devices.plugs.cabled
+        return [a for a in node.attachments.values() if any(end in cabled for end in a.members)]
 
     def _within(self, node: Node) -> Sent:
         if node.name not in self._inside:
@@ -93,22 +98,27 @@ def _by_endpoint(sent: Iterable[Adjacency]) -> Sent:
     return {endpoint: tuple(adjacent) for endpoint, adjacent in by_endpoint.items()}
 
 
-def _links_of(node: Node) -> Mapping[int | str, list[Attachment]]:
-    """The attachments that each VLAN and each interface of a device sends by."""
+def _links_of(node: Node, cabled: list[Attachment]) -> Mapping[int | str, list[Attachment]]:
+    """The cabled attachments that each VLAN and each interface of a device sends by."""
     links: dict[int | str, list[Attachment]] = {}
-    for attachment in node.attachments.values():
+    by_name = {attachment.name: attachment for attachment in cabled}
+    for attachment in cabled:
         for vlan in attachment.vlans:
             links.setdefault(vlan, []).append(attachment)
     for nic in node.nics.values():
-        if nic.attachment is not None:
-            links[nic.name] = [node.attachments[nic.attachment]]
+        if nic.attachment in by_name:
+            links[nic.name] = [by_name[nic.attachment]]
     return links
 
 
 def _live_endpoints(node: Node) -> Iterator[Layer2Endpoint]:
+    seen: set[tuple[frozenset[int], int | None]] = set()
     for attachment in node.attachments.values():
         if attachment.carrier:
-            yield from channels(node, attachment).values()
+            alike = (attachment.vlans, attachment.untagged)
+            if not attachment.switched or alike not in seen:
+                seen.add(alike)
+                yield from channels(node, attachment).values()
     for nic in node.nics.values():
         if nic.kind == "vlan" and nic.up and nic.vlan is not None:
             yield node.name, nic.name

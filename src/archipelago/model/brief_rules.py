@@ -26,8 +26,10 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
     names = Names(left_out)
     ids = Catalogue.of({name: vlan.id for name, vlan in brief.vlans.items()})
     yield from catalogue_problems(ids.names)
+    yield from named_problems(brief.vlans, "vlans")
+    yield from named_problems(brief.devices, "devices")
+    yield from named_problems(brief.hosts, "hosts")
     for name, vlan in brief.vlans.items():
-        yield from named_problems(name, vlan.name, ("vlans", name))
         if not vlan.families:
             yield ModelProblem(
                 ("vlans", name, "families"), "a VLAN has a subnet of at least one family; write 4, 6 or both"
@@ -35,13 +37,11 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
         for at in vlan.at:
             yield from _place_problems(("vlans", name, "at"), at, brief, names)
     for name, device in brief.devices.items():
-        yield from named_problems(name, device.name, ("devices", name))
         yield from vlan_problems(("devices", name, "manage"), device.manage, ids)
     for number, gateway in enumerate(brief.gateways):
         yield from _gateway_problems(gateway.path or ("gateways", number), gateway, brief, ids, names)
     for name, host in brief.hosts.items():
         path: Path = ("hosts", name)
-        yield from named_problems(name, host.name, path)
         yield from vlan_problems((*path, "vlan"), host.vlan, ids)
         yield from held_problems(path, host.addresses)
         yield from _place_problems((*path, "at"), host.place, brief, names)

@@ -46,8 +46,13 @@ def device_problems(device: Device, in_use: Collection[str], vlans: Catalogue, n
     aggregates = {name: other for name, other in device.interfaces.items() if isinstance(other, Aggregate)}
     members = {member for aggregate in aggregates.values() for member in aggregate.members}
     known = {*device.ports, *members, *in_use}
+    sound: Port | None = None
     for name, port in device.ports.items():
-        yield from _port_problems((*path, "ports", name), port, device.kind, members, vlans)
+        if sound is not None and name not in members and _set_alike(port, sound):
+            continue  # a range gives many ports one set of keys, which is judged once
+        problems = list(_port_problems((*path, "ports", name), port, device.kind, members, vlans))
+        yield from problems
+        sound = port if not problems and name not in members else sound
     for name, interface in device.interfaces.items():
         where: Path = (*path, "interfaces", name)
         if name in known:
@@ -70,6 +75,17 @@ def _kind_problems(device: Device, path: Path) -> Problems:
     if device.kind == "router" and device.vlans is not None:
         message = f"router '{device.name}' has no VLANs of its own; its subinterfaces carry tags"
         yield ModelProblem((*path, "vlans"), message, True)
+
+
+def _set_alike(port: Port, other: Port) -> bool:
+    """Whether two ports have the same keys with the same values, as far as something can be wrong with them."""
+    return (
+        port.access == other.access
+        and port.trunk == other.trunk
+        and port.untagged == other.untagged
+        and port.addresses == other.addresses
+        and port.routed == other.routed
+    )
 
 
 def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], vlans: Catalogue) -> Problems:

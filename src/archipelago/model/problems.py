@@ -50,12 +50,17 @@ def listed(accepted: Iterable[str], most: int = 12) -> str:
     return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
+def can_be_held(address: InterfaceAddress) -> bool:
+    """Whether an interface can hold an address: not the unspecified one, loopback, multicast and what is above."""
+    if address.version == 4:
+        return 0 < address.value >> 24 < 224 and address.value >> 24 != 127
+    return address.value >> 120 != 0xFF and address.value > 1
+
+
 def held_problems(path: Path, addresses: Iterable[InterfaceAddress]) -> Problems:
-    """Addresses that no interface can hold: the unspecified one, loopback, multicast and what is above."""
+    """Addresses that no interface can hold."""
     for address in addresses:
-        first = address.value >> 24 if address.version == 4 else address.value >> 120
-        reserved = first >= 224 or first in (0, 127) if address.version == 4 else first == 0xFF or address.value == 1
-        if address.value == 0 or reserved:
+        if not can_be_held(address):
             yield ModelProblem((*path, "address"), f"{address} is not an address that an interface can hold")
 
 

@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from archipelago.addressing.values import parse_address, parse_prefix
 from archipelago.errors import AddressError, ModelProblem, quoted
 from archipelago.model.device_rules import device_problems
 from archipelago.model.expectation import OUTSIDE, Expectation
 from archipelago.model.parts import End, Host, Path
-from archipelago.model.problems import Catalogue, Names, Problems, held_problems, listed, vlan_problems
+from archipelago.model.problems import Catalogue, Names, Problems, can_be_held, held_problems, listed, vlan_problems
 from archipelago.model.values import NAME
 
 if TYPE_CHECKING:
     from archipelago.model.network import Network
+
+
+class Named(Protocol):
+    """A part of a document that has a name."""
+
+    @property
+    def name(self) -> str:
+        """What it is called."""
 
 
 def catalogue_problems(vlans: Mapping[str, int]) -> Problems:
@@ -102,23 +110,23 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     for _, end, _ in uses:
         in_use.setdefault(end.device, set()).add(end.port)
     yield from plug_problems(uses, network.devices, names)
+    yield from named_problems(network.devices, "devices")
+    yield from named_problems(network.hosts, "hosts")
     for name, device in network.devices.items():
-        yield from named_problems(name, device.name, ("devices", name))
         yield from device_problems(device, in_use.get(name, set()), catalogue, names)
-    for name, host in network.hosts.items():
-        yield from named_problems(name, host.name, ("hosts", name))
-        yield from _host_problems(host, network.devices)
+    yield from _host_problems(network.hosts.values(), network.devices)
     yield from expectation_problems(network.expect, catalogue, network.hosts, names)
 
 
-def named_problems(key: str, name: str, path: Path) -> Problems:
-    """A part that is filed under another name than its own, or under what is no name."""
-    if key != name:
-        yield ModelProblem(
-            path, f"'{key}' stands for what is called '{name}'; a part is filed under its own name", True
-        )
-    if not NAME.fullmatch(key):
-        yield ModelProblem(path, f"'{key}' is not a name; a name starts with a letter", True)
+def named_problems(parts: Mapping[str, Named], section: str) -> Problems:
+    """Parts that are filed under another name than their own, or under what is no name."""
+    is_name = NAME.fullmatch
+    for key, part in parts.items():
+        if key != part.name:
+            told = f"'{key}' stands for what is called '{part.name}'; a part is filed under its own name"
+            yield ModelProblem((section, key), told, True)
+        if not is_name(key):
+            yield ModelProblem((section, key), f"'{key}' is not a name; a name starts with a letter", True)
 
 
 def _uses(network: Network) -> Iterator[tuple[Path, End, object]]:
@@ -129,12 +137,14 @@ def _uses(network: Network) -> Iterator[tuple[Path, End, object]]:
         yield ("hosts", name, "at"), host.at, f"host {name}"
 
 
-def _host_problems(host: Host, devices: Collection[str]) -> Problems:
-    path: Path = ("hosts", host.name)
-    if host.name in devices:
-        yield ModelProblem(path, f"'{host.name}' is a device too; hosts and devices have names of their own", True)
-    yield from held_problems(path, host.addresses)
-    for hop in host.gateway:
-        if hop.interface:
-            message = f"'{hop}': a host has one interface; leave out '%{hop.interface}'"
-            yield ModelProblem((*path, "gateway"), message)
+def _host_problems(hosts: Iterable[Host], devices: Collection[str]) -> Problems:
+    for host in hosts:
+        path: Path = ("hosts", host.name)
+        if host.name in devices:
+            yield ModelProblem(path, f"'{host.name}' is a device too; hosts and devices have names of their own", True)
+        if not all(map(can_be_held, host.addresses)):
+            yield from held_problems(path, host.addresses)
+        for hop in host.gateway:
+            if hop.interface:
+                message = f"'{hop}': a host has one interface; leave out '%{hop.interface}'"
+                yield ModelProblem((*path, "gateway"), message)

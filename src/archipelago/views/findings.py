@@ -13,10 +13,11 @@ def lines(network: Network, findings: Sequence[Finding]) -> list[str]:
     text = []
     for number, finding in enumerate(findings, 1):
         line = network.line(finding.path)
-        where = f"{network.source}:{line}" if line else finding.at
+        where = f" ({network.source}:{line})" if line else ""
+        at = f" at {finding.at}" if finding.at else ""
         text += [
             "",
-            f"{number}. {finding.severity.upper()} {finding.slug} at {finding.at} ({where})",
+            f"{number}. {finding.severity.upper()} {finding.slug}{at}{where}",
             f"   {finding.says}",
             f"   breaks: {finding.breaks}",
             f"   mend:   {finding.mend}",

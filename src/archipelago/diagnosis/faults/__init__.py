@@ -39,6 +39,7 @@ from archipelago.diagnosis.faults.routing import (
     routes_missing,
     routing_loop,
     routing_off,
+    way_too_long,
 )
 from archipelago.diagnosis.faults.switching import trunk_expected, untagged_vlan_mismatch, vlan_absent, vlan_not_carried
 from archipelago.diagnosis.faults.words import label, node_path
@@ -82,4 +83,5 @@ __all__ = [
     "vlan_interface_down",
     "vlan_not_carried",
     "vlan_wrong",
+    "way_too_long",
 ]

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.catalogue import finding
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.forwarding import FIRST_TTL
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device, Path, Route
 
@@ -71,6 +72,17 @@ def _route(destination: Prefix, next_hop: Address | None, vrf: str) -> dict[str,
     """A static route as a document writes it."""
     written = {"destination": str(destination), "next-hop": str(next_hop)}
     return {**written, "vrf": vrf} if vrf else written
+
+
+def way_too_long(node: Node, target: Address) -> Finding:
+    """A way that ends somewhere, but not before the packet has passed as many routers as it may."""
+    return finding(
+        "way-too-long",
+        at=node.name,
+        path=("devices",),
+        says=f"packets to {target} end at {node.name}: their way passes more routers than they may",
+        mend=f"lead it over fewer routers: a packet passes {FIRST_TTL - 1} at most",
+    )
 
 
 def next_hop_unusable(
