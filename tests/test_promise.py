@@ -26,7 +26,8 @@ def reached(network):
 
 
 def serious(findings):
-    return [finding for finding in findings if finding.severity != "note"]
+    """What a design may not have; that nobody is there yet whom a promise is about is for its owner to know."""
+    return [finding for finding in findings if finding.severity != "note" and finding.slug != "expectation-idle"]
 
 
 @pytest.mark.parametrize("seed", range(40))

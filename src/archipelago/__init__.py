@@ -70,8 +70,8 @@ if TYPE_CHECKING:
         VlanInterface,
     )
     from archipelago.model.plan import Decision, Design
-    from archipelago.reachability.expect import Verdict
     from archipelago.reachability.matrix import Matrix
+    from archipelago.reachability.verdict import Verdict
     from archipelago.simulation.explore import Broadcast, Trace
     from archipelago.simulation.in_order import Check, InOrder
     from archipelago.simulation.reach import ReachResult

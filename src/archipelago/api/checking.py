@@ -12,8 +12,8 @@ if TYPE_CHECKING:
     from archipelago.audit.result import AuditResult
     from archipelago.model.expectation import Expectation
     from archipelago.model.network import Network
-    from archipelago.reachability.expect import Verdict
     from archipelago.reachability.matrix import Matrix
+    from archipelago.reachability.verdict import Verdict
 
 
 def audit(network: Network, *, quick: bool = False) -> AuditResult:

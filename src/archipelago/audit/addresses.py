@@ -9,7 +9,7 @@ from archipelago.addressing.values import is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.places import has_moved, nic_path
+from archipelago.diagnosis.places import has_moved, nic_path, unplugged
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
@@ -60,6 +60,7 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
         elif same and (
             index.domains.together(wide.endpoint, narrow.endpoint)
             or not (wide.nic.up and narrow.nic.up)
+            or any(unplugged(index, holder.node, holder.nic) for holder in (wide, narrow))
             or (wide.nic.vlan is not None and wide.nic.vlan == narrow.nic.vlan)
         ):
             continue

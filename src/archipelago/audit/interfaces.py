@@ -10,10 +10,10 @@ from archipelago.audit.hosts import each_host
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.cut import link_fault, partner_of
+from archipelago.diagnosis.cut import leads_outside, link_fault, partner_of
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.outvoted import hosts_by_vlan, outvoted
-from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, port_path
+from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, port_path, unplugged
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -79,19 +79,17 @@ def down(index: NetworkIndex) -> Iterator[Finding]:
     """An interface with an address that is down. A routed port without a cable is left alone where no other free
     port has its subnet: what is beyond it is not ours to know."""
     for node, nic in routed(index):
-        if nic.up or not nic.addresses or outwards(index, node, nic):
+        free = unplugged(index, node, nic)
+        if not nic.addresses or (nic.up and not free) or leads_outside(index, node, nic):
+            continue
+        if nic.up:  # by its routes it leads outside, but its other end is here
+            end = node.attachments[nic.name].members[0]
+            yield faults.not_cabled(index, end, partner_of(index, end))
             continue
         fault = interface_down(index, Held(node, nic, nic.addresses[0]))
         if fault.slug == "vlan-interface-down" and not index.once(hosts_by_vlan).get(nic.vlan or 0):
             fault = replace(fault, severity="note", breaks="nothing yet: no host is plugged into that VLAN")
         yield fault
-
-
-def outwards(index: NetworkIndex, node: Node, nic: Nic) -> bool:
-    """Whether an interface is a routed port to somewhere outside this network."""
-    if nic.kind not in ("port", "aggregate") or not nic.uncabled:
-        return False
-    return partner_of(index, node.attachments[nic.name].members[0]) is None
 
 
 @rule

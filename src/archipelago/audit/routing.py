@@ -10,7 +10,7 @@ from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import dead_route
 from archipelago.diagnosis.outvoted import off_link
-from archipelago.diagnosis.places import port_path
+from archipelago.diagnosis.places import port_path, unplugged
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held
@@ -55,9 +55,8 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
             continue
         tables = index.knowledge.routes(node.name)
         for unused in tables.unused:
-            if index.route_number(node.name, unused.route) is not None and not _beyond(
-                node, unused.route.next_hop.address
-            ):
+            beyond = _beyond(index, node, unused.route.next_hop.address)
+            if index.route_number(node.name, unused.route) is not None and not beyond:
                 yield dead_route(index, node, unused.route, sample(unused.route.destination), unused.reason)
         for (vrf, version), table in tables.tables.items():
             for entry in table.entries():
@@ -68,6 +67,8 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
                 others = [holder for holder in holders if holder.node is not node]
                 if is_link_local(entry.next_hop) or any(other.node.can_route for other in others):
                     continue
+                if unplugged(index, node, node.nics[entry.interface]):
+                    continue  # it leads outside, or to a cable that is missing, which is a finding of its own
                 homes = index.homes_in(sample(entry.prefix), vrf)
                 home = next((holder for holder in homes if holder.nic.up and holder.node is not node), None)
                 better = index.ways(version).next_hop((node.name, vrf), home.table) if home else None
@@ -75,12 +76,12 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
                 yield faults.next_hop_unusable(node, entry.route, number, why, better, bool(others))
 
 
-def _beyond(node: Node, hop: Address) -> bool:
+def _beyond(index: NetworkIndex, node: Node, hop: Address) -> bool:
     """Whether a next hop lies behind a routed port that is not cabled here: the outside."""
     return any(
         address.prefix.holds(hop)
         for nic in node.nics.values()
-        if nic.kind in ("port", "aggregate") and nic.uncabled
+        if unplugged(index, node, nic)
         for address in nic.addresses
     )
 

@@ -356,16 +356,10 @@ _ALL = (
         "what the network's own 'expect' promises",
         OFTEN,
     ),
-    Kind("expectation-idle", "note", "an expectation of hosts that do not exist", "nothing is checked", NEVER),
+    Kind("expectation-idle", "risk", "an expectation with nobody to check", "nothing is checked", NEVER),
     # limits of what was looked into
     Kind("unexplained", "error", "no rule knows why a packet ends there", "the packet ends there", NEVER),
-    Kind(
-        "not-asked",
-        "note",
-        "pairs whose cause was not looked for",
-        "too many pairs are cut off to ask about each",
-        NEVER,
-    ),
+    Kind("not-asked", "note", "pairs whose cause was not looked for", "too many pairs to ask about each", NEVER),
 )
 KINDS = {kind.slug: kind for kind in _ALL}
 """Every kind by its slug."""

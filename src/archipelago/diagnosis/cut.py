@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from archipelago.addressing.values import Prefix
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.places import wanted_vlan
+from archipelago.diagnosis.places import unplugged, wanted_vlan
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import Link
@@ -74,6 +74,15 @@ def partner_of(index: NetworkIndex, end: End) -> End | None:
                 if shared and (best is None or shared > best[0]):
                     best = (shared, other)
     return best[1] if best else None
+
+
+def leads_outside(index: NetworkIndex, node: Node, nic: Nic) -> bool:
+    """Whether what lies beyond a routed port is not ours to know: nothing is plugged in, and no other free port is set
+    up as its other end."""
+    if not unplugged(index, node, nic):
+        return False
+    members = node.attachments[nic.name].members
+    return not members or partner_of(index, members[0]) is None
 
 
 def _subnets(index: NetworkIndex, end: End) -> frozenset[Prefix]:

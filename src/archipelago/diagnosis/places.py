@@ -58,6 +58,13 @@ def plugged_vlan(knowledge: Knowledge, host: Host) -> int | None:
     return next((nic.vlan for nic in nics if nic.speaks and nic.tag is None), None)
 
 
+def unplugged(index: NetworkIndex, node: Node, nic: Nic) -> bool:
+    """Whether an interface is a routed port, or aggregate, that nothing is plugged into."""
+    if nic.kind not in ("port", "aggregate"):
+        return False
+    return all(index.knowledge.links[end].peer is None for end in node.attachments[nic.name].members)
+
+
 def meant_vlan(index: NetworkIndex, prefix: Prefix) -> int | None:
     """The VLAN that most hosts of a subnet are plugged into; None where there are none or no majority."""
     counts: dict[int, int] = {}

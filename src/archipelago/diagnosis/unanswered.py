@@ -2,8 +2,11 @@ from __future__ import annotations
 
 from archipelago.addressing.values import Address, source_for
 from archipelago.diagnosis import faults
+from archipelago.diagnosis.cut import partner_of
 from archipelago.diagnosis.gateway_place import without_gateway
 from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.no_route import no_route
+from archipelago.diagnosis.places import unplugged
 from archipelago.diagnosis.separated import no_answer, separated
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
@@ -30,6 +33,8 @@ def unanswered(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         and not home.address.prefix.holds(hop)
     ):
         return faults.mask_mismatch(own, home.address.prefix)
+    if unplugged(index, node, nic):
+        return _left(index, own, stop)
     holders = [other for other in index.holders(hop) if other.node is not node]
     if not holders:
         if gateway is not None and home is not None:
@@ -44,6 +49,19 @@ def unanswered(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     if not together:
         return separated(index, own, holder)
     return no_answer(index, own, holder)
+
+
+def _left(index: NetworkIndex, own: Held, stop: Stop) -> Finding:
+    """The packet left by a port that nothing is plugged into: a cable is missing there, or a route to where it should
+    have gone, or it was for the outside."""
+    node = own.node
+    end = node.attachments[own.nic.attachment or own.nic.name].members[0]
+    partner = partner_of(index, end)
+    if partner is not None:
+        return faults.not_cabled(index, end, partner)
+    if index.homes_in(stop.target, stop.vrf) or index.is_held(stop.target):
+        return no_route(index, node, stop)
+    return faults.address_unheld(stop.next_hop or stop.target, node.name, own)
 
 
 def _nobody_holds(index: NetworkIndex, own: Held, hop: Address, stop: Stop) -> Finding:

@@ -196,6 +196,10 @@ def _cables(knowledge: Knowledge, spaces: dict[str, _Space], tag: str) -> Iterat
             a, b = spaces[end.device].names[end.port], spaces[link.peer.device].names[link.peer.port]
             near, far = namespace(tag, end.device), namespace(tag, link.peer.device)
             yield f"link add name {a} netns {near} type veth peer name {b} netns {far}"
+    for name, space in spaces.items():
+        within = f"netns {namespace(tag, name)}"
+        for port, other in space.beyond.items():  # what leads outside has carrier, and nobody at its other end
+            yield f"link add name {space.names[port]} {within} type veth peer name {other} {within}"
 
 
 class _Space:
@@ -210,8 +214,18 @@ class _Space:
         self.vrfs = {name: 1001 + index for index, name in enumerate(named)}
         self.vrf_names = {name: f"table-{index}" for index, name in enumerate(named)}
         self.names = _kernel_names(node, self.vrf_names.values())
+        free = (f"x{number}" for number in count())
+        taken = {*self.names.values(), *self.vrf_names.values(), *_RESERVED}
+        self.beyond = {
+            end.port: next(name for name in free if name not in taken)
+            for attachment in node.attachments.values()
+            for end in attachment.members
+            if end.device in knowledge.devices and _leads_outside(knowledge.links[end])
+        }
         self.cabled = {
-            attachment.name: [end for end in attachment.members if _exists(knowledge.links[end])]
+            attachment.name: [
+                end for end in attachment.members if _exists(knowledge.links[end]) or end.port in self.beyond
+            ]
             for attachment in node.attachments.values()
         }
 
@@ -224,6 +238,7 @@ class _Space:
             options = "vlan_filtering 1 vlan_default_pvid 0 mcast_snooping 0 stp_state 0"
             yield f"link add name {BRIDGE} type bridge {options}"
             yield f"link set dev {BRIDGE} address {_mac(node.name)}"
+        yield from (f"link set dev {other} arp off up" for other in self.beyond.values())
         for attachment in node.attachments.values():
             yield from self._attached(attachment)
         if switching and not node.off:
@@ -352,6 +367,11 @@ class _Space:
     def _switched_off(self, nic: Nic) -> bool:
         interface = self.device.interfaces.get(nic.name) if self.device else None
         return interface is not None and interface.off
+
+
+def _leads_outside(link: Link) -> bool:
+    """Whether a port has carrier though nothing is plugged in."""
+    return link.peer is None and link.carrier
 
 
 def _exists(link: Link) -> bool:

@@ -19,11 +19,17 @@ def find_source(index: NetworkIndex, name: str) -> Node:
     """
     end = find_end(index, name)
     if isinstance(end, Address):
-        holders = index.holders(end)
-        if not holders:
+        source = source_at(index, end)
+        if source is None:
             raise QueryError(f"nobody holds {end}; a probe starts at a host or device")
-        return _speaking_from(holders[0].node, holders[0].nic.name)
+        return source
     return end
+
+
+def source_at(index: NetworkIndex, address: Address) -> Node | None:
+    """The first holder of an address, speaking from it; None where nobody holds it."""
+    holders = index.holders(address)
+    return _speaking_from(holders[0].node, holders[0].nic.name) if holders else None
 
 
 def find_end(index: NetworkIndex, name: str) -> Node | Address:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
+from archipelago.addressing.values import Address, is_link_local
 from archipelago.knowledge.reasons import Down, DownCause, admin_down
 from archipelago.model.network import Network
 from archipelago.model.parts import Aggregate, Cable, Device, End, Port
@@ -79,7 +80,7 @@ def aggregates(device: Device) -> Iterator[Aggregate]:
 
 class Links:
     """Each port's link, worked out when it is asked for. A port has carrier when it and its peer, both devices (or
-    the host) and the cable are on; an aggregate that is off takes its members down."""
+    the host) and the cable are on, or it leads outside and is on; an aggregate that is off takes its members down."""
 
     __slots__ = ("_known", "_network", "_off_with", "_plugs", "_ports")
 
@@ -105,7 +106,8 @@ class Links:
     def _down(self, end: End, peer: End | None, cable: Cable | None) -> Down | None:
         down = self._off(end)
         if peer is None:
-            return down or Down(DownCause.NOT_CABLED, str(end))
+            beyond = self._beyond(end)
+            return down or (None if beyond else Down(DownCause.NOT_CABLED, str(end)))
         return down or self._off(peer) or (admin_down(f"cable {cable}") if cable and cable.off else None)
 
     def _work_out(self, end: End) -> Link:
@@ -127,6 +129,11 @@ class Links:
     def _speed(self, end: End) -> int:
         ports = self._ports.get(end.device)
         return (ports[end.port].speed if ports else self._speed(self._network.hosts[end.device].at)) or DEFAULT_SPEED
+
+    def _beyond(self, end: End) -> bool:
+        device = self._network.devices.get(end.device)
+        port = self._ports.get(end.device, {}).get(end.port)
+        return device is not None and port is not None and next_hop_beyond(device, port) is not None
 
     def _off(self, end: End) -> Down | None:
         """Why a port is off; None where it is on."""
@@ -151,6 +158,22 @@ class Links:
                 for member in aggregate.members
             }
         return self._off_with[device.name]
+
+
+def next_hop_beyond(device: Device, port: Port) -> Address | None:
+    """Who is beyond a routed port, by the device's own routes: the first next hop that is in a subnet of it. Where
+    nothing is plugged in, the outside begins there, and the port counts as having carrier."""
+    if device.kind == "switch" or not port.addresses:
+        return None
+    for route in device.routes:
+        hop = route.next_hop
+        if (route.vrf or "") != (port.vrf or ""):
+            continue
+        on_link = is_link_local(hop.address) and hop.interface == port.name
+        within = (own for own in port.addresses if own.prefix.holds(hop.address) and own.address != hop.address)
+        if on_link or (hop.interface in (None, port.name) and next(within, None) is not None):
+            return hop.address
+    return None
 
 
 def facing(plugged: Plugs, device: str, ports: Iterable[str]) -> set[str]:

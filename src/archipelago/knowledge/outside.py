@@ -8,6 +8,7 @@ from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Pre
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.known import Knowledge
+from archipelago.knowledge.links import next_hop_beyond
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Device, End, Host, NextHop
@@ -60,7 +61,7 @@ def _beyond(knowledge: Knowledge, name: str, node: Node, nic: Nic, number: int) 
     device = node.written
     assert isinstance(device, Device)
     hops = {address: _hop(device, address) for address in reversed(nic.addresses)}
-    if not any(hops.values()):
+    if next_hop_beyond(device, device.ports[nic.name]) is None and not any(hops.values()):
         return None
     addresses: list[InterfaceAddress] = []
     gateways: list[NextHop] = []

@@ -6,12 +6,15 @@ from dataclasses import dataclass
 
 OUTSIDE = "outside"
 """The end that stands for whatever lies beyond the network's own edge."""
+GATEWAY = "gateway"
+"""As a target: each source's own gateway, in every family that it has an address of."""
 
 
 @dataclass(frozen=True, slots=True)
 class Expectation:
-    """From every host of one end to every host of the other: reached, or not. An end is a VLAN (name or id), a host,
-    a subnet, or "outside"."""
+    """From every host of one end to every host of the other: reached, or not. An end is a VLAN (name or id), a host, a
+    subnet, an address, a device, an interface of one (`landing/p1.210`), or "outside"; as a target also "gateway", each
+    source's own."""
 
     source: str
     target: str

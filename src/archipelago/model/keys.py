@@ -42,7 +42,7 @@ class Value(StrEnum):
     FAMILY = "ipv4 or ipv6"
     KIND = "kind of device"
     UNRESOLVED = "hold or drop"
-    PARTY = "VLAN, host, subnet, address or outside"
+    PARTY = "VLAN, host, subnet, address, device, DEVICE/INTERFACE or outside"
     SHARE = "share"
     GATEWAY_CONVENTION = "place of a gateway"
     SUBNETS = "by-size or by-vlan-id"
@@ -226,7 +226,14 @@ KEYS = (
     Key("ends", Value.ENDS, (Holder.CABLE,), "the two ports that it joins", required=True),
     Key("off", Value.FLAG, _EVERY_PART, "administratively off", default=False),
     Key("from", Value.PARTY, (Holder.EXPECTATION,), "who begins", required=True, field="source"),
-    Key("to", Value.PARTY, (Holder.EXPECTATION,), "who is to be reached, or not", required=True, field="target"),
+    Key(
+        "to",
+        Value.PARTY,
+        (Holder.EXPECTATION,),
+        "who is to be reached, or not; also gateway, each source's own",
+        required=True,
+        field="target",
+    ),
     Key("reached", Value.FLAG, (Holder.EXPECTATION,), "whether they must be reached, or must not be", required=True),
     # what a brief needs
     Key(

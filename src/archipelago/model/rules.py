@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from archipelago.addressing.values import parse_address, parse_prefix
 from archipelago.errors import AddressError, ModelProblem, quoted
 from archipelago.model.device_rules import device_problems
-from archipelago.model.expectation import OUTSIDE, Expectation
+from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
 from archipelago.model.parts import End, Host, Path
 from archipelago.model.problems import Catalogue, Names, Problems, can_be_held, held_problems, listed, vlan_problems
 from archipelago.model.values import NAME
@@ -59,24 +59,40 @@ def plug_problems(uses: Iterable[tuple[Path, End, object]], devices: Mapping[str
         used.setdefault(end, what)
 
 
-def expectation_problems(
-    expect: Iterable[Expectation], vlans: Catalogue, hosts: Collection[str], names: Names
-) -> Problems:
-    """Each end of an expectation is a VLAN, a host, a subnet, an address, or the outside."""
+class Parties(NamedTuple):
+    """What the ends of expectations can name: VLANs, hosts, and devices with their interfaces (None: not known yet)."""
+
+    vlans: Catalogue
+    hosts: Collection[str]
+    devices: Mapping[str, Collection[str] | None]
+
+
+def expectation_problems(expect: Iterable[Expectation], known: Parties, names: Names) -> Problems:
+    """Each end of an expectation is a VLAN, a host, a subnet, an address, a device, an interface of one, or the
+    outside; a target also everybody's own gateway."""
     for number, expectation in enumerate(expect):
-        for key, end in (("from", expectation.source), ("to", expectation.target)):
-            yield from _party_problems(("expect", number, key), end, (vlans, hosts), names)
+        yield from _party_problems(("expect", number, "from"), expectation.source, known, names)
+        named = expectation.target in known.vlans.names
+        if expectation.target != GATEWAY or named:
+            yield from _party_problems(("expect", number, "to"), expectation.target, known, names)
+        elif expectation.source == OUTSIDE:
+            yield ModelProblem(("expect", number, "to"), f"what lies {OUTSIDE} has no gateway here; name a device")
 
 
-def _party_problems(path: Path, end: str, known: tuple[Catalogue, Collection[str]], names: Names) -> Problems:
-    vlans, hosts = known
+def _party_problems(path: Path, end: str, known: Parties, names: Names) -> Problems:
+    vlans, hosts, devices = known
+    device, slash, interface = end.partition("/")
     if end == OUTSIDE or names.suppressed(end):
         return
     if end in vlans.names and end in hosts:
         message = f"'{end}' is a VLAN and a host; write the VLAN's id ({vlans.names[end]}) or the host's address"
         yield ModelProblem(path, message)
-    elif end in vlans.names or end in hosts:
+    elif end in vlans.names or end in hosts or end in devices:
         return
+    elif slash and device in devices:
+        interfaces = devices[device]
+        if interfaces is not None:
+            yield from names.unknown(path, interface, interfaces, f"interface of '{device}' called")
     elif end.isascii() and end.isdigit():
         if len(end) > 4 or end.startswith("0"):
             yield ModelProblem(path, f"{quoted(end)} is not a VLAN id; ids go from 1 to 4094 (IEEE 802.1Q)")
@@ -87,10 +103,10 @@ def _party_problems(path: Path, end: str, known: tuple[Catalogue, Collection[str
             parse_prefix(end) if "/" in end else parse_address(end)
         except AddressError as error:
             addressed = end[:1].isdigit() or ":" in end
-            hint = f": {error}" if addressed else names.hint(end, [*vlans.names, *hosts, OUTSIDE])
+            hint = f": {error}" if addressed else names.hint(end, [*vlans.names, *hosts, *devices, OUTSIDE])
             yield ModelProblem(
                 path,
-                f"'{end}' is no VLAN, host, subnet or address{hint}; "
+                f"'{end}' is no VLAN, host, device, DEVICE/INTERFACE, subnet or address{hint}; "
                 f"VLANs: {listed(vlans.names)}; or '{OUTSIDE}', whatever lies beyond the network",
             )
 
@@ -115,7 +131,8 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     for name, device in network.devices.items():
         yield from device_problems(device, in_use.get(name, set()), catalogue, names)
     yield from _host_problems(network.hosts.values(), network.devices)
-    yield from expectation_problems(network.expect, catalogue, network.hosts, names)
+    interfaces = {name: {**device.interfaces, **device.ports} for name, device in network.devices.items()}
+    yield from expectation_problems(network.expect, Parties(catalogue, network.hosts, interfaces), names)
 
 
 def named_problems(parts: Mapping[str, Named], section: str) -> Problems:

@@ -31,4 +31,4 @@ def shortcomings(network: Network) -> list[str]:
     found = proved(index, findings, run) if network.hosts else findings
     reasons = [f"{finding.says}; {finding.mend}" for finding in found if finding.severity != "note"]
     verdicts = check(index.knowledge).verdicts if network.expect else ()
-    return reasons + [str(verdict) for verdict in verdicts if verdict.pairs and not verdict.holds]
+    return reasons + [str(verdict) for verdict in verdicts if verdict.broken]

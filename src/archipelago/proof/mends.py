@@ -147,4 +147,4 @@ def _broken(arrays: NetworkArrays) -> set[int]:
     """The places of the expectations that do not hold."""
     if not arrays.knowledge.network.expect:
         return set()
-    return {number for number, verdict in enumerate(check(arrays.knowledge).verdicts) if not verdict.holds}
+    return {number for number, verdict in enumerate(check(arrays.knowledge).verdicts) if verdict.broken}

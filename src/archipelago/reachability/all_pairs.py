@@ -26,10 +26,10 @@ class AllPairs:
 
     @property
     def fine(self) -> bool:
-        """Whether every pair is reached that nothing wants cut off, and what must hold does."""
+        """Whether every pair is reached that nothing wants cut off, and nothing that must hold is broken."""
         if self.checked is None:
             return self.found.count == self.found.pairs
-        return not self.checked.unforeseen and all(verdict.holds for verdict in self.checked.verdicts)
+        return not self.checked.unforeseen and not any(verdict.broken for verdict in self.checked.verdicts)
 
 
 def all_pairs(network: Network, family: int | None, parts_off: Sequence[str] = (), causes: bool = True) -> AllPairs:

@@ -9,7 +9,7 @@ from collections import deque
 from dataclasses import dataclass, field
 
 from archipelago.addressing.values import is_link_local
-from archipelago.diagnosis.places import sits_in
+from archipelago.diagnosis.places import sits_in, unplugged
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.domains import Domain
 from archipelago.knowledge.index import NetworkIndex
@@ -173,7 +173,8 @@ def _device_box(index: NetworkIndex, name: str) -> Box:
         if nic.addresses:
             vlan = f" {index.vlan_name(nic.vlan)}" if nic.vlan is not None else ""
             addresses = ", ".join(str(address) for address in nic.addresses)
-            state = "" if nic.up else " - not cabled" if nic.uncabled else " - DOWN"
+            beyond = nic.up and unplugged(index, node, nic)
+            state = " - outside" if beyond else "" if nic.up else " - not cabled" if nic.uncabled else " - DOWN"
             texts.append(f"{nic.name}{vlan}: {addresses}{state}")
     kind = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}[device.kind]
     off = " - OFF" if device.off else ""

@@ -13,8 +13,8 @@ from archipelago.diagnosis.places import plugged_vlan
 from archipelago.errors import QueryError
 from archipelago.knowledge.known import Knowledge
 from archipelago.reachability.causes import Group
-from archipelago.reachability.expect import Verdict
 from archipelago.reachability.matrix import Matrix
+from archipelago.reachability.verdict import Verdict
 from archipelago.views.plain import plain
 from archipelago.views.table import Table, counted, table
 
@@ -67,9 +67,11 @@ def verdict_values(verdict: Verdict) -> dict[str, Any]:
 
 def promise(verdicts: Sequence[Verdict]) -> str:
     """How many expectations hold, in one line."""
-    broken = sum(not verdict.holds for verdict in verdicts)
+    broken = sum(bool(verdict.broken) for verdict in verdicts)
+    idle = sum(verdict.idle for verdict in verdicts)
     every = f"what must hold: {counted(len(verdicts), 'expectation')}"
-    return f"{every}, {broken} broken" if broken else f"{every}, each holds"
+    told = [f"{broken} broken"] * bool(broken) + [f"{idle} with nobody to check"] * bool(idle)
+    return f"{every}, {', '.join(told)}" if told else f"{every}, each holds"
 
 
 def both_families(matrix: Matrix) -> str:
@@ -123,9 +125,9 @@ def _cause(groups: list[Group]) -> tuple[str, ...]:
 def expected(verdicts: Sequence[Verdict]) -> Table:
     """What must hold, and whether it does; what is broken comes first."""
     rows = []
-    for checked in sorted(verdicts, key=lambda verdict: verdict.holds):
+    for checked in sorted(verdicts, key=lambda verdict: (not verdict.broken, not verdict.idle)):
         wanted = checked.expectation
-        holds = "nothing to check" if not checked.pairs else "holds" if checked.holds else "broken"
+        holds = "nobody to check" if checked.idle else "holds" if checked.holds else "broken"
         such = ", ".join(f"{a} to {b}" for a, b in checked.such_as[:2])
         why, mend = (checked.finding.says, checked.finding.mend) if checked.finding else ("", "")
         share = (

@@ -1,0 +1,46 @@
+"""Whether one expectation holds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from archipelago.model.expectation import Expectation
+from archipelago.model.finding import Finding
+
+MOST_NAMED = 1_000
+"""So many of the pairs that break an expectation are named; all are counted."""
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """One expectation and whether it holds: of so many `pairs`, how many are `broken`, their names (the first
+    thousand), and, where they should be reached, the mistake that cuts off the first."""
+
+    expectation: Expectation
+    pairs: int
+    broken: int
+    such_as: tuple[tuple[str, str], ...]
+    finding: Finding | None
+
+    @property
+    def holds(self) -> bool:
+        """Whether there are pairs and none is broken."""
+        return self.pairs > 0 and not self.broken
+
+    @property
+    def idle(self) -> bool:
+        """Whether there is nobody to check: neither kept nor broken."""
+        return not self.pairs
+
+    def __bool__(self) -> bool:
+        return self.holds
+
+    def __str__(self) -> str:
+        wanted = str(self.expectation)
+        if self.idle:
+            return f"{wanted}: there is nobody to check"
+        if not self.broken:
+            return f"{wanted}: holds for {'the one pair' if self.pairs == 1 else f'all {self.pairs:,} pairs'}"
+        such = ", ".join(f"{a} to {b}" for a, b in self.such_as[:3])
+        text = f"{wanted}: broken by {self.broken:,} of {self.pairs:,} pair{'s' * (self.pairs != 1)}, such as {such}"
+        return f"{text}; {self.finding.says} ({self.finding.at}); {self.finding.mend}" if self.finding else text
