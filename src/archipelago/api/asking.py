@@ -199,12 +199,30 @@ def _ends(network: Network, source: str, target: str) -> tuple[NetworkIndex, End
 
     index = index_network(a_network(network))
     pairs = [(source, target)]
-    if OUTSIDE in (source, target) and OUTSIDE not in index.knowledge.nodes:
+    address = _unheld(index, target)
+    if address is not None:
+        from archipelago.knowledge.outside import beyond, with_outside
+
+        wider = index_network(with_outside(index.knowledge, beyond(index, [address]))[0])
+        index = wider if wider.is_held(address) else index
+    elif OUTSIDE in (source, target) and OUTSIDE not in index.knowledge.nodes:
         from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 
-        wider, outside = with_outside(index.knowledge)
+        widened, outside = with_outside(index.knowledge)
         if not outside:
             raise QueryError(NOTHING_LEADS)
-        index = index_network(wider)
+        index = index_network(widened)
         pairs = [(address, target) if source == OUTSIDE else (source, address) for address in outside]
     return index, [(find_source(index, pair), find_end(index, other)) for pair, other in pairs]
+
+
+def _unheld(index: NetworkIndex, target: str) -> Address | None:
+    """The address that a target is, if nobody in the network holds it: it may be outside."""
+    from archipelago.addressing.values import parse_address
+    from archipelago.errors import AddressError
+
+    try:
+        address = parse_address(target)
+    except AddressError:
+        return None
+    return None if target in index.knowledge.nodes or index.is_held(address) else address

@@ -42,14 +42,15 @@ def audit(network: Network, *, quick: bool = False) -> AuditResult:
 
     index = index_network(a_network(network))
     findings = run(index)
-    if not quick and network.hosts:
+    if not quick and (network.hosts or network.expect):
         from archipelago.proof.audit import proved
 
         findings = proved(index, findings, run)
-    if network.expect:
-        from archipelago.reachability.expect import findings as broken_promises
+    elif network.expect:
+        from archipelago.reachability.expect import check
+        from archipelago.reachability.expect import findings as unkept
 
-        findings = (*findings, *broken_promises(index.knowledge))
+        findings = (*findings, *(finding for _, finding in unkept(check(index.knowledge).verdicts)))
     return AuditResult(sort(network, findings))
 
 

@@ -12,7 +12,7 @@ from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import link_fault
 from archipelago.diagnosis.gateway_place import without_gateway
 from archipelago.diagnosis.no_address import unadvertised
-from archipelago.diagnosis.outvoted import outvoted, stray_address
+from archipelago.diagnosis.outvoted import outvoted, stray_address, unheld_gateway
 from archipelago.diagnosis.places import host_attachment, host_end, sits_in, wanted_vlan
 from archipelago.diagnosis.separated import separated
 from archipelago.knowledge.alike import alike_hosts
@@ -155,11 +155,7 @@ def unusable_gateway(index: NetworkIndex, node: Node, nic: Nic, address: Interfa
             if not narrow:
                 yield faults.gateway_wrong(node, hop, home, f"lies outside its subnet {address.prefix}")
         elif not holders:
-            yield (
-                faults.gateway_wrong(node, hop, home, "is held by nobody")
-                if home
-                else without_gateway(index, node, address)
-            )
+            yield (unheld_gateway(index, node, hop, home) if home else without_gateway(index, node, address))
         elif not any(holder.node.can_route for holder in holders):
             yield faults.gateway_wrong(node, hop, home, f"is {holders[0].node.name}, which does not route")
 

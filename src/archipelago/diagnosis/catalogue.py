@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from archipelago.model.finding import Edit, Finding, Severity
+from archipelago.model.finding import Edit, Finding, Mend, Severity
 from archipelago.model.parts import Path
 
 Mended = Literal["always", "where the network tells how", "by a person"]
@@ -51,13 +51,7 @@ _ALL = (
         "frames arrive by a member that the far end does not take for the same link",
         OFTEN,
     ),
-    Kind(
-        "member-dead",
-        "risk",
-        "an aggregate that works with fewer members than it has",
-        "the next failure takes the whole link down",
-        OFTEN,
-    ),
+    Kind("member-dead", "risk", "an aggregate with a dead member", "the next failure takes the whole link down", OFTEN),
     Kind(
         "ranges-overlap",
         "note",
@@ -313,13 +307,7 @@ _ALL = (
         "such packets go round until their TTL or hop limit runs out",
         ALWAYS,
     ),
-    Kind(
-        "way-too-long",
-        "error",
-        "a way that passes more routers than the TTL or hop limit of a packet allows",
-        "whoever is further away is not reached",
-        NEVER,
-    ),
+    Kind("way-too-long", "error", "a way over more routers than a packet may pass", "nothing gets that far", NEVER),
     Kind(
         "route-never-used",
         "note",
@@ -366,7 +354,15 @@ KINDS = {kind.slug: kind for kind in _ALL}
 
 
 def finding(
-    slug: str, *, at: str, path: Path, says: str, mend: str, edits: tuple[Edit, ...] = (), **named: object
+    slug: str,
+    *,
+    at: str,
+    path: Path,
+    says: str,
+    mend: str,
+    edits: tuple[Edit, ...] = (),
+    instead: tuple[Mend, ...] = (),
+    **named: object,
 ) -> Finding:
     """A finding of a kind of the catalogue.
 
@@ -377,6 +373,7 @@ def finding(
         says: what is wrong there, one sentence.
         mend: the one change that mends it, in words.
         edits: the same change, applicable.
+        instead: other changes, as small.
         named: what the kind's sentence of what it breaks names.
 
     Raises:
@@ -392,4 +389,5 @@ def finding(
         breaks=kind.breaks.format(**named),
         mend=mend,
         edits=edits,
+        instead=instead,
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Iterator
+from dataclasses import replace
 
 from archipelago.addressing.values import Prefix
 from archipelago.diagnosis import faults
@@ -11,7 +12,7 @@ from archipelago.diagnosis.places import unplugged, wanted_vlan
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import Link
-from archipelago.model.finding import Finding
+from archipelago.model.finding import Finding, Mend
 from archipelago.model.parts import Aggregate, Device, End, Host
 
 NodeInterface = tuple[Node, Nic]
@@ -311,11 +312,13 @@ def facing_access(
 def unlike_untagged(index: NetworkIndex, a: tuple[Node, Attachment], b: tuple[Node, Attachment]) -> Finding | None:
     """Two ends of a link that each take untagged frames, for different VLANs: told of the end that sorts last. Two
     access ports are for whoever knows which of them is wrong."""
-    (_, first), (far_node, far) = sorted((a, b), key=lambda end: (end[0].name, end[1].name))
+    (first_node, first), (far_node, far) = sorted((a, b), key=lambda end: (end[0].name, end[1].name))
     if not first.switched or not far.switched or first.untagged is None or far.untagged is None:
         return None
     if first.untagged == far.untagged or (first.written.trunk is None and far.written.trunk is not None):
         return None
     if first.written.trunk is not None and far.written.trunk is None:
         return None
-    return faults.untagged_vlan_mismatch(index, far_node.name, far, far.untagged, first.untagged)
+    mistake = faults.untagged_vlan_mismatch(index, far_node.name, far, far.untagged, first.untagged)
+    other = faults.untagged_vlan_mismatch(index, first_node.name, first, first.untagged, far.untagged)
+    return replace(mistake, instead=(Mend(other.mend, other.edits),)) if other.edits else mistake

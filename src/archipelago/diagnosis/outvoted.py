@@ -13,7 +13,7 @@ from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.model.parts import Host
+from archipelago.model.parts import Host, NextHop
 
 
 def stray_address(index: NetworkIndex, host: Host) -> Finding | None:
@@ -71,6 +71,14 @@ def _by_hosts(index: NetworkIndex, held: Held) -> Iterator[Finding]:
         wanted, votes = used.most_common(1)[0]
         if votes > everyone / 2 and not index.is_held(wanted):
             yield faults.gateway_address_wrong(index, held, InterfaceAddress(own.version, wanted.value, own.length))
+
+
+def unheld_gateway(index: NetworkIndex, node: Node, hop: NextHop, home: Held) -> Finding:
+    """A host's gateway that nobody holds. Where the host is the only one of its VLAN, it is its word against that of
+    the gateway there."""
+    hosts = index.once(hosts_by_vlan).get(home.nic.vlan or 0, ())
+    alone = sum(count for _, count in hosts) == 1
+    return faults.gateway_wrong(node, hop, home, "is held by nobody", alone)
 
 
 def hosts_by_vlan(index: NetworkIndex) -> dict[int, list[tuple[Host, int]]]:

@@ -6,6 +6,7 @@ from archipelago.diagnosis.cut import partner_of
 from archipelago.diagnosis.gateway_place import without_gateway
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.no_route import no_route
+from archipelago.diagnosis.outvoted import unheld_gateway
 from archipelago.diagnosis.places import unplugged
 from archipelago.diagnosis.separated import no_answer, separated
 from archipelago.diagnosis.stop import Stop
@@ -38,7 +39,7 @@ def unanswered(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     holders = [other for other in index.holders(hop) if other.node is not node]
     if not holders:
         if gateway is not None and home is not None:
-            return faults.gateway_wrong(node, gateway, home, "is held by nobody")
+            return unheld_gateway(index, node, gateway, home)
         if gateway is not None:
             return without_gateway(index, node, own.address)
         return _nobody_holds(index, own, hop, stop)

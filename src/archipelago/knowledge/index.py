@@ -159,6 +159,10 @@ class NetworkIndex:
             hops.update(route.next_hop.address for route in device.routes)
         return frozenset(hops)
 
+    def in_a_subnet(self, address: Address) -> bool:
+        """Whether an address lies in a subnet that anybody has an address of."""
+        return any(prefix.holds(address) for prefix in self._by_prefix)
+
     def held(self, place: Place) -> Held:
         """An address as it is written, with its device or host and its interface."""
         name, interface, address = place

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local, parse_address
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Nic, Node
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import next_hop_beyond
 from archipelago.model.expectation import OUTSIDE
@@ -24,9 +26,14 @@ _FAR = {
 """Addresses that nobody is given (RFC 5737, RFC 3849, RFC 6666): the first that the network has no own way to."""
 
 
-def with_outside(knowledge: Knowledge) -> tuple[Network, tuple[str, ...]]:
+def beyond(index: NetworkIndex, addresses: Iterable[Address]) -> tuple[Address, ...]:
+    """Those of some addresses that are outside: in no subnet of the network."""
+    return tuple(address for address in addresses if not index.in_a_subnet(address))
+
+
+def with_outside(knowledge: Knowledge, also: Sequence[Address] = ()) -> tuple[Network, tuple[str, ...]]:
     """The network with a host for the outside at each port that leads there, and the names of these hosts: none
-    where no port does.
+    where no port does. `also` are addresses out there that somebody asks for.
 
     Such a host holds the next hop that routes through the port go to, and an address far beyond, which is the one
     probed; it sends everything back to the port. So a way there needs a route to the outside, and a way back.
@@ -41,6 +48,8 @@ def with_outside(knowledge: Knowledge) -> tuple[Network, tuple[str, ...]]:
         name = OUTSIDE if not added else f"{OUTSIDE}-{len(added) + 1}"
         host = _beyond(knowledge, name, node, nic, len(added))
         if host is not None:
+            own = (InterfaceAddress(*address, WIDTHS[address.version]) for address in also)
+            host = replace(host, addresses=(*host.addresses, *own))
             if name in hosts or name in network.devices:
                 raise QueryError(f"'{name}' stands for what is beyond the network; give the one called so another name")
             hosts[name] = host

@@ -31,6 +31,14 @@ class Edit:
 
 
 @dataclass(frozen=True, slots=True)
+class Mend:
+    """One way to mend a mistake: the change in words, and the same change, applicable."""
+
+    says: str
+    edits: tuple[Edit, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One mistake.
 
@@ -43,6 +51,7 @@ class Finding:
         breaks: what it breaks, one sentence.
         mend: the one change that mends it, in words.
         edits: the same change, applicable; empty where only a person can decide.
+        instead: other changes, as small, that mend it too.
     """
 
     slug: str
@@ -53,8 +62,8 @@ class Finding:
     breaks: str
     mend: str
     edits: tuple[Edit, ...] = ()
+    instead: tuple[Mend, ...] = ()
 
     def __str__(self) -> str:
-        return (
-            f"{self.severity.upper()} {self.slug} at {self.at}: {self.says}; breaks: {self.breaks}; mend: {self.mend}"
-        )
+        mends = " or ".join([self.mend, *(other.says for other in self.instead)])
+        return f"{self.severity.upper()} {self.slug} at {self.at}: {self.says}; breaks: {self.breaks}; mend: {mends}"

@@ -6,13 +6,16 @@ from collections.abc import Sequence
 
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.proof.mends import Rules, Trial
+from archipelago.proof.expected import broken
+from archipelago.proof.mends import prove
 from archipelago.proof.promise import unexplained
+from archipelago.proof.trial import Rules, Trial
 from archipelago.reachability.build import build_arrays
 
 
 def proved(index: NetworkIndex, findings: Sequence[Finding], rules: Rules) -> tuple[Finding, ...]:
-    """The findings of the rules, without the mends that do not hold, and what still cuts pairs off once all are made.
+    """The findings of the rules, without the mends that do not hold, what still cuts pairs off once all are made, and
+    what is expected and does not hold.
 
     Args:
         index: the network, indexed.
@@ -20,8 +23,10 @@ def proved(index: NetworkIndex, findings: Sequence[Finding], rules: Rules) -> tu
         rules: the rules, for the network with mends.
     """
     arrays = build_arrays(index.knowledge)
-    told, after = Trial(arrays, findings, rules).prove(findings) if findings else ([], arrays)
-    left = list(unexplained(NetworkIndex(after.knowledge), after, told))
+    trial = Trial(arrays, findings, rules) if findings else None
+    known, after = prove(trial, findings) if trial is not None else ([], arrays)
+    left = list(unexplained(NetworkIndex(after.knowledge), after, known))
     if left:  # their mends, too, are for the network as it is
-        left = Trial(arrays, [*findings, *left], rules).prove(left)[0]
-    return (*told, *left)
+        trial = Trial(arrays, [*findings, *left], rules)
+        left = prove(trial, left).findings
+    return (*known, *left, *broken(index, arrays))

@@ -12,10 +12,11 @@ from archipelago.addressing.values import is_link_local
 from archipelago.audit.ways import table_parts
 from archipelago.knowledge.held import TableName
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Finding
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.expect import forbidden
 from archipelago.reachability.families import Decided
-from archipelago.reachability.matrix import Matrix, matrix
+from archipelago.reachability.matrix import Matrix, matrix, only
 
 Bools = NDArray[np.bool_]
 
@@ -59,6 +60,24 @@ def compare(before: Decision, after: Decision) -> Difference:
     for version in after.families.keys() - before.families.keys():
         gained += after.families[version].count
     return Difference(gained, lost)
+
+
+def causes_of_loss(before: Decision, after: Decision) -> list[Finding]:
+    """What then cuts off the pairs that a change loses, most pairs first."""
+    findings: list[Finding] = []
+    for version, old in before.families.items():
+        new = after.families.get(version)
+        if new is not None:
+            lost = np.zeros_like(new.between)
+            kinds = old.kind * (len(new.between) + 1) + new.kind
+            _, first = np.unique(kinds, return_index=True)
+            was, now = old.between[np.ix_(old.kind[first], old.kind[first])], new.kind[first]
+            sources, targets = np.nonzero(was & ~new.between[np.ix_(now, now)])
+            lost[now[sources], now[targets]] = True
+            if lost.any():
+                groups = matrix(after.arrays, version, excused=only(lost)).groups
+                findings += [group.finding for group in groups]
+    return findings
 
 
 def excused(index: NetworkIndex, version: int | None) -> Callable[[Decided], Bools]:

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from archipelago.addressing.values import Address, parse_address
 from archipelago.diagnosis.catalogue import finding
+from archipelago.errors import AddressError
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
-from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
+from archipelago.knowledge.outside import NOTHING_LEADS, beyond, with_outside
 from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
 from archipelago.model.finding import Finding
-from archipelago.reachability.arrays import Bools, Ints
+from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.asked import Asking
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.families import Decided
-from archipelago.reachability.matrix import Matrix, matrix
+from archipelago.reachability.matrix import Matrix, matrix, only
 from archipelago.reachability.parties import Parties
 from archipelago.reachability.verdict import MOST_NAMED, Verdict
 
@@ -53,8 +56,9 @@ def check(knowledge: Knowledge, family: int | None = None, answer: Matrix | None
     """
     expectations = knowledge.network.expect
     outside: tuple[str, ...] = ()
-    if any(OUTSIDE in (expectation.source, expectation.target) for expectation in expectations):
-        network, outside = with_outside(knowledge)
+    unheld = beyond(NetworkIndex(knowledge), _addresses(expectations))
+    if unheld or any(OUTSIDE in (expectation.source, expectation.target) for expectation in expectations):
+        network, outside = with_outside(knowledge, unheld)
         knowledge = know(network)
         answer = None
     answer = answer or matrix(build_arrays(knowledge), family, causes=False)
@@ -73,19 +77,49 @@ def check(knowledge: Knowledge, family: int | None = None, answer: Matrix | None
     return Checked(tuple(verdicts), _unforeseen(parties, answer, expectations))
 
 
+def _addresses(expectations: Sequence[Expectation]) -> Iterator[Address]:
+    """The single addresses that expectations name."""
+    for expectation in expectations:
+        for end in (expectation.source, expectation.target):
+            if "/" not in end and ("." in end or ":" in end):
+                try:
+                    yield parse_address(end)
+                except AddressError:
+                    continue  # a name with a dot
+
+
 def _needs_reason(verdict: Verdict) -> bool:
     named = bool(verdict.such_as) and verdict.expectation.target != GATEWAY
     return named and verdict.expectation.reached and verdict.finding is None
 
 
-def findings(knowledge: Knowledge) -> tuple[Finding, ...]:
-    """A finding for each expectation that does not hold.
+def findings(verdicts: Sequence[Verdict]) -> Iterator[tuple[int, Finding]]:
+    """A finding for each expectation that does not hold, and its place."""
+    return ((number, _finding(number, verdict)) for number, verdict in enumerate(verdicts) if not verdict.holds)
 
-    Raises:
-        QueryError: an end does not exist.
+
+def mistakes(knowledge: Knowledge, arrays: NetworkArrays, verdict: Verdict) -> list[Finding]:
+    """The mistakes that break an expectation: of hosts all of them, by the arrays, else that of the first pair.
+
+    Args:
+        knowledge: the network.
+        arrays: the same network.
+        verdict: what was said of the expectation.
     """
-    verdicts = check(knowledge).verdicts if knowledge.network.expect else ()
-    return tuple(_finding(number, verdict) for number, verdict in enumerate(verdicts) if not verdict.holds)
+    first = [verdict.finding] if verdict.finding is not None else []
+    wanted = verdict.expectation
+    parties = Parties(knowledge, arrays.hosts, ())
+    ends = (wanted.source, wanted.target)
+    if OUTSIDE in ends or any(parties.is_gateway(end) or not len(parties.hosts(end)) for end in ends):
+        return first
+    asked: dict[tuple[object, ...], Finding] = {(mistake.slug, mistake.path): mistake for mistake in first}
+    for version in arrays.families:
+        kind = Decided(arrays, version).kind
+        mask = np.zeros((int(kind.max(initial=-1)) + 1,) * 2, dtype=np.bool_)
+        mask[np.ix_(np.unique(kind[parties.hosts(ends[0])]), np.unique(kind[parties.hosts(ends[1])]))] = True
+        for group in matrix(arrays, version, excused=only(mask)).groups:
+            asked.setdefault((group.finding.slug, group.finding.path), group.finding)
+    return [mistake for mistake in asked.values() if mistake.slug not in ("no-common-family", "not-asked")]
 
 
 def _finding(number: int, verdict: Verdict) -> Finding:

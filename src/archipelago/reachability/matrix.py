@@ -166,6 +166,16 @@ def matrix(
     )
 
 
+def only(wanted: Bools) -> Callable[[Decided], Bools]:
+    """What excuses all pairs of kinds but the wanted ones."""
+
+    def fine(answer: Decided) -> Bools:
+        unwanted: Bools = ~wanted
+        return unwanted
+
+    return fine
+
+
 def what_if(
     network: Network, parts: Iterable[str | Sequence[str]], family: int | None = None
 ) -> Iterator[tuple[str | Sequence[str], Matrix]]:

@@ -1,10 +1,12 @@
-"""The checks in the order in which people make them: own gateway, a neighbour, each other VLAN, outside."""
+"""The checks in the order in which people make them: own gateway, a neighbour, each other VLAN, the routers on the way,
+outside."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
+from archipelago.addressing.values import Address
 from archipelago.diagnosis.places import plugged_vlan
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.expectation import OUTSIDE
@@ -64,34 +66,49 @@ def in_order(index: NetworkIndex, host: Host, outside: bool, ask: Callable[[str]
         ask: puts one question to the network.
     """
     checks: list[Check] = []
-    stuck = ""
-    for what, target, meaning, near in _wanted(index, host, outside):
-        if stuck and not near:
-            return InOrder(host.name, tuple(checks), f"nothing further was asked: {stuck}")
+
+    def check(what: str, target: str, meaning: str) -> bool:
         answer = ask(target)
         checks.append(Check(what, answer, "" if answer.reached else meaning))
-        if not answer.reached and what == GATEWAY:
-            stuck = "all of it goes by the gateway"
-        elif not answer.reached and not near and not host.gateway and not host.auto:
-            stuck = f"{host.name} has no gateway"
-    return InOrder(host.name, tuple(checks), "")
+        return answer.reached
+
+    def made(stuck: str = "") -> InOrder:
+        return InOrder(host.name, tuple(checks), f"nothing further was asked: {stuck}" if stuck else "")
+
+    near, others = _one_of_each_vlan(index, host)
+    gateway = next(iter(host.gateway), None)
+    answers = gateway is None or check(GATEWAY, str(gateway.address), "nothing gets out of its VLAN")
+    if near is not None:
+        check("a neighbour in its VLAN", near, "the VLAN itself fails")
+    if not answers:
+        return made("all of it goes by the gateway")
+    for vlan, name in others.items():
+        meaning = "look at the other VLAN, and at the routes between"
+        if not check(f"a host of {index.vlan_name(vlan)}", name, meaning) and gateway is None and not host.auto:
+            return made(f"{host.name} has no gateway")
+    last = ask(OUTSIDE) if outside else None
+    answered = [each.answer for each in checks] + ([last] if last is not None else [])
+    for router in _routers(index, answered, gateway.address if gateway is not None else None):
+        check("a router on the way", router, "the way to it, or its way back, is cut")
+    if last is not None:
+        meaning = "the default route, or the way back that the neighbour outside knows"
+        checks.append(Check(OUTSIDE, last, "" if last.reached else meaning))
+    return made()
 
 
-def _wanted(index: NetworkIndex, host: Host, outside: bool) -> Iterator[tuple[str, str, str, bool]]:
-    """What is checked, of whom, what failing means, and whether it is within the host's own VLAN."""
+def _one_of_each_vlan(index: NetworkIndex, host: Host) -> tuple[str | None, dict[int | None, str]]:
+    """A neighbour of a host, and a host of each other VLAN."""
     knowledge = index.knowledge
-    vlan = plugged_vlan(knowledge, host)
-    others: dict[int | None, str] = {}
+    first: dict[int | None, str] = {}
     for other in index.network.hosts.values():
         if other.name != host.name:
-            others.setdefault(plugged_vlan(knowledge, other), other.name)
-    for hop in host.gateway[:1]:
-        yield GATEWAY, str(hop.address), "nothing gets out of its VLAN", True
-    if vlan in others:
-        yield "a neighbour in its VLAN", others[vlan], "the VLAN itself fails", True
-    for there, name in others.items():
-        if there != vlan:
-            meaning = "look at the other VLAN, and at the routes between"
-            yield f"a host of {index.vlan_name(there)}", name, meaning, False
-    if outside:
-        yield "outside", OUTSIDE, "the default route, or the way back that the neighbour outside knows", False
+            first.setdefault(plugged_vlan(knowledge, other), other.name)
+    return first.pop(plugged_vlan(knowledge, host), None), first
+
+
+def _routers(index: NetworkIndex, answers: Iterable[ReachResult], gateway: Address | None) -> list[str]:
+    """The routing devices that probes and replies came to, in that order, but the gateway itself."""
+    own = {holder.node.name for holder in index.holders(gateway)} if gateway is not None else set()
+    steps = (step for answer in answers for step in (*answer.out, *answer.back))
+    passed = dict.fromkeys(step.device for step in steps if step.device in index.knowledge.devices)
+    return [name for name in passed if index.knowledge.devices[name].forwards and name not in own]

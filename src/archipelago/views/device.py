@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
+from archipelago.diagnosis.places import unplugged
 from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import Delivered, decide_own
 from archipelago.knowledge.held import Held
@@ -60,7 +61,7 @@ def interfaces(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
             if nic.kind == "subinterface" and not nic.speaks:
                 tag = "no tag"
             vlan = index.vlan_name(nic.vlan) if nic.vlan is not None else ""
-            state = "up" if nic.up else f"down: {nic.down}"
+            state = f"down: {nic.down}" if not nic.up else "up, outside" if unplugged(index, node, nic) else "up"
             addresses = ", ".join(str(address) for address in nic.addresses) or "no address"
             local = nic.link_local if speaks_ipv6(nic) else ""
             rows.append((node.name, nic.name, _KINDS[nic.kind], vlan, tag, addresses, local, nic.vrf, state))

@@ -21,5 +21,6 @@ def lines(network: Network, findings: Sequence[Finding]) -> list[str]:
             f"   {finding.says}",
             f"   breaks: {finding.breaks}",
             f"   mend:   {finding.mend}",
+            *(f"   or:     {other.says}" for other in finding.instead),
         ]
     return text

@@ -9,7 +9,7 @@ from archipelago.diagnosis.places import nic_path, port_path, sits_in
 from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.finding import REMOVE, Edit, Finding, Mend
 from archipelago.model.parts import Host, NextHop, Path
 
 
@@ -85,9 +85,9 @@ def gateway_missing(node: Node, version: int, home: Held | None) -> Finding:
     )
 
 
-def gateway_wrong(node: Node, hop: NextHop, home: Held | None, why: str) -> Finding:
+def gateway_wrong(node: Node, hop: NextHop, home: Held | None, why: str, alone: bool = False) -> Finding:
     """A gateway that cannot serve: outside the own subnet, held by nobody, or held by something that forwards
-    nothing."""
+    nothing. Where the host is `alone` against its gateway, that may be the one that is wrong."""
     path = node_path(node)
     new = home.address.address if home else None
     if new == hop.address:
@@ -101,8 +101,17 @@ def gateway_wrong(node: Node, hop: NextHop, home: Held | None, why: str) -> Find
         if new
         else f"give {node.name} a gateway that routes in its subnet",
         edits=(Edit((*path, "gateway"), replaced(node.written.gateway, hop, new)),) if new else (),
+        instead=_held_there(home, hop.address) if alone and home is not None and new else (),
         name=node.name,
     )
+
+
+def _held_there(home: Held, wanted: Address) -> tuple[Mend, ...]:
+    """The gateway's interface moved to the address that a host uses, where that is of its subnet."""
+    if not home.address.prefix.holds(wanted):
+        return ()
+    there = InterfaceAddress(wanted.version, wanted.value, home.address.length)
+    return (Mend(f"set the address of {label(home)} to {there}", _moved(home, there)),)
 
 
 def address_astray(index: NetworkIndex, holder: Held, gateway: Held) -> Finding:
@@ -220,6 +229,11 @@ def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held
         says=f"{address} is held by {names}",
         mend=f"set the address of {label(last)} to {new}" if new else f"give {label(last)} an address of its own",
         edits=_moved(last, new),
+        instead=tuple(
+            Mend(f"set the address of {label(other)} to {new}", _moved(other, new))
+            for other in holders
+            if new is not None and other is not last and other.node.kind == "host"
+        ),
     )
 
 

@@ -8,7 +8,7 @@ from archipelago.diagnosis.places import port_path
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.domains import Loop
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.finding import REMOVE, Edit, Finding, Mend
 from archipelago.model.parts import Cable, End, Path
 
 
@@ -58,13 +58,17 @@ def switching_loop(index: NetworkIndex, loop: Loop) -> Finding:
     names = ", ".join(str(cable) for cable in loop.cables) or "one device cabled to itself"
     device, vlan = loop.endpoint
     edits: tuple[Edit, ...] = ()
+    instead: tuple[Mend, ...] = ()
     mend = "take one cable of the circle out"
     path: Path = ("devices", device)
     if loop.cables:
         position = max(index.network.cables.index(cable) for cable in loop.cables)
         cable = index.network.cables[position]
         mend = f"take cable {cable} out, or keep VLAN {vlan} off it"
-        edits = (Edit(("cables", position), {"ends": str(cable), "off": "true"}),)
+        edits = (_out(index, cable),)
+        instead = tuple(
+            Mend(f"take cable {other} out", (_out(index, other),)) for other in loop.cables if other is not cable
+        )
         path = ("cables", position)
     return finding(
         "switching-loop",
@@ -73,7 +77,12 @@ def switching_loop(index: NetworkIndex, loop: Loop) -> Finding:
         says=f"{index.vlan_name(vlan) if isinstance(vlan, int) else vlan} runs in a circle over {names}",
         mend=mend,
         edits=edits,
+        instead=instead,
     )
+
+
+def _out(index: NetworkIndex, cable: Cable) -> Edit:
+    return Edit(("cables", index.network.cables.index(cable)), {"ends": str(cable), "off": "true"})
 
 
 def cable_off(index: NetworkIndex, cable: Cable) -> Finding:

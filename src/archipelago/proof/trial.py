@@ -1,0 +1,128 @@
+"""Trying changes on a network: each is made to a copy and decided again by the engines."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import cached_property
+from typing import NamedTuple
+
+from archipelago.errors import DocumentError, EditError
+from archipelago.files.amended import Amendable
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Edit, Finding
+from archipelago.proof.pairs import Decision, causes_of_loss, compare, decide
+from archipelago.reachability.arrays import NetworkArrays
+from archipelago.reachability.build import change_arrays
+from archipelago.reachability.expect import check
+
+MOST_TRIED = 60
+"""So many mends are tried each for itself, fewer in a large network; the others together only."""
+WORK = 20_000
+"""How many hosts, ports and routes all trials of one audit look at, about."""
+Rules = Callable[[NetworkIndex], Sequence[Finding]]
+
+
+class Attempt(NamedTuple):
+    """What came of a change: all pairs after it (None where the file would be no network any more), why it must not be
+    made (empty where it may), how many pairs it gains, and where rules were asked what they find then, and which of
+    that the change has made."""
+
+    after: Decision | None
+    why: str
+    gained: int
+    found: Sequence[Finding] = ()
+    made: Sequence[Finding] = ()
+
+
+class Trial:
+    """A network on which changes are tried.
+
+    Args:
+        arrays: the network.
+        found: what is known to be wrong in it.
+        rules: what finds mistakes, for the network with a change; nothing where only pairs matter.
+    """
+
+    def __init__(self, arrays: NetworkArrays, found: Sequence[Finding], rules: Rules = lambda index: ()) -> None:
+        self._amendable = Amendable(arrays.knowledge.written)
+        self.before = decide(arrays)
+        self._rules = rules
+        self._errors = _errors(found)
+        network = arrays.knowledge.network
+        parts = sum(
+            len(device.ports) + len(device.interfaces) + len(device.routes) for device in network.devices.values()
+        )
+        self.most = min(MOST_TRIED, WORK // (len(network.hosts) + parts + 1))
+
+    @cached_property
+    def _broken(self) -> set[int]:
+        return _broken(self.before.arrays)
+
+    def attempt(self, edits: Sequence[Edit]) -> Attempt:
+        """Make edits and decide all pairs."""
+        after = self._after(edits)
+        if after is None:
+            return Attempt(None, "the file would not be a network any more", 0)
+        gained, lost = compare(self.before, after)
+        why = f"it cuts off {lost:,} pair{'s' * (lost != 1)} that work" if lost else ""
+        return Attempt(after, why, gained)
+
+    def judge(self, findings: Sequence[Finding]) -> Attempt:
+        """Make the mends of findings, decide all pairs, and ask the rules and what the network expects."""
+        after = self._after(_edits(findings))
+        if after is None:
+            return Attempt(None, "it does not go with another", 0)
+        gained, lost = compare(self.before, after)
+        if lost:
+            return Attempt(after, f"it cuts off {lost:,} pair{'s' * (lost != 1)} that work", gained)
+        changed = {str(edit.path[1]) for edit in _edits(findings) if len(edit.path) > 1}
+        found = self._rules(NetworkIndex(after.arrays.knowledge))
+        new = [finding for finding in found if _error(finding) and (finding.slug, finding.at) not in self._errors]
+        # Elsewhere than where something was changed they were hidden, and now come to light.
+        made = [finding for finding in new if finding.at in changed]
+        if not made and new and not gained and not self._gains_with(findings, new):
+            made = new
+        if made:
+            return Attempt(after, f"it makes another error: {made[0].says}", gained, found, made)
+        broken = self._expects and _broken(after.arrays) - self._broken
+        return Attempt(after, "it breaks what the network expects" if broken else "", gained, found)
+
+    def remedy(self, attempt: Attempt) -> Finding | None:
+        """What would mend what a change does harm to: an error that it makes, or what then cuts pairs off that work."""
+        candidates: Sequence[Finding] = attempt.made
+        if not candidates and attempt.after is not None:
+            candidates = causes_of_loss(self.before, attempt.after)
+        return next((finding for finding in candidates if finding.edits), None)
+
+    @property
+    def _expects(self) -> bool:
+        return bool(self.before.arrays.knowledge.network.expect)
+
+    def _after(self, edits: Sequence[Edit]) -> Decision | None:
+        try:
+            network = self._amendable.with_edits(edits)
+        except (EditError, DocumentError):
+            return None
+        return decide(change_arrays(self.before.arrays, network))
+
+    def _gains_with(self, findings: Sequence[Finding], others: Sequence[Finding]) -> bool:
+        """Whether mends help once what they bring to light is mended too."""
+        after = self._after(_edits([*findings, *others]))
+        return after is not None and compare(self.before, after).gained > 0
+
+
+def _edits(findings: Sequence[Finding]) -> list[Edit]:
+    return [edit for finding in findings for edit in finding.edits]
+
+
+def _error(finding: Finding) -> bool:
+    return finding.severity == "error"
+
+
+def _errors(findings: Sequence[Finding]) -> set[tuple[str, str]]:
+    return {(finding.slug, finding.at) for finding in findings if _error(finding)}
+
+
+def _broken(arrays: NetworkArrays) -> set[int]:
+    """The places of the expectations that do not hold."""
+    return {number for number, verdict in enumerate(check(arrays.knowledge).verdicts) if verdict.broken}
