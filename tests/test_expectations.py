@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 from random import Random
 
 import pytest
@@ -16,6 +17,8 @@ from archipelago.files.tree import parse
 from archipelago.model.expectation import Expectation
 from archipelago.model.finding import Edit
 from makers import scrambled
+
+SLIPWAY = Path(__file__).parent.parent / "examples" / "slipway-network.yaml"
 
 
 @pytest.fixture(scope="session")
@@ -45,6 +48,62 @@ def test_ends_and_counts(sound, source, target, reached, pairs, wrong):
     (verdict,) = archipelago.expectations(sound, [(source, target, reached)])
     assert (verdict.pairs, verdict.broken) == (pairs, wrong)
     assert bool(verdict) == verdict.holds == (pairs > 0 and wrong == 0)
+
+
+@pytest.mark.parametrize(
+    ("source", "target", "reached", "pairs", "wrong"),
+    [
+        ("lamp", "holm", True, 1, 0),  # a device, at its first address
+        ("landing", "crew", True, 3, 0),
+        ("tickets", "landing/p1.220", True, 3, 0),
+        ("landing/p1.220", "lamp", True, 1, 0),
+        ("crew", "10.44.3.129", True, 3, 0),  # an address of a device
+        ("10.44.3.129", "kiosk-a", True, 1, 0),
+        ("crew", "landing", False, 3, 3),
+        ("landing", "outside", True, 1, 0),
+        ("outside", "landing", True, 1, 0),
+        ("tickets", "gateway", True, 3, 0),
+        ("tickets", "gateway", False, 3, 3),
+        ("lamp", "198.51.100.7", True, 1, 0),  # outside, by its own address
+        ("lamp", "10.44.3.130", True, 1, 0),
+        ("198.51.100.7", "lamp", True, 1, 0),
+        ("landing", "landing", True, 0, 0),
+    ],
+)
+def test_devices_interfaces_addresses_and_gateways_are_ends(sound, source, target, reached, pairs, wrong):
+    (verdict,) = archipelago.expectations(sound, [(source, target, reached)])
+    assert (verdict.pairs, verdict.broken) == (pairs, wrong), str(verdict)
+    assert (verdict.holds, verdict.idle) == (pairs > 0 and wrong == 0, pairs == 0)
+
+
+def test_a_gateway_that_is_missing_breaks_what_is_expected_of_it(broken):
+    (verdict,) = archipelago.expectations(broken, [("tickets", "gateway", True)])
+    assert ("kiosk-a", "gateway") in verdict.such_as and verdict.finding.slug == "gateway-missing"
+    unheld = archipelago.expectations(broken, [("crew", "10.44.2.99", True)])[0]
+    assert unheld.broken == unheld.pairs > 0
+
+
+def test_an_expectation_names_every_mend_that_it_takes(broken):
+    told = next(f for f in archipelago.audit(broken) if f.slug == "expectation-broken" and "tickets must" in f.says)
+    assert "set the gateway of kiosk-a" in told.mend and "make quay-1/p2 an access port of crew" in told.mend
+    assert "not enough" not in told.mend
+
+
+def test_nobody_to_check_is_a_risk_and_no_break(command, tmp_path):
+    text = f"{SLIPWAY.read_text()}expect: [{{from: winch, to: winch, reached: yes}}]\n"
+    (file := tmp_path / "idle.yaml").write_text(text)
+    (risk,) = (finding for finding in archipelago.audit(read_network(text)) if finding.severity == "risk")
+    assert risk.slug == "expectation-idle"
+    done = command("matrix", file)
+    assert done.returncode == 0 and "1 with nobody to check" in done.stdout
+    assert command("audit", file).returncode == 0
+
+
+def test_ends_that_are_not_there_are_told(sound):
+    for end, told in (("landing/p9", "no interface"), ("landing/p1.2200", "no interface"), ("harbour", "is no VLAN")):
+        text = f"{SLIPWAY.read_text()}expect: [{{from: winch, to: {end}, reached: yes}}]\n"
+        with pytest.raises(archipelago.DocumentError, match=told):
+            read_network(text)
 
 
 def test_what_must_be_reached_must_be_in_both_families(broken):

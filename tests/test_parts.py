@@ -123,6 +123,18 @@ def test_who_stands_for_the_outside(ports, routes, beyond):
         assert found.cause == "route-missing" and "203.0.113.1" in found.mend
 
 
+def test_a_port_that_leads_outside_has_carrier_and_what_is_beyond_is_reached():
+    network = edge("p2: {address: 203.0.113.2/30}", "{destination: 0.0.0.0/0, next-hop: 203.0.113.1}")
+    index = know(network)
+    assert index.devices["landing"].nics["p2"].up and index.routes("landing").unused == ()
+    for target in ("198.51.100.7", "203.0.113.1"):
+        assert archipelago.reach(network, "kiosk-a", target).reached
+    without = edge("p2: {address: 203.0.113.2/30}", "")
+    assert not know(without).devices["landing"].nics["p2"].up
+    answer = archipelago.reach(without, "kiosk-a", "198.51.100.7")
+    assert answer.cause == "route-missing" and "203.0.113.1" in answer.mend
+
+
 def test_two_ways_outside():
     two = "p2: {address: 203.0.113.2/30}, p3: {address: 198.51.100.2/30}"
     made = edge(

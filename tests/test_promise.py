@@ -153,6 +153,66 @@ def test_one_mistake_is_counted_once_beside_what_it_breaks():
     assert found.headline == "1 error; 1 expectation broken by it"
 
 
+def line_of(count):
+    """Routers in a line, a host at each end; towards lower numbers by single routes, else by default."""
+    text = "format: archipelago-network/1\ndevices:\n"
+    for number in range(count):
+        ports = {"left": f"10.64.0.{2 * number - 1}", "right": f"10.64.0.{2 * number}"}
+        hops = {"left": f"10.64.0.{2 * number - 2}", "right": f"10.64.0.{2 * number + 1}"}
+        ends = ["left"] * (number > 0) + ["right"] * (number < count - 1)
+        lan = f"lan: {{address: 10.44.{number}.1/24}}"
+        text += f"  r{number}: {{kind: router, ports: {{{lan}"
+        text += "".join(f", {end}: {{address: {ports[end]}/31}}" for end in ends) + "}, routes: ["
+        routes = [f"{{destination: 10.44.{other}.0/24, next-hop: {hops['left']}}}" for other in range(number)]
+        routes += [f"{{destination: 0.0.0.0/0, next-hop: {hops['right']}}}"] * (number < count - 1)
+        text += ", ".join(routes) + "]}\n"
+    last = count - 1
+    text += "hosts:\n  near: {at: r0/lan, address: 10.44.0.2/24, gateway: 10.44.0.1}\n"
+    text += f"  far: {{at: r{last}/lan, address: 10.44.{last}.2/24, gateway: 10.44.{last}.1}}\n"
+    cables = ", ".join(f"r{number}/right ~ r{number + 1}/left" for number in range(last))
+    return f"{text}cables: [{cables}]\n"
+
+
+@pytest.mark.parametrize(("count", "reached"), [(63, True), (64, False)])
+def test_a_way_over_too_many_routers_is_no_loop(count, reached):
+    network = read_network(line_of(count))
+    answer = archipelago.reach(network, "near", "far", probes=1)
+    assert answer.reached == archipelago.matrix(network)["near", "far"] == reached
+    slugs = {finding.slug for finding in archipelago.audit(network) if finding.severity == "error"}
+    assert answer.cause == (None if reached else "way-too-long") and ("way-too-long" in slugs) != reached
+    assert "routing-loop" not in slugs
+
+
+LOOP = """
+format: archipelago-network/1
+vlans: {crew: 120}
+devices:
+  quay: {kind: switch, ports: {p1: {trunk: [crew]}, p2: {trunk: [crew]}, p3: {access: crew}}}
+  slip: {kind: switch, ports: {p1: {trunk: [crew]}, p2: {trunk: [crew]}, p3: {access: crew}}}
+hosts: {winch: {at: quay/p3, address: 10.44.0.2/24}, gull: {at: slip/p3, address: 10.44.0.3/24}}
+cables: [quay/p1 ~ slip/p1, quay/p2 ~ slip/p2]
+"""
+
+
+def test_changes_that_are_as_small_are_told_beside_each_other():
+    loop = next(finding for finding in archipelago.audit(read_network(LOOP)) if finding.slug == "switching-loop")
+    assert "quay/p2 ~ slip/p2" in loop.mend and [other.says for other in loop.instead] == [
+        "take cable quay/p1 ~ slip/p1 out"
+    ]
+    alone = SLIPWAY.read_text().replace("gateway: 10.44.20.129", "gateway: 10.44.20.140")
+    wrong = next(finding for finding in archipelago.audit(read_network(alone)) if finding.slug == "gateway-wrong")
+    assert "set the gateway of gull to 10.44.20.129" in wrong.mend
+    assert [other.says for other in wrong.instead] == ["set the address of landing/p1.140 to 10.44.20.140/25"]
+    for edits in (wrong.edits, wrong.instead[0].edits):
+        assert archipelago.reach(read_network(archipelago.amend(alone, edits)), "winch", "gull").reached
+
+
+def test_the_mends_of_a_matrix_were_tried():
+    once = SLIPWAY.read_text().replace("gateway: 10.44.20.129", "gateway: 10.44.20.140")
+    (group,) = archipelago.matrix(read_network(once)).groups
+    assert group.finding.edits and not group.finding.mend.startswith("decide by hand")
+
+
 def test_several_targets_and_the_checks_in_order(command):
     done = command("reach", SLIPWAY, "winch", "gull", "landing")
     assert done.returncode == 0 and done.stdout.startswith("winch: 2 of 2 reached")

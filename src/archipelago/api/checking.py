@@ -61,7 +61,7 @@ def matrix(network: Network, family: int | None = None, *, without: Sequence[str
         network: the network.
         family: 4 or 6; by default IPv4 for the pairs where both ends have it, else IPv6.
         without: parts to switch off first: devices, hosts, "DEVICE/PORT", "DEVICE/INTERFACE", cables, VLANs.
-        causes: also say why what is not reached is not, grouped by mistake.
+        causes: also say why what is not reached is not, grouped by mistake, with mends that were tried.
 
     Returns:
         The answer for every pair: by kind of host in boolean arrays of shape (kinds, kinds), by name on request.
@@ -87,7 +87,14 @@ def matrix(network: Network, family: int | None = None, *, without: Sequence[str
     from archipelago.reachability.matrix import without as switched_off
 
     arrays = build_arrays(know(a_network(network)))
-    return decide(switched_off(arrays, without) if without else arrays, family, causes=causes)
+    if without:
+        arrays = switched_off(arrays, without)
+    answer = decide(arrays, family, causes=causes)
+    if not answer.groups:
+        return answer
+    from archipelago.proof.causes import with_proof
+
+    return with_proof(arrays, answer)
 
 
 def what_if(
@@ -150,7 +157,14 @@ def expectations(
             expectation if isinstance(expectation, Expectation) else Expectation(*expectation) for expectation in expect
         )
         asked = with_changes(network, expect=wanted)
-    return check(know(asked), family).verdicts
+    knowledge = know(asked)
+    verdicts = check(knowledge, family).verdicts
+    if not any(verdict.broken for verdict in verdicts):
+        return verdicts
+    from archipelago.proof.causes import proved_verdicts
+    from archipelago.reachability.build import build_arrays
+
+    return proved_verdicts(build_arrays(knowledge), verdicts)
 
 
 def assert_expected(

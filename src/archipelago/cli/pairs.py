@@ -8,7 +8,7 @@ from typing import Any
 
 import archipelago
 from archipelago.cli import out
-from archipelago.reachability.all_pairs import AllPairs, all_pairs
+from archipelago.proof.all_pairs import AllPairs, all_pairs
 from archipelago.views import matrix as shown
 
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.model.network import Network
+from archipelago.proof.causes import proved, proved_verdicts, with_proof
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.causes import Group
 from archipelago.reachability.expect import Checked, check
@@ -46,6 +47,9 @@ def all_pairs(network: Network, family: int | None, parts_off: Sequence[str] = (
     six = matrix(arrays, 6) if both else None
     known = {(group.finding.path, group.finding.mend) for group in answer.groups}
     only_six = [group for group in six.groups if (group.finding.path, group.finding.mend) not in known] if six else []
+    answer = with_proof(arrays, answer)
     expect = arrays.knowledge.network.expect
     checked = check(arrays.knowledge, family, answer) if expect else None
-    return AllPairs(arrays.knowledge, answer, six, tuple(only_six), checked)
+    if checked is not None:
+        checked = replace(checked, verdicts=proved_verdicts(arrays, checked.verdicts))
+    return AllPairs(arrays.knowledge, answer, six, proved(arrays, only_six), checked)
