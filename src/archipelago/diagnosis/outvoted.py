@@ -172,12 +172,18 @@ def contradiction(index: NetworkIndex, node: Node, ends: Iterable[Address]) -> F
         wrong = contradicted(index, holders[0].node) if len(holders) == 1 else None
         if wrong is not None:
             return wrong
-    near = [node, *(index.knowledge.nodes[name] for name in _neighbours(index, node))]
-    for device in near if node.can_route else ():
-        off = next((finding for finding in off_link(index, device)), None)
-        if off is not None:
-            return off
+    known = index.once(_known_off_link)
+    for name in (node.name, *_neighbours(index, node)) if node.can_route else ():
+        if name not in known:
+            known[name] = next(off_link(index, index.knowledge.nodes[name]), None)
+        if known[name] is not None:
+            return known[name]
     return None
+
+
+def _known_off_link(index: NetworkIndex) -> dict[str, Finding | None]:
+    """The first such link of each device that was asked about so far."""
+    return {}
 
 
 def _neighbours(index: NetworkIndex, node: Node) -> list[str]:

@@ -6,10 +6,9 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 from archipelago.errors import DocumentError, Problem
-from archipelago.files.emit import emit
 from archipelago.files.meant import meaning
 from archipelago.files.network import FORMAT, network_parts
-from archipelago.files.tree import parse
+from archipelago.files.tree import Tree
 from archipelago.files.write import Document, document_of
 from archipelago.model.finding import Edit
 from archipelago.model.network import Network, with_changes
@@ -40,7 +39,7 @@ class Amendable:
         partial = {"format": FORMAT, "vlans": new.get("vlans") or {}, **touched, "cables": new.get("cables") or []}
         if not same_vlans:  # everything may name what is gone
             partial.update(devices=new.get("devices") or {}, hosts=new.get("hosts") or {})
-        read = network_parts(parse(emit(partial).encode(), "the network with the mend"))
+        read = network_parts(Tree("the network with the mend", _as_read(partial), {}))
         changed = with_changes(
             network,
             vlans=network.vlans if same_vlans else read.vlans,
@@ -52,6 +51,15 @@ class Amendable:
         if problems:
             raise DocumentError("the network with the mend", problems)
         return changed
+
+
+def _as_read(value: Any) -> Any:
+    """Plain data as it would come out of a file: every value a text."""
+    if isinstance(value, dict):
+        return {str(key): _as_read(inner) for key, inner in value.items()}
+    if isinstance(value, list):
+        return [_as_read(entry) for entry in value]
+    return value if value is None else str(value)
 
 
 def _merged(before: Mapping[str, Any], read: Mapping[str, Any], names: Iterable[str]) -> dict[str, Any]:

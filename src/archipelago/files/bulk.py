@@ -242,11 +242,12 @@ def _spread_one(reader: Reader, path: Path, value: Any, size: int | None, into: 
         return
     marks = reader.tree.marks
     along = {word: list(texts(pattern)) for word, pattern in _running(value, size)}
-    where, mark = path[:-1], marks.get(path, marks[path[:-1]])
+    where, mark = path[:-1], marks.get(path) or marks.get(path[:-1])
     for number, part in enumerate(texts(key)):
         own = {**value, **{word: along_texts[number] for word, along_texts in along.items()}} if along else value
         into[part] = {**into[part], **own} if part in into and _both_sections(into[part], own) else own
-        marks.setdefault((*where, part), mark)
+        if mark is not None:
+            marks.setdefault((*where, part), mark)
 
 
 def _both_sections(first: Any, second: Any) -> bool:
