@@ -141,7 +141,12 @@ def unusable_gateway(index: NetworkIndex, node: Node, nic: Nic, address: Interfa
     if not gateways:
         routed = any(route.destination.version == address.version for route in getattr(node.written, "routes", ()))
         if home is not None and not routed:
-            yield faults.gateway_missing(node, address.version, home)
+            other = next((a for a in nic.addresses if a.version != address.version and not is_link_local(a)), None)
+            there = index.home_of(node, other) if other is not None and not node.written.gateway else None
+            if there is None:
+                yield faults.gateway_missing(node, address.version, home)
+            elif address.version == 4:  # one mistake is told once
+                yield faults.gateways_missing(node, home, there)
         return
     own = [own_address.prefix for own_address in nic.addresses]
     for hop in gateways:

@@ -36,14 +36,23 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
         settled[number], why, gains[number] = settle(trial, findings[number])
         if why:
             refused[number] = why
-    kept, last = _together(trial, settled, [number for number in chosen if number not in refused], refused)
+    able = [number for number in chosen if number not in refused]
+    kept, last = _together(trial, settled, [n for n in able if findings[n].severity != "note"], refused)
+    notes = [number for number in able if findings[number].severity == "note"]
+    aside: list[int] = []
+    if notes:  # what is merely untidy is mended last, and not where that would undo a mend
+        tidy = trial.judge([settled[number] for number in (*kept, *notes)])
+        if not tidy.why and tidy.gained >= last.gained:
+            kept, last = [*kept, *notes], tidy
+        else:
+            aside, _ = _together(trial, settled, notes, refused)
     still = {(finding.slug, finding.path) for finding in last.found}
     said = {(finding.slug, finding.path, finding.says) for finding in last.found}
     for number in kept:
         finding = findings[number]
         if not gains.get(number) and (finding.slug, finding.path, finding.says) in said:
             refused[number] = "it changes nothing"
-    mended = {number for number in kept if number not in refused}
+    mended = {number for number in (*kept, *aside) if number not in refused}
     left = [
         number
         for number, finding in enumerate(findings)

@@ -85,6 +85,21 @@ def gateway_missing(node: Node, version: int, home: Held | None) -> Finding:
     )
 
 
+def gateways_missing(node: Node, four: Held, six: Held) -> Finding:
+    """The same in both families."""
+    path = node_path(node)
+    new = [str(home.address.address) for home in (four, six)]
+    return finding(
+        "gateway-missing",
+        at=node.name,
+        path=path,
+        says=f"{node.name} has no gateway, in IPv4 or in IPv6",
+        mend=f"set the gateway of {node.name} to {' and '.join(new)}",
+        edits=(Edit((*path, "gateway"), new),),
+        name=node.name,
+    )
+
+
 def gateway_wrong(node: Node, hop: NextHop, home: Held | None, why: str, alone: bool = False) -> Finding:
     """A gateway that cannot serve: outside the own subnet, held by nobody, or held by something that forwards
     nothing. Where the host is `alone` against its gateway, that may be the one that is wrong."""
