@@ -10,6 +10,7 @@ from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.places import has_moved, nic_path, unplugged
+from archipelago.diagnosis.separated import misplaced
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
@@ -69,7 +70,7 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
             fits = first <= wide.address.value <= last
             yield faults.link_mask_mismatch(wide, narrow) if fits else faults.link_mask_mismatch(narrow, wide)
         else:
-            yield _overlap(narrow, wide)
+            yield (misplaced(index, wide, narrow) if same else None) or _overlap(narrow, wide)
 
 
 def _overlap(holder: Held, other: Held, moved: bool = False) -> Finding:

@@ -131,17 +131,7 @@ def captured_subnets(index: NetworkIndex) -> Iterator[Finding]:
                 wide = (entry.prefix.supernet(length) for length in lengths if length < entry.prefix.length)
                 wider = next((prefix for prefix in wide if prefix in connected), None)
                 if wider is not None:
-                    path = ("devices", node.name, "routes", number)
-                    yield finding(
-                        "more-specific-route",
-                        at=node.name,
-                        path=path,
-                        says=f"the route to {entry.prefix} via {entry.next_hop} on {node.name} hides part of {wider}",
-                        mend=f"remove the route to {entry.prefix} from {node.name}",
-                        edits=(Edit(path, REMOVE),),
-                        prefix=entry.prefix,
-                        device=node.name,
-                    )
+                    yield faults.more_specific_route(node, entry, number, wider)
 
 
 @rule

@@ -307,6 +307,9 @@ _ALL = (
         "such packets go round until their TTL or hop limit runs out",
         ALWAYS,
     ),
+    Kind(
+        "interface-missing", "error", "no interface on a link that a device's routes need", "{device} uses none", OFTEN
+    ),
     Kind("way-too-long", "error", "a way over more routers than a packet may pass", "nothing gets that far", NEVER),
     Kind(
         "route-never-used",

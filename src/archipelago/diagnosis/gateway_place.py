@@ -1,11 +1,16 @@
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from archipelago.addressing.values import InterfaceAddress
 from archipelago.diagnosis import faults
+from archipelago.diagnosis.outvoted import wanted_on_link
 from archipelago.diagnosis.places import sits_in
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
+from archipelago.model.parts import Device
 
 
 def without_gateway(index: NetworkIndex, node: Node, address: InterfaceAddress) -> Finding:
@@ -53,3 +58,32 @@ def _best_place(index: NetworkIndex, node: Node, vlan: int | None) -> tuple[Node
             if best is None or score > best[0]:
                 best = (score, other, parent)
     return (best[1], best[2]) if best else None
+
+
+def missing_end(index: NetworkIndex, far: Held, suspects: Iterable[Node]) -> Finding | None:
+    """One of some devices whose routes lead to an interface on a link that it has no interface on itself."""
+    if far.nic.vlan is None:
+        return None
+    for node in suspects:
+        if not isinstance(node.written, Device) or not node.can_route or node is far.node:
+            continue
+        own = (address for nic in node.nics.values() for address in nic.addresses)
+        meant = any(route.next_hop.address == far.address.address for route in node.written.routes)
+        if not meant or any(far.address.prefix.holds(address) for address in own):
+            continue
+        _, address = wanted_on_link(index, far)
+        parent = None if node.kind == "l3switch" else _port_towards(index, node, far)
+        if address is not None and (parent is not None or node.kind == "l3switch"):
+            return faults.interface_missing(index, node, parent, address, far)
+    return None
+
+
+def _port_towards(index: NetworkIndex, node: Node, far: Held) -> str | None:
+    """The port of a router by which the VLAN of an interface gets to it."""
+    for attachment in node.attachments.values():
+        peer = index.knowledge.links[attachment.members[0]].peer if attachment.members else None
+        if peer is None or attachment.written.addresses or far.nic.vlan is None:
+            continue
+        if peer.device == far.node.name or index.domains.together((peer.device, far.nic.vlan), far.endpoint):
+            return attachment.name
+    return None

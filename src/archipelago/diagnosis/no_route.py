@@ -2,7 +2,7 @@ from __future__ import annotations
 
 from archipelago.addressing.values import WIDTHS, Address, Prefix
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.gateway_place import without_gateway
+from archipelago.diagnosis.gateway_place import missing_end, without_gateway
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.no_address import without_address
 from archipelago.diagnosis.stop import Stop
@@ -110,6 +110,10 @@ def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, w
                 return interface_down(index, Held(node, nic, address))
     number = index.route_number(node.name, route)
     if number is not None:
+        far = next((held for held in index.holders(route.next_hop.address) if held.node.can_route), None)
+        missing = missing_end(index, far, [node]) if far is not None else None
+        if missing is not None:
+            return missing
         home = next((holder for holder in index.homes_in(target, vrf) if holder.nic.up), None)
         hop = index.ways(target.version).next_hop((node.name, vrf), home.table) if home else None
         own = any(holder.node is node for holder in index.holders(route.next_hop.address))

@@ -67,10 +67,30 @@ def _by_hosts(index: NetworkIndex, held: Held) -> Iterator[Finding]:
         right = InterfaceAddress(own.version, own.value, length)
         yield faults.mask_mismatch(held, right.prefix)
         return
-    if used and not used[own.address] and everyone > 1:
+    if used and not used[own.address] and (everyone > 1 or _unlike_others(index, own, used.most_common(1)[0][0])):
         wanted, votes = used.most_common(1)[0]
         if votes > everyone / 2 and not index.is_held(wanted):
             yield faults.gateway_address_wrong(index, held, InterfaceAddress(own.version, wanted.value, own.length))
+
+
+def _unlike_others(index: NetworkIndex, own: InterfaceAddress, wanted: Address) -> bool:
+    """Whether more of the network's other gateways stand at the place in their subnets where its host looks for it than
+    at its own."""
+    places = index.once(_gateway_places)
+    there = InterfaceAddress(wanted.version, wanted.value, own.length)
+    theirs = max((places[place] for place in _places_of(there)), default=0)
+    return theirs > max((places[place] - 1 for place in _places_of(own)), default=0)
+
+
+def _gateway_places(index: NetworkIndex) -> Counter[tuple[str, int]]:
+    """How many gateways of hosts stand at each place of their subnets: so far from the first, or the last, address."""
+    gateways = (held for held in index.routed() if held.nic.vlan is not None)
+    return Counter(place for held in gateways for place in _places_of(held.address))
+
+
+def _places_of(address: InterfaceAddress) -> tuple[tuple[str, int], ...]:
+    first, last = address.prefix.usable()
+    return (("first", address.value - first), ("last", last - address.value)) if last - first > 1 else ()
 
 
 def unheld_gateway(index: NetworkIndex, node: Node, hop: NextHop, home: Held) -> Finding:
@@ -91,7 +111,7 @@ def hosts_by_vlan(index: NetworkIndex) -> dict[int, list[tuple[Host, int]]]:
     return by_vlan
 
 
-def _wanted_on_link(index: NetworkIndex, near: Held) -> tuple[int, InterfaceAddress | None]:
+def wanted_on_link(index: NetworkIndex, near: Held) -> tuple[int, InterfaceAddress | None]:
     """What the far end of a routed link should hold by what the near one says: how many of its routes say so, and the
     address: the next hop that they name, else the other address of a subnet of two."""
     prefix = near.address.prefix
@@ -141,8 +161,8 @@ def _untagged(node: Node, attachment: str, version: int) -> list[Held]:
 
 def _off_link(index: NetworkIndex, near: Held, far: Held) -> Finding:
     """Two ends of a link in different subnets: the one that the other's routes contradict is wrong."""
-    votes, wanted = _wanted_on_link(index, near)
-    against, other = _wanted_on_link(index, far)
+    votes, wanted = wanted_on_link(index, near)
+    against, other = wanted_on_link(index, far)
     if against > votes:
         near, far, wanted = far, near, other
     return faults.link_subnets_differ(near, far, wanted)

@@ -20,6 +20,15 @@ def routing_loop(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     tables = circle_of(index, stop)
     if not tables:
         return faults.way_too_long(node, stop.target)
+    for name, vrf in tables:  # who is connected to the target's subnet and sends its packets away again
+        entry = route_to(index.knowledge.state(name), stop.target, vrf)
+        number = index.route_number(name, entry.route) if entry is not None else None
+        own = (
+            h for h in index.homes_in(stop.target, stop.vrf) if h.node.name == name and h.nic.up and h.nic.vrf == vrf
+        )
+        wider = next((holder.address.prefix for holder in own), None)
+        if entry is not None and number is not None and wider is not None and entry.prefix.length > wider.length:
+            return faults.more_specific_route(index.knowledge.nodes[name], entry, number, wider)
     names = list(dict.fromkeys(name for name, _ in tables))
     home = next((holder for holder in index.homes_in(stop.target, stop.vrf) if holder.nic.up), None)
     fallback: Finding | None = None

@@ -2,6 +2,7 @@ from __future__ import annotations
 
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.cut import cut
+from archipelago.diagnosis.outvoted import hosts_by_vlan
 from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, sits_in, wanted_vlan
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -15,6 +16,9 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
     for holder in (a, b):
         if holder.node.kind != "host" and not holder.nic.speaks:
             return faults.tag_missing(index, holder.node, holder.nic, meant_for(index, holder.nic))
+    astray = misplaced(index, a, b)
+    if astray is not None:
+        return astray
     for holder in (a, b):
         if holder.node.kind == "host":
             continue
@@ -46,6 +50,29 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
         return faults.unexplained(a.node.name, f"{faults.label(a)} and {faults.label(b)} are not on one link")
     faults_found = cut(index, vlan, (a.node, a.nic), (b.node, b.nic))
     return faults_found[0] if faults_found else no_answer(index, a, b)
+
+
+def misplaced(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
+    """Of two routing interfaces that share a subnet between them and stand in different VLANs, the one whose VLAN is
+    used by others is in the wrong one; None where that says nothing."""
+    if not (a.node.can_route and b.node.can_route) or a.nic.vlan is None or b.nic.vlan is None:
+        return None
+    if a.nic.vlan == b.nic.vlan or a.address.prefix != b.address.prefix or len(index.homes(a.address)) != 2:
+        return None
+    used = [_others_in(index, holder) for holder in (a, b)]
+    if used[0] == used[1]:
+        return None
+    wrong, right = (a, b) if used[0] > used[1] else (b, a)
+    if right.nic.vlan is None or wrong.nic.kind not in ("subinterface", "vlan"):
+        return None
+    return faults.tag_wrong(index, wrong, right.nic.vlan)
+
+
+def _others_in(index: NetworkIndex, holder: Held) -> int:
+    """How many hosts, and routing interfaces of other subnets, stand in the VLAN of an interface."""
+    hosts = sum(count for _, count in index.once(hosts_by_vlan).get(holder.nic.vlan or 0, ()))
+    same = (other for other in index.routed() if other.nic.vlan == holder.nic.vlan)
+    return hosts + sum(not other.address.prefix.overlaps(holder.address.prefix) for other in same)
 
 
 def _tag_to_blame(index: NetworkIndex, holder: Held, right: int) -> bool:

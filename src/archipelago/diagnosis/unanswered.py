@@ -3,7 +3,7 @@ from __future__ import annotations
 from archipelago.addressing.values import Address, source_for
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.cut import partner_of
-from archipelago.diagnosis.gateway_place import without_gateway
+from archipelago.diagnosis.gateway_place import missing_end, without_gateway
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.no_route import no_route
 from archipelago.diagnosis.outvoted import unheld_gateway
@@ -11,6 +11,7 @@ from archipelago.diagnosis.places import unplugged
 from archipelago.diagnosis.separated import no_answer, separated
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.forwarding import route_to
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
@@ -60,7 +61,16 @@ def _left(index: NetworkIndex, own: Held, stop: Stop) -> Finding:
     partner = partner_of(index, end)
     if partner is not None:
         return faults.not_cabled(index, end, partner)
-    if index.homes_in(stop.target, stop.vrf) or index.is_held(stop.target):
+    homes = index.homes_in(stop.target, stop.vrf)
+    entry = route_to(index.knowledge.state(node.name), stop.target, stop.vrf)
+    number = index.route_number(node.name, entry.route) if entry is not None else None
+    if entry is not None and entry.route is not None and number is not None and homes:
+        home = next((holder for holder in homes if holder.nic.up), homes[0])
+        if entry.prefix.length >= home.address.length:
+            better = index.ways(stop.target.version).next_hop((node.name, stop.vrf), home.table)
+            why = "nobody in this network holds that next hop"
+            return faults.next_hop_unusable(node, entry.route, number, why, better)
+    if homes or index.is_held(stop.target):
         return no_route(index, node, stop)
     return faults.address_unheld(stop.next_hop or stop.target, node.name, own)
 
@@ -68,6 +78,9 @@ def _left(index: NetworkIndex, own: Held, stop: Stop) -> Finding:
 def _nobody_holds(index: NetworkIndex, own: Held, hop: Address, stop: Stop) -> Finding:
     """The next hop of a static route, or the target itself, is held by nobody."""
     node = own.node
+    missing = missing_end(index, own, index.knowledge.devices.values())
+    if missing is not None:
+        return missing
     if hop != stop.target and isinstance(node.written, Device):
         for position, route in enumerate(node.written.routes):
             if route.next_hop.address == hop and route.destination.holds(stop.target):

@@ -52,10 +52,12 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
         finding = findings[number]
         if not gains.get(number) and (finding.slug, finding.path, finding.says) in said:
             refused[number] = "it changes nothing"
-    mended = {number for number in (*kept, *aside) if number not in refused}
+    symptoms = _symptoms(trial, settled, kept, gains, last)
+    mended = {number for number in (*kept, *aside) if number not in refused and number not in symptoms}
     left = [
         number
         for number, finding in enumerate(findings)
+        if number not in symptoms
         if finding.severity == "note"
         or not mended
         or number in mended
@@ -64,6 +66,21 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
     ]
     after = last.after or trial.before
     return Proved([told(settled[number], refused.get(number)) for number in left], after.arrays)
+
+
+def _symptoms(
+    trial: Trial, settled: dict[int, Finding], kept: list[int], gains: dict[int, int], last: Attempt
+) -> set[int]:
+    """Those of some mends that gain nothing, and whose findings are gone without them once the others are made."""
+    idle = [number for number in kept if gains.get(number) == 0 and settled[number].severity != "note"]
+    others = [number for number in kept if number not in idle]
+    if not idle or not others:
+        return set()
+    attempt = trial.judge([settled[number] for number in others])
+    if attempt.why or attempt.gained < last.gained:
+        return set()
+    still = {(finding.slug, finding.path) for finding in attempt.found}
+    return {number for number in idle if (settled[number].slug, settled[number].path) not in still}
 
 
 def settle(trial: Trial, finding: Finding) -> tuple[Finding, str, int]:

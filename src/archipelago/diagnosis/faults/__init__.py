@@ -19,6 +19,7 @@ from archipelago.diagnosis.faults.hosts import (
     vlan_wrong,
 )
 from archipelago.diagnosis.faults.interfaces import (
+    interface_missing,
     no_gateway_in_vlan,
     tag_mismatch,
     tag_missing,
@@ -35,6 +36,7 @@ from archipelago.diagnosis.faults.links import (
     unexplained,
 )
 from archipelago.diagnosis.faults.routing import (
+    more_specific_route,
     next_hop_unusable,
     route_missing,
     routes_missing,
@@ -58,10 +60,12 @@ __all__ = [
     "gateways_missing",
     "held_by_another",
     "host_unaddressed",
+    "interface_missing",
     "label",
     "link_mask_mismatch",
     "link_subnets_differ",
     "mask_mismatch",
+    "more_specific_route",
     "next_hop_unusable",
     "no_gateway_in_subnet",
     "no_gateway_in_vlan",

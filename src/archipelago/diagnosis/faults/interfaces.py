@@ -25,7 +25,7 @@ def tag_wrong(index: NetworkIndex, holder: Held, right: int) -> Finding:
         path=(*nic_path(holder), key),
         says=(
             f"{label(holder)} holds {holder.address} in {index.vlan_name(holder.nic.vlan)}, "
-            f"but the hosts of that subnet are in {index.vlan_name(right)}"
+            f"but the rest of that subnet is in {index.vlan_name(right)}"
         ),
         mend=f"set '{key}' of {label(holder)} to {index.vlan_key(right)}",
         edits=() if taken else (Edit((*nic_path(holder), key), index.vlan_key(right)),),
@@ -101,6 +101,24 @@ def tag_mismatch(index: NetworkIndex, tagged: NodeInterface, bare: NodeInterface
     )
 
 
+def interface_missing(
+    index: NetworkIndex, at: Node, parent: str | None, address: InterfaceAddress, far: Held
+) -> Finding:
+    """A routing device without an interface on a link over which its own routes lead."""
+    added = no_gateway_in_vlan(index, far.nic.vlan or 0, at, parent, (address,))
+    return finding(
+        "interface-missing",
+        at=at.name,
+        path=added.path,
+        says=(
+            f"{at.name} has no interface in {far.address.prefix}, though its routes lead to {far.address.address} there"
+        ),
+        mend=added.mend,
+        edits=added.edits,
+        device=at.name,
+    )
+
+
 def no_gateway_in_vlan(
     index: NetworkIndex, vlan: int, at: Node, parent: str | None, addresses: tuple[InterfaceAddress, ...]
 ) -> Finding:
@@ -128,7 +146,8 @@ def no_gateway_in_vlan(
         if there is not None:
             kept = [address for address in there.addresses if not _replaced(index, address, addresses)]
             here = f"{at.name}/{there.name}"
-            mend = f"add {added} to {here}" if kept else f"set the address of {here} to {added}"
+            replaces = len(kept) < len(there.addresses) or not kept
+            mend = f"set the address of {here} to {added}" if replaces else f"add {added} to {here}"
             path = nic_path((at, there))
             edits = (Edit((*path, "address"), texts([*kept, *addresses])),)
     return finding(

@@ -8,6 +8,7 @@ from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.catalogue import finding
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.forwarding import FIRST_TTL
+from archipelago.knowledge.routes import Entry
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device, Path, Route
 
@@ -98,6 +99,21 @@ def next_hop_unusable(
         says=f"the route to {route.destination} via {route.next_hop} on {node.name}: {why}",
         mend=f"set its next hop to {via}" if via else "remove it" if idle else "remove it, or mend its next hop",
         edits=(Edit((*path, "next-hop"), str(via)),) if via else otherwise,
+        device=node.name,
+    )
+
+
+def more_specific_route(node: Node, entry: Entry, position: int, wider: Prefix) -> Finding:
+    """A static route that takes part of a connected subnet away."""
+    path: Path = ("devices", node.name, "routes", position)
+    return finding(
+        "more-specific-route",
+        at=node.name,
+        path=path,
+        says=f"the route to {entry.prefix} via {entry.next_hop} on {node.name} hides part of {wider}",
+        mend=f"remove the route to {entry.prefix} from {node.name}",
+        edits=(Edit(path, REMOVE),),
+        prefix=entry.prefix,
         device=node.name,
     )
 
