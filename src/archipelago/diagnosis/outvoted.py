@@ -16,13 +16,14 @@ from archipelago.model.finding import Finding
 from archipelago.model.parts import Host, NextHop
 
 
-def stray_address(index: NetworkIndex, host: Host) -> Finding | None:
-    """A host whose address is not of the subnet that its own gateway, which stands in its VLAN, is in."""
+def stray_address(index: NetworkIndex, host: Host, version: int | None = None) -> Finding | None:
+    """A host whose address, in one family or any, is not of the subnet that its own gateway, which stands in its VLAN,
+    is in."""
     node = index.knowledge.nodes[host.name]
     vlan = wanted_vlan(host_attachment(index.knowledge, host))
     for hop in host.gateway:
         own = [address for address in host.addresses if address.version == hop.address.version]
-        if not own or is_link_local(hop.address):
+        if not own or is_link_local(hop.address) or version not in (None, hop.address.version):
             continue
         gateway = next((held for held in index.holders(hop.address) if _serves(held, vlan)), None)
         if gateway is None or gateway.address.prefix.overlaps(own[0].prefix):
@@ -35,10 +36,11 @@ def _serves(held: Held, vlan: int | None) -> bool:
     return held.node.can_route and vlan is not None and held.nic.vlan == vlan
 
 
-def outvoted(index: NetworkIndex, node: Node, nic: Nic) -> Iterator[Finding]:
-    """What is wrong with the addresses of a routing interface, by what its neighbours hold and use."""
+def outvoted(index: NetworkIndex, node: Node, nic: Nic, version: int | None = None) -> Iterator[Finding]:
+    """What is wrong with the addresses of a routing interface, in one family or any, by what its neighbours hold and
+    use."""
     for address in nic.addresses:
-        if not is_link_local(address) and nic.vlan is not None:
+        if not is_link_local(address) and nic.vlan is not None and version in (None, address.version):
             yield from _by_hosts(index, Held(node, nic, address))
 
 
@@ -168,9 +170,9 @@ def _off_link(index: NetworkIndex, near: Held, far: Held) -> Finding:
     return faults.link_subnets_differ(near, far, wanted)
 
 
-def contradicted(index: NetworkIndex, node: Node) -> Finding | None:
-    """What is out-voted about a host, or about the gateways that its addresses call for."""
-    astray = stray_address(index, node.written) if isinstance(node.written, Host) else None
+def contradicted(index: NetworkIndex, node: Node, version: int | None = None) -> Finding | None:
+    """What is out-voted about a host, or about the gateways that its addresses call for, in one family or any."""
+    astray = stray_address(index, node.written, version) if isinstance(node.written, Host) else None
     if astray is not None:
         return astray
     if node.kind not in ("host", "switch"):
@@ -179,7 +181,7 @@ def contradicted(index: NetworkIndex, node: Node) -> Finding | None:
     homes = [home for address in own if (home := index.home_of(node, address)) is not None]
     used = (holder for hop in node.written.gateway for holder in index.holders(hop.address) if holder.node.can_route)
     for gateway in (*homes, *used):
-        wrong = next(outvoted(index, gateway.node, gateway.nic), None)
+        wrong = next(outvoted(index, gateway.node, gateway.nic, version), None)
         if wrong is not None:
             return wrong
     return None
@@ -189,7 +191,7 @@ def contradiction(index: NetworkIndex, node: Node, ends: Iterable[Address]) -> F
     """What is out-voted where a packet stopped, or at either end of its way."""
     for address in ends:
         holders = index.holders(address)
-        wrong = contradicted(index, holders[0].node) if len(holders) == 1 else None
+        wrong = contradicted(index, holders[0].node, address.version) if len(holders) == 1 else None
         if wrong is not None:
             return wrong
     known = index.once(_known_off_link)
