@@ -156,6 +156,7 @@ def parser() -> ArgumentParser:
         verb_parser.set_defaults(call=call)
         for *names, settings in arguments:
             verb_parser.add_argument(*names, **settings)
+        verb_parser.add_argument("--plain", action="store_true", help="as where it is piped: no folding, no emphasis")
     return top
 
 
@@ -214,6 +215,8 @@ def _unexpected(error: Exception) -> str:
 def run(words: Namespace) -> int:
     """Call the verb; its exit code, or 2 with the reasons on standard error."""
     try:
+        if words.plain:
+            out.plainly()
         if words.call is not verbs.rehearse:  # which tells more
             out.wait(words.call.__name__)
         return int(words.call(words))

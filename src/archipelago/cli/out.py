@@ -7,6 +7,7 @@ import sys
 import time
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
+from functools import partial
 from threading import Event, Thread
 from typing import Any
 
@@ -119,14 +120,47 @@ def _writing(action: Callable[[], object]) -> None:
         raise Unwritable(error.strerror) from None
 
 
+_plain: list[bool] = []
+
+
+def plainly() -> None:
+    """From now on answers look as they do where they are piped."""
+    _plain.append(True)
+
+
+def _fitting() -> bool:
+    """Whether answers are made to fit a terminal."""
+    return not _plain and sys.stdout.isatty()
+
+
+def _colours() -> bool:
+    """Whether the terminal takes emphasis, and nobody has asked for none (no-color.org)."""
+    return not os.environ.get("NO_COLOR") and os.environ.get("TERM", "dumb") != "dumb"
+
+
 def say(text: str = "") -> None:
-    _writing(lambda: print(printable(text)))
+    shown = [printable(text)]
+    if _fitting():
+        from archipelago.cli import terminal
+
+        shown = terminal.wrapped(shown[0], terminal.width())
+        shown = [terminal.emphasised(line) for line in shown] if _colours() else shown
+    _writing(lambda: print("\n".join(shown)))
 
 
 def head(text: str) -> None:
     """The answer: bold in a terminal."""
     shown = printable(text)
-    _writing(lambda: print(f"\033[1m{shown}\033[0m" if sys.stdout.isatty() else shown))
+    if not _fitting():
+        _writing(lambda: print(shown))
+        return
+    from archipelago.cli import terminal
+
+    lines = terminal.wrapped(shown, terminal.width())
+    marked = [terminal.emphasised(line) for line in lines]
+    if marked == lines:
+        marked = [f"\033[1m{line}\033[0m" for line in lines]
+    _writing(lambda: print("\n".join(marked if _colours() else lines)))
 
 
 def note(text: str) -> None:
@@ -144,7 +178,26 @@ def say_lines(texts: Iterable[str]) -> None:
 def say_tables(tables: Iterable[Table]) -> None:
     for table in tables:
         say()
-        say_lines(lines(table))
+        _say_table(table)
+
+
+def say_parts(parts: Iterable[str | Table]) -> None:
+    """Lines, and tables set in below their titles."""
+    for part in parts:
+        if isinstance(part, str):
+            say(part)
+        else:
+            _say_table(part, "  ")
+
+
+def _say_table(table: Table, indent: str = "") -> None:
+    if _fitting():
+        from archipelago.cli import terminal
+
+        _writing(partial(terminal.show, table, sys.stdout, _colours()))
+        return
+    title, *rest = lines(table) or [""]
+    say_lines([title, *(indent + line for line in rest)])
 
 
 def say_json(value: Any) -> None:

@@ -57,19 +57,7 @@ def tour(directory: Path) -> None:
     brief_path, network_path = directory / "brief.yaml", directory / "network.yaml"
     write_whole(brief_path, files("archipelago.demo").joinpath("tern-bay.yaml").read_text(encoding="utf-8"))
 
-    _step(1, "Carve: a subnet for each VLAN, with room to grow", f"archipelago design {brief_path} -o {network_path}")
-    brief = archipelago.read_brief(brief_path)
-    made = archipelago.design(brief)
-    archipelago.write_network(made.network, network_path)
-    out.say(carving.headline(made.carving))
-    wanted = ("name", "VLAN", "subnet", "gateway", "usable", "needed", "spare", "IPv6 subnet", "IPv6 gateway")
-    out.say_tables([chosen(carving.subnets(made.carving), wanted)])
-    out.say()
-    out.say_lines(carving.picture(made.carving))
-
-    _step(2, "Design: gateways, trunks, ports and addresses, all decided and written down", f"see {network_path}")
-    decided = [decision for decision in made.decisions if "/" in decision.subject]
-    out.say_tables([table("", ("about", "decided", "because"), [(d.subject, d.decided, d.why) for d in decided])])
+    _carve_and_design(brief_path, network_path)
 
     _step(3, "Audit: is anything wrong or risky?", f"archipelago audit {network_path}")
     network = archipelago.read_network(network_path)
@@ -99,6 +87,32 @@ def tour(directory: Path) -> None:
     out.say(f"drawn: {drawing}")
     out.say()
     out.say(f"Everything is in {directory}. Change a line of {network_path} and ask again.")
+
+
+def _carve_and_design(brief_path: Path, network_path: Path) -> None:
+    """Steps 1 and 2: the subnets, and everything that is decided and written down."""
+    _step(1, "Carve: a subnet for each VLAN, with room to grow", f"archipelago design {brief_path} -o {network_path}")
+    brief = archipelago.read_brief(brief_path)
+    made = archipelago.design(brief)
+    archipelago.write_network(made.network, network_path)
+    out.say(carving.headline(made.carving))
+    wanted = ("name", "VLAN", "subnet", "gateway", "usable", "needed", "spare", "IPv6 subnet", "IPv6 gateway")
+    out.say_tables([chosen(carving.subnets(made.carving), wanted)])
+    out.say()
+    out.say_lines(carving.picture(made.carving))
+
+    _step(2, "Design: gateways, trunks, ports and addresses, all decided and written down", f"see {network_path}")
+    decided = [decision for decision in made.decisions if "/" in decision.subject]
+    out.say_tables(
+        [
+            table(
+                "",
+                ("about", "decided", "because"),
+                [(d.subject, d.decided, d.why) for d in decided],
+                least=("because",),
+            )
+        ]
+    )
 
 
 def _break_and_mend(network: Network, network_path: Path) -> None:
@@ -146,7 +160,7 @@ def _step(number: int, title: str, command: str) -> None:
 
 
 def _ask(network: Network, source: str, target: str, steps: bool = True) -> None:
-    lines = answer.lines(archipelago.reach(network, source, target))
-    out.say_lines(lines if steps else lines[: lines.index("")] if "" in lines else lines)
+    parts = answer.parts(archipelago.reach(network, source, target))
+    out.say_parts(parts if steps or "" not in parts else parts[: parts.index("")])
     if not steps:
         out.say()

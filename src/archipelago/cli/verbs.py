@@ -61,7 +61,7 @@ def carve(words: Namespace) -> int:
 
 
 def design(words: Namespace) -> int:
-    from archipelago.views.table import counted, table
+    from archipelago.views import design as view
 
     asked = archipelago.read_brief(words.brief)
     made = archipelago.design(asked, archipelago.read_network(words.keep) if words.keep else None)
@@ -70,16 +70,12 @@ def design(words: Namespace) -> int:
     if words.as_json:
         out.say_json(archipelago.to_json(made))
         return 0
-    network = made.network
-    counts = ((network.devices, "device"), (network.vlans, "VLAN"), (network.hosts, "host"))
-    parts = ", ".join(counted(len(things), noun) for things, noun in counts)
-    out.head(f"designed: {parts}" + (f", written to {words.output}" if words.output else ""))
-    rows = [(decision.subject, decision.decided, decision.why) for decision in made.decisions]
-    out.say_tables([table("decisions", ("about", "decided", "because"), rows)])
+    out.head(view.headline(made) + (f", written to {words.output}" if words.output else ""))
     if made.requests:
         out.say()
         out.say("to ask of others")
         out.say_lines(f"  {request}" for request in made.requests)
+    out.say_tables(table for table in view.tables(made) if table.rows)
     if not words.output:
         out.say()
         out.say("not written anywhere: give -o NETWORK")
@@ -135,17 +131,14 @@ def reach(words: Namespace) -> int:
                 values["other_family"]["events"] = view.timeline_rows(answer.other_family.events, *chosen)
         out.say_json(values)
     else:
-        first, *rest = view.lines(answer)
-        out.head(first)
-        out.say_lines(rest)
+        first, *rest = view.parts(answer)
+        out.head(str(first))
+        out.say_parts(rest)
         if steps:
-            out.say()
-            out.say("events" if any(chosen) else "every event")
-            out.say_lines(view.timeline(answer.events, *chosen))
+            title = "events" if any(chosen) else "every event"
+            out.say_tables([view.timeline(title, answer.events, *chosen)])
             if answer.other_family:
-                out.say()
-                out.say("the same in IPv6")
-                out.say_lines(view.timeline(answer.other_family.events, *chosen))
+                out.say_tables([view.timeline("the same in IPv6", answer.other_family.events, *chosen)])
     return 0 if answer.reached else 1
 
 

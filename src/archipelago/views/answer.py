@@ -39,12 +39,25 @@ if TYPE_CHECKING:
     from archipelago.simulation.explore import Trace
 
 
+Part = str | Table
+"""A line, or a table, of an answer."""
+
+
 def lines(answer: ReachResult) -> list[str]:
+    """The answer as lines alone."""
+    text: list[str] = []
+    for part in parts(answer):
+        text += [part] if isinstance(part, str) else table_lines(part, "  ")
+    return text
+
+
+def parts(answer: ReachResult) -> list[Part]:
     """The answer first, then why not and what mends it, then the way out and the way back; where both families were
     asked, whether they agree comes first."""
     other = answer.other_family
     if other is None:
         return [answer.headline, *_why_not(answer), *_probes(answer), *_ways(answer)]
+    text: list[Part]
     if answer.reached == other.reached:
         text = [f"{answer.headline}, IPv4 and IPv6 alike"]
     else:
@@ -76,11 +89,11 @@ def _probes(answer: ReachResult) -> list[str]:
     return lines + [f"    {text}" for text in _grouped(answer.lost)]
 
 
-def _ways(answer: ReachResult) -> list[str]:
-    text = []
+def _ways(answer: ReachResult) -> list[Part]:
+    text: list[Part] = []
     for title, steps in (("way out", answer.out), ("way back", answer.back)):
         if steps:
-            text += ["", *step_lines(title, steps)]
+            text += ["", steps_table(title, steps)]
     return text
 
 
@@ -93,7 +106,7 @@ def _grouped(lost: Sequence[str]) -> list[str]:
     return [f"probe{'s' if len(numbers) > 1 else ''} {', '.join(numbers)}: {fate}" for fate, numbers in groups.items()]
 
 
-def step_lines(title: str, steps: Sequence[Step]) -> list[str]:
+def steps_table(title: str, steps: Sequence[Step]) -> Table:
     """One line for each device on the way."""
     rows = [
         (
@@ -106,8 +119,7 @@ def step_lines(title: str, steps: Sequence[Step]) -> list[str]:
         )
         for number, step in enumerate(steps, 1)
     ]
-    columns = ("", "device", "ingress", "looked up", "did", "egress")
-    return [title, *table_lines(table("", columns, rows), "  ")]
+    return table(title, ("", "device", "ingress", "looked up", "did", "egress"), rows, least=("ingress",))
 
 
 def _port(name: str | None, tag: int | None) -> str:
@@ -129,13 +141,16 @@ def trace_table(trace: Trace) -> Table:
 
 
 def timeline(
-    events: Iterable[Event], device: str | None = None, protocol: str | None = None, from_fault: bool = False
-) -> list[str]:
+    title: str,
+    events: Iterable[Event],
+    device: str | None = None,
+    protocol: str | None = None,
+    from_fault: bool = False,
+) -> Table:
     """Every event on a line with its time; the arguments are those of `timeline_rows`."""
     rows = [tuple(row.values()) for row in timeline_rows(events, device, protocol, from_fault)]
-    if not rows:
-        return ["no event matches"]
-    return table_lines(table("", ("ms", "device", "interface", "tag", "event", "what"), rows, ("ms", "tag")))
+    columns = ("ms", "device", "interface", "tag", "event", "what")
+    return table(title if rows else f"{title}: none matches", columns, rows, ("ms", "tag"))
 
 
 def timeline_rows(

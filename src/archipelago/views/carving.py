@@ -12,10 +12,24 @@ def subnets(carving: Carving) -> Table:
     names = list(dict.fromkeys(allotment.name for allotment in carving.allotments))
     by_need = {(allotment.name, allotment.prefix.version): allotment for allotment in carving.allotments}
     rows = [_row(name, by_need.get((name, 4)), by_need.get((name, 6))) for name in names]
-    return table("subnets", COLUMNS, rows, ("VLAN", "usable", "needed", "spare"))
+    return table("subnets", COLUMNS, rows, ("VLAN", "usable", "needed", "spare"), LEAST)
 
 
 FREE = "free"
+LEAST = (
+    "inverse mask",
+    "broadcast",
+    "mask",
+    "IPv6 gateway",
+    "static hosts",
+    "DHCP range",
+    "first",
+    "last",
+    "how",
+    "usable",
+    "spare",
+)
+"""The columns that a narrow terminal does without, in that order."""
 COLUMNS = (
     "name",
     "VLAN",

@@ -66,7 +66,7 @@ def interfaces(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
             local = nic.link_local if speaks_ipv6(nic) else ""
             rows.append((node.name, nic.name, _KINDS[nic.kind], vlan, tag, addresses, local, nic.vrf, state))
     columns = ("device", "interface", "kind", "VLAN", "tag", "address", "link-local", "vrf", "state")
-    return table("interfaces", columns, rows, ("tag",))
+    return table("interfaces", columns, rows, ("tag",), (*_alone(nodes), "link-local", "tag", "kind", "vrf"))
 
 
 _KINDS = {
@@ -111,7 +111,7 @@ def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
                 )
             )
     columns = ("device", "VLAN", "name", "access ports", "tagged on", "untagged on trunks")
-    return table("VLANs", columns, rows, ("VLAN",))
+    return table("VLANs", columns, rows, ("VLAN",), _alone(nodes))
 
 
 def trunks(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
@@ -142,7 +142,7 @@ def trunks(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports:
                 )
             )
     columns = ("device", "trunk", "towards", "carries", "VLAN ids", "untagged", "state")
-    return table("trunks", columns, rows)
+    return table("trunks", columns, rows, least=(*_alone(nodes), "carries"))
 
 
 def _carried(node: Node, attachment: Attachment) -> list[int] | None:
@@ -212,7 +212,7 @@ def routes(index: NetworkIndex, nodes: list[Node], ports: frozenset[str] = froze
                 )
             )
     columns = ("device", "vrf", "destination", "next hop", "egress", "how", "metric", "state")
-    return table("routes", columns, rows, ("metric",))
+    return table("routes", columns, rows, ("metric",), (*_alone(nodes), "metric", "how"))
 
 
 def _is_gateway(node: Node, via: object) -> bool:
@@ -239,6 +239,11 @@ def learned(simulation: Simulation, nodes: list[Node]) -> list[Table]:
         table("ARP and neighbour tables", ("device", "interface", "address", "MAC address"), arp),
         table("MAC tables", ("device", "VLAN", "MAC address", "port"), macs, ("VLAN",)),
     ]
+
+
+def _alone(nodes: list[Node]) -> tuple[str, ...]:
+    """The column that says nothing where one device is shown."""
+    return ("device",) if len(nodes) == 1 else ()
 
 
 def _is_advertised(node: Node, via: NextHop) -> bool:
@@ -268,7 +273,9 @@ def side_by_side(index: NetworkIndex, a: Node, b: Node) -> Table:
             else f"only {(a if known[0] else b).name} has a route"
         )
         rows.append((prefix, subnet.node.name, *ways, mark))
-    return table("subnets, as both see them", ("subnet", "connected at", a.name, b.name, "mark"), rows)
+    return table(
+        "subnets, as both see them", ("subnet", "connected at", a.name, b.name, "mark"), rows, least=("connected at",)
+    )
 
 
 UNKNOWN = "no route"
@@ -332,5 +339,5 @@ def gateways(index: NetworkIndex) -> list[Table]:
     kept = [row for row in static.values if "connected" not in row]
     return [
         table("gateways", ("VLAN", "subnet", "address", "at", "state"), rows),
-        table("static routes", static.columns, kept, static.right),
+        table("static routes", static.columns, kept, static.right, static.least),
     ]

@@ -94,7 +94,7 @@ def causes(shown: Sequence[Group], title: str = "what cuts them off") -> Table:
     if len(shared) > MOST_ROWS:
         shared = _shared(shared, lambda group: group.finding.slug)
     rows = [_cause(groups) for groups in sorted(shared, key=lambda groups: -sum(group.pairs for group in groups))]
-    return table(title, ("pairs", "cause", "at", "why", "mend", "such as"), rows, ("pairs",))
+    return table(title, ("pairs", "cause", "at", "why", "mend", "example"), rows, ("pairs",), ("example", "cause"))
 
 
 def _shared(rows: Iterable[list[Group]], key: Callable[[Group], object]) -> list[list[Group]]:
@@ -136,8 +136,8 @@ def expected(verdicts: Sequence[Verdict]) -> Table:
             else counted(checked.pairs, "pair")
         )
         rows.append((wanted.source, wanted.target, "yes" if wanted.reached else "no", holds, share, such, why, mend))
-    columns = ("from", "to", "reached", "verdict", "of", "such as", "why", "mend")
-    return table("what must hold", columns, rows)
+    columns = ("from", "to", "must reach", "verdict", "pairs broken", "example", "why", "mend")
+    return table("what must hold", columns, rows, least=("example", "pairs broken", "why"))
 
 
 _ROWS = 256

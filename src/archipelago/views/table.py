@@ -10,13 +10,15 @@ from dataclasses import dataclass
 @dataclass(frozen=True, slots=True)
 class Table:
     """Columns and rows of text. `right` holds the columns that are numbers, to be aligned right; `values` the rows as
-    they were given, numbers as numbers."""
+    they were given, numbers as numbers; `least` the columns least needed, which a narrow terminal does without, in that
+    order."""
 
     title: str
     columns: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
     right: frozenset[str] = frozenset()
     values: tuple[tuple[object, ...], ...] = ()
+    least: tuple[str, ...] = ()
 
     def records(self) -> list[dict[str, object]]:
         """The rows by column (spaces as underscores): numbers as numbers, everything else as text, nothing as None."""
@@ -29,7 +31,13 @@ class Table:
         ]
 
 
-def table(title: str, columns: Sequence[str], rows: Iterable[Sequence[object]], right: Iterable[str] = ()) -> Table:
+def table(
+    title: str,
+    columns: Sequence[str],
+    rows: Iterable[Sequence[object]],
+    right: Iterable[str] = (),
+    least: Sequence[str] = (),
+) -> Table:
     """A table from any values; columns that are empty in every row are left out."""
     given = [tuple(row) for row in rows]
     texts = [tuple("" if value is None else str(value) for value in row) for row in given]
@@ -40,6 +48,7 @@ def table(title: str, columns: Sequence[str], rows: Iterable[Sequence[object]], 
         tuple(tuple(row[index] for index in kept) for row in texts),
         frozenset(right),
         tuple(tuple(row[index] for index in kept) for row in given),
+        tuple(least),
     )
 
 
@@ -48,7 +57,7 @@ def chosen(wanted: Table, columns: Sequence[str]) -> Table:
     places = [wanted.columns.index(name) for name in columns if name in wanted.columns]
     rows = tuple(tuple(row[at] for at in places) for row in wanted.rows)
     values = tuple(tuple(row[at] for at in places) for row in wanted.values)
-    return Table("", tuple(wanted.columns[place] for place in places), rows, wanted.right, values)
+    return Table("", tuple(wanted.columns[place] for place in places), rows, wanted.right, values, wanted.least)
 
 
 def lines(shown: Table, indent: str = "") -> list[str]:

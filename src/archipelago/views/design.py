@@ -1,0 +1,62 @@
+"""A design as people decide by it: what others must do first, then a row for each VLAN, then what else was decided."""
+
+from __future__ import annotations
+
+from archipelago.model.parts import Subinterface, VlanInterface
+from archipelago.model.plan import Decision, Design
+from archipelago.views.table import Table, counted, table
+
+
+def headline(made: Design) -> str:
+    """What was designed, in one line."""
+    network = made.network
+    counts = ((network.devices, "device"), (network.vlans, "VLAN"), (network.hosts, "host"))
+    return "designed: " + ", ".join(counted(len(things), noun) for things, noun in counts)
+
+
+def tables(made: Design) -> list[Table]:
+    """The VLANs, and the other decisions."""
+    return [vlans(made), others(made)]
+
+
+def vlans(made: Design) -> Table:
+    """A row for each VLAN: its subnets, its gateways and where they are, and why so."""
+    by_name: dict[str, list[Decision]] = {}
+    for decision in made.decisions:
+        by_name.setdefault(decision.subject, []).append(decision)
+    allotted: dict[str, list[tuple[str, str]]] = {}
+    for allotment in made.carving.allotments:
+        allotted.setdefault(allotment.name, []).append((str(allotment.prefix), str(allotment.gateway or "")))
+    places: dict[int | None, list[str]] = {}
+    for device in made.network.devices.values():
+        for interface in device.interfaces.values() if device.kind != "switch" else ():
+            vlan = interface.tag if isinstance(interface, Subinterface) else None
+            vlan = interface.vlan if isinstance(interface, VlanInterface) else vlan
+            if vlan is not None and interface.addresses:
+                places.setdefault(vlan, []).append(f"{device.name}/{interface.name}")
+    rows = []
+    for name, number in made.network.vlans.items():
+        subnets = allotted.get(name, [])
+        why = dict.fromkeys(part for decision in by_name.get(name, ()) for part in decision.why.split("; "))
+        rows.append(
+            (
+                f"{name} ({number})",
+                ", ".join(prefix for prefix, _ in subnets),
+                ", ".join(gateway for _, gateway in subnets if gateway),
+                ", ".join(places.get(number, ())),
+                "; ".join(why),
+            )
+        )
+    return table("VLANs", ("VLAN", "subnet", "gateway", "at", "because"), rows, least=("because",))
+
+
+def others(made: Design) -> Table:
+    """What was decided beside the VLANs' subnets and their gateways' interfaces."""
+    gateways = {
+        f"{device.name}/{interface.name}"
+        for device in made.network.devices.values()
+        for interface in device.interfaces.values()
+    }
+    told = {*made.network.vlans, *gateways, *(f"link {cable}" for cable in made.network.cables)}
+    rows = [(one.subject, one.decided, one.why) for one in made.decisions if one.subject not in told]
+    return table("and beside them", ("about", "decided", "because"), rows, least=("because",))
