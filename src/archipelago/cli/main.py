@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import gc
 import os
+import re
 import signal
 import sys
-from argparse import ArgumentParser, Namespace
+from argparse import ArgumentParser, Namespace, RawDescriptionHelpFormatter
 from collections.abc import Callable
-from typing import Any
+from typing import Any, NoReturn
 
 import archipelago
 from archipelago.cli import out, verbs
@@ -137,12 +138,70 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         ],
     ),
     "draw": (verbs.draw, "draw the diagram", [NETWORK, _written("an .svg or .png file", "FILE")]),
+    "schema": (
+        verbs.schema,
+        "print the JSON Schema of a document, for editors",
+        [
+            ("kind", {"metavar": "network|brief", "choices": ("network", "brief"), "help": "which document"}),
+            _written("where it is written; by default it is printed", "FILE", required=False),
+        ],
+    ),
+    "completion": (
+        verbs.completion,
+        "print what makes a shell complete verbs, options, hosts and devices",
+        [("shell", {"choices": ("bash", "zsh", "fish"), "help": "which shell"})],
+    ),
 }  # fmt: skip
+EXAMPLES: dict[str, list[str]] = {
+    "demo": ["", "tern-bay"],
+    "carve": ["10.44.0.0/20 tickets=45 crew=110", "10.44.0.0/20 crew:220=110 --pin crew=10.44.2.0/24 --headroom 50%"],
+    "design": ["brief.yaml", "brief.yaml -o network.yaml", "brief.yaml --keep network.yaml -o new.yaml"],
+    "audit": ["network.yaml", "network.yaml --quick", "network.yaml --json"],
+    "reach": [
+        "network.yaml kiosk-a mess",
+        "network.yaml kiosk-a --in-order",
+        "network.yaml kiosk-a outside --trace",
+        "network.yaml kiosk-a lamp --from-fault",
+    ],
+    "matrix": ["network.yaml", "network.yaml --without landing/p2", "network.yaml -o matrix.svg"],
+    "view": [
+        "network.yaml landing",
+        "network.yaml landing hall",
+        "network.yaml --gateways",
+        "network.yaml --vlan crew",
+    ],
+    "mend": ["network.yaml -o mended.yaml", "network.yaml -o mended.yaml --only gateway-missing@kiosk-a"],
+    "export": ["network.yaml --as linux -o network.sh"],
+    "rehearse": ["network.yaml", "network.yaml --from kiosk-a --seconds 60"],
+    "draw": ["network.yaml -o network.svg"],
+    "schema": ["network", "brief -o brief.schema.json"],
+    "completion": ["bash >> ~/.bashrc", "zsh >> ~/.zshrc", "fish > ~/.config/fish/completions/archipelago.fish"],
+}
+"""Calls of each verb, shown in its help."""
+
+
+class _Parser(ArgumentParser):
+    """A parser that says which verb or option may have been meant, and shows examples as they are written."""
+
+    def error(self, message: str) -> NoReturn:
+        """End with one line and the code 2."""
+        from difflib import get_close_matches
+
+        verb = re.search(r"invalid choice: '([^']*)'", message)
+        option = re.search(r"unrecognized arguments: (--?[\w-]+)", message)
+        known = [*VERBS] if verb and "VERB" in message else [*self._option_string_actions] if option else []
+        if option:
+            known = sorted({name for _, _, arguments in VERBS.values() for *names, _ in arguments for name in names})
+        word = (verb or option or [None, ""])[1]
+        close = get_close_matches(word, known, n=1) if word else []
+        if verb and "VERB" in message:
+            message = f"there is no verb '{word}'; there are: {', '.join(VERBS)}"
+        super().error(message + (f"; did you mean '{close[0]}'?" if close else ""))
 
 
 def parser() -> ArgumentParser:
     """The words that the command takes."""
-    top = ArgumentParser(
+    top = _Parser(
         "archipelago",
         description="Plan the gateways between VLANs, and know which host will reach which before touching a device.",
         epilog="Exit codes: 0 the answer is yes, 1 the answer is no, 2 the input or the call is wrong, 3 an unexpected "
@@ -152,7 +211,14 @@ def parser() -> ArgumentParser:
     top.add_argument("--version", action="version", version=f"archipelago {archipelago.__version__}")
     verb_parsers = top.add_subparsers(metavar="VERB", required=True)
     for name, (call, text, arguments) in VERBS.items():
-        verb_parser = verb_parsers.add_parser(name, help=text, description=text[0].upper() + text[1:] + ".")
+        shown = "examples:\n" + "\n".join(f"  archipelago {name} {example}" for example in EXAMPLES[name])
+        verb_parser = verb_parsers.add_parser(
+            name,
+            help=text,
+            description=text[0].upper() + text[1:] + ".",
+            epilog=shown,
+            formatter_class=RawDescriptionHelpFormatter,
+        )
         verb_parser.set_defaults(call=call)
         for *names, settings in arguments:
             verb_parser.add_argument(*names, **settings)
@@ -169,7 +235,12 @@ def main() -> None:
     gc.disable()  # a quarter of the time of a large network; the process ends soon, and next to nothing is circular
     try:
         try:
-            code = run(parser().parse_args())
+            words = parser()
+            if "_ARGCOMPLETE" in os.environ:
+                from archipelago.cli import complete
+
+                complete.names(words)
+            code = run(words.parse_args())
         except SystemExit as ended:  # the parser has said it all: help, the version, or what is wrong with the call
             code = ended.code if isinstance(ended.code, int) else 2
         out.flush()

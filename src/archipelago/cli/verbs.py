@@ -293,3 +293,24 @@ def rehearse(words: Namespace) -> int:
             shared = ", ".join(result.shared_addresses)
             out.say(f"addresses that several hold, whose holder is decided by chance: {shared}")
     return 1 if result.differ else 0
+
+
+def schema(words: Namespace) -> int:
+    import json
+
+    from archipelago.files.disk import write_whole
+
+    text = json.dumps(archipelago.schema(words.kind), indent=2) + "\n"
+    if words.output:
+        write_whole(words.output, text)
+        out.say(f"written: {words.output}")
+    else:
+        out.say_lines(text.splitlines())
+    return 0
+
+
+def completion(words: Namespace) -> int:
+    from argcomplete.shell_integration import shellcode
+
+    out.say_lines(shellcode(["archipelago"], shell=words.shell).splitlines())
+    return 0

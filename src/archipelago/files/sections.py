@@ -23,6 +23,13 @@ Fields = dict[str, Any]
 """The fields of a part of the model, as far as they are written and understood."""
 
 
+_OTHERS = {
+    "archipelago-brief/1": "this is a brief, and a network is wanted; make one: archipelago design BRIEF -o NETWORK",
+    "archipelago-network/1": "this is a network, and a brief is wanted; to move nothing of a network: --keep NETWORK",
+}
+"""What is said where one kind of document stands for the other."""
+
+
 @cache
 def _known(holder: Holder) -> dict[str, Key]:
     """The keys of a section by name."""
@@ -49,6 +56,10 @@ class Reader:
         self._vlans: dict[str, Any] = {}
         if not isinstance(tree.value, dict):
             self.add((), "the file is not a mapping; it starts with a line 'format: ...' and goes on with 'KEY: ...'")
+            self.finish()
+        told = _OTHERS.get(tree.value.get("format")) if isinstance(tree.value.get("format"), str) else None
+        if told is not None and tree.value["format"] not in formats:
+            self.add(("format",), told)
             self.finish()
 
     # Problems
