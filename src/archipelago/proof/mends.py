@@ -28,7 +28,7 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
     was a symptom of the others, and is left out."""
     chosen = [number for number, finding in enumerate(findings) if finding.edits]
     if not chosen:
-        return Proved(list(findings), trial.before.arrays)
+        return Proved(list(findings), trial.arrays)
     refused: dict[int, str] = {}
     gains: dict[int, int] = {}
     settled = dict(enumerate(findings))

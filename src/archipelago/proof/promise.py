@@ -12,6 +12,10 @@ from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.matrix import matrix
 
 
+MOST_ASKED = 2_000
+"""So many ends of ways are looked into; once all mends are made few are left."""
+
+
 def unexplained(index: NetworkIndex, arrays: NetworkArrays, findings: Iterable[Finding]) -> Iterator[Finding]:
     """A finding for every cause of pairs that are cut off which is not among those found already: the cause that
     `reach` gives. Pairs that `expect` forbids, and those of separate routing tables (`vrf`), are as they should be.
@@ -25,7 +29,7 @@ def unexplained(index: NetworkIndex, arrays: NetworkArrays, findings: Iterable[F
     known |= {finding.path for finding in findings}
     routed = any(node.forwards for node in index.knowledge.devices.values())
     for version in (None, 6) if len(arrays.families) > 1 else (None,):
-        for group in matrix(arrays, version, excused=excused(index, version)).groups:
+        for group in matrix(arrays, version, excused=excused(index, version), most=MOST_ASKED).groups:
             cause = group.finding
             if (cause.slug, cause.at) not in known and cause.path not in known:
                 known |= {(cause.slug, cause.at), cause.path}

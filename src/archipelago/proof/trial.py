@@ -44,8 +44,7 @@ class Trial:
     """
 
     def __init__(self, arrays: NetworkArrays, found: Sequence[Finding], rules: Rules = lambda index: ()) -> None:
-        self._amendable = Amendable(arrays.knowledge.written)
-        self.before = decide(arrays)
+        self.arrays = arrays
         self._rules = rules
         self._errors = _errors(found)
         network = arrays.knowledge.network
@@ -53,6 +52,15 @@ class Trial:
             len(device.ports) + len(device.interfaces) + len(device.routes) for device in network.devices.values()
         )
         self.most = min(MOST_TRIED, WORK // (len(network.hosts) + parts + 1))
+
+    @cached_property
+    def before(self) -> Decision:
+        """All pairs of the network as it is."""
+        return decide(self.arrays)
+
+    @cached_property
+    def _amendable(self) -> Amendable:
+        return Amendable(self.arrays.knowledge.written)
 
     @cached_property
     def _broken(self) -> set[int]:

@@ -103,13 +103,13 @@ class _End:
     example: tuple[int, int]
 
 
-def explain(index: NetworkIndex, answer: Decided, settled: Settled) -> tuple[Group, ...]:
+def explain(index: NetworkIndex, answer: Decided, settled: Settled, most: int = MOST_CAUSES) -> tuple[Group, ...]:
     """The causes of all that is not reached, each with its pairs, most pairs first.
 
     A way that fails ends in one of few places. The arrays say where; the diagnosis is asked once for each such end,
     and once for each host where the mistake is the host's own.
     """
-    return _Explained(index, answer, settled).groups()
+    return _Explained(index, answer, settled).groups(most)
 
 
 def _packed(keys: Ints, kinds: int) -> Ints:
@@ -138,10 +138,10 @@ class _Explained:
         homes = (no_home(self.index, own.address, "") for nic in node.nics.values() for own in nic.addresses)
         return contradicted(self.index, node) is not None or any(home is not None for home in homes)
 
-    def groups(self) -> tuple[Group, ...]:
+    def groups(self, most: int) -> tuple[Group, ...]:
         left, example = self._undecided()
         for end in sorted(self._ends(), key=lambda row: -row.weight):
-            if self.asked >= MOST_CAUSES:
+            if self.asked >= most:
                 left += end.weight
                 example = example if example[0] else self._names(*self._pair(*end.example))
                 continue

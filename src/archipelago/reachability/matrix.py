@@ -14,7 +14,7 @@ from archipelago.knowledge.parts import switched_off
 from archipelago.model.network import Network
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
-from archipelago.reachability.causes import Group, explain, settle
+from archipelago.reachability.causes import MOST_CAUSES, Group, explain, settle
 from archipelago.reachability.families import Decided
 
 ROWS = 256
@@ -129,6 +129,7 @@ def matrix(
     *,
     causes: bool = True,
     excused: Callable[[Decided], Bools] | None = None,
+    most: int = MOST_CAUSES,
 ) -> Matrix:
     """Decide every ordered pair of hosts.
 
@@ -137,6 +138,7 @@ def matrix(
         family: 4 or 6; by default IPv4 for the pairs where both ends have it, else IPv6.
         causes: also say why what is not reached is not, grouped by mistake.
         excused: gives the pairs of kinds that need not be reached: they count as if they were.
+        most: how many ends of ways are looked into for causes, those of the most pairs first.
     """
     index = network if isinstance(network, NetworkIndex) else None
     if isinstance(network, NetworkArrays):
@@ -154,7 +156,7 @@ def matrix(
             answer.doubtful &= ~fine
             settled = {pair: said for pair, said in settled.items() if not fine[pair]}
         if causes:
-            groups = explain(index, answer, settled)
+            groups = explain(index, answer, settled, most)
     return Matrix(
         hosts=arrays.hosts,
         kind=answer.kind,
