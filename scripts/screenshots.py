@@ -1,14 +1,17 @@
 """Make the pictures of docs/screenshots from the demo data.
 
-Terminal views are the command's own output, set in a fixed-width font on a page of 1280 x 800 pixels and more where
-the output is longer. Run: python scripts/screenshots.py
+Terminal views are what the command shows in a terminal, set in a fixed-width font on a page of 1280 x 800 pixels, and
+more where the output is longer. Run: python scripts/screenshots.py
 """
 
 from __future__ import annotations
 
-import subprocess
+import os
+import pty
+import re
 import sys
 import tempfile
+from contextlib import suppress
 from pathlib import Path
 
 from matplotlib.figure import Figure
@@ -34,11 +37,23 @@ SIZE = 13.0
 LEADING = 19.0
 
 
+COLUMNS = 150
+
+
 def run(*words: str, cwd: Path) -> str:
-    done = subprocess.run(
-        [sys.executable, "-m", "archipelago.cli.main", *words], cwd=cwd, capture_output=True, text=True, check=False
-    )
-    return done.stdout + done.stderr
+    """What a call shows in a terminal of COLUMNS columns, without its emphasis."""
+    pid, reading = pty.fork()
+    if pid == 0:
+        os.chdir(cwd)
+        os.environ.update({"TERM": "xterm", "NO_COLOR": "1", "COLUMNS": str(COLUMNS), "LINES": "50"})
+        os.execv(sys.executable, [sys.executable, "-m", "archipelago.cli.main", *words])
+    shown = b""
+    with suppress(OSError):  # the terminal is gone when the call has ended
+        while some := os.read(reading, 1 << 16):
+            shown += some
+    os.close(reading)
+    os.waitpid(pid, 0)
+    return re.sub(r"\r[^\n]*\r", "", shown.decode().replace("\r\n", "\n")).replace("\x1b[K", "")
 
 
 def page(text: str, name: str) -> None:

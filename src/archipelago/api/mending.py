@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import difflib
+import re
+from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -39,9 +41,20 @@ class MendResult:
         return f"{count:,} mend{'s' * (count != 1)} made; left: {self.left.headline}"
 
     def diff(self, old: str = "before", new: str = "after") -> list[str]:
-        """The lines that changed, as a unified diff without context."""
+        """The lines that changed, as a unified diff without context; before each change stands where in the new text
+        it is, and at which device or host."""
         pair = self.before.splitlines(), self.text.splitlines()
-        return [line for line in difflib.unified_diff(*pair, old, new, lineterm="", n=0) if not line.startswith("@@")]
+        parts = sorted((mark.key_line, str(path[1])) for path, mark in self.network.marks.items() if _is_part(path))
+        lines = []
+        for line in difflib.unified_diff(*pair, old, new, lineterm="", n=0):
+            place = re.match(r"@@ .*\+(\d+)", line)
+            if place is None:
+                lines.append(line)
+                continue
+            number = int(place[1])
+            at = bisect_right(parts, (number, "\uffff")) - 1
+            lines.append(f"@@ line {number}" + (f", {parts[at][1]} @@" if at >= 0 else " @@"))
+        return lines
 
     def __str__(self) -> str:
         made = [f"  {finding.slug} at {finding.at}: {finding.mend}" for finding in self.made]
@@ -88,6 +101,11 @@ def mend(text: str, source: str, only: list[str], audit: Audit) -> MendResult:
         text, network, result = new, network_now, result_now
         made += applied
     return MendResult(before, text, network, tuple(made), tuple(refused), result)
+
+
+def _is_part(path: Path) -> bool:
+    """Whether a place is that of a device or a host; what follows the last of them belongs to none."""
+    return len(path) == 2 and path[0] in ("devices", "hosts", "cables", "expect")
 
 
 def _same(a: Finding, b: Finding) -> bool:

@@ -11,7 +11,6 @@ from archipelago.proof.pairs import excused
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.matrix import matrix
 
-
 MOST_ASKED = 2_000
 """So many ends of ways are looked into; once all mends are made few are left."""
 

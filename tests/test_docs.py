@@ -1,0 +1,54 @@
+"""What the documentation tells people to type works."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from archipelago.cli.main import VERBS
+
+DOCS = Path(__file__).parent.parent / "docs"
+
+
+@pytest.fixture(scope="module")
+def first_hour(tmp_path_factory):
+    """The steps of the first hour, typed in order in an empty folder; what each printed."""
+    folder = tmp_path_factory.mktemp("hour")
+    (folder / "archipelago").write_text(f'#!/bin/sh\nexec {sys.executable} -m archipelago.cli.main "$@"\n')
+    (folder / "archipelago").chmod(0o755)
+    text = (DOCS / "first-hour.md").read_text()
+    (folder / "brief.yaml").write_text(re.search(r"```yaml\n(.*?)```", text, re.DOTALL)[1])
+    printed = {}
+    for block in re.findall(r"```sh\n(.*?)```", text, re.DOTALL):
+        for line in block.splitlines():
+            env = {**os.environ, "PATH": f"{folder}:{os.environ['PATH']}"}
+            done = subprocess.run(["sh", "-c", line], cwd=folder, env=env, capture_output=True, text=True, check=False)
+            assert done.returncode == 0, (line, done.stderr)
+            printed[line] = done.stdout
+    return folder, printed
+
+
+def test_the_first_hour_ends_with_a_mended_network(first_hour):
+    folder, printed = first_hour
+    assert "no findings" in printed["archipelago audit network.yaml"]
+    assert "2 of 2 pairs reached" in printed["archipelago matrix network.yaml"]
+    broken = printed["archipelago reach network.yaml winch gull || true"]
+    assert broken.startswith("NOT REACHED") and "add yard to the trunk slip/p12" in broken
+    assert "no findings" in printed["archipelago audit mended.yaml"]
+    assert (folder / "mended.svg").read_text().startswith("<?xml")
+
+
+@pytest.mark.parametrize("verb", VERBS)
+def test_each_verb_has_a_page_with_its_help(command, verb):
+    assert command(verb, "--help").stdout.rstrip() in (DOCS / "verbs" / f"{verb}.md").read_text()
+
+
+def test_every_link_between_pages_leads_somewhere():
+    for page in (*DOCS.glob("**/*.md"), DOCS.parent / "README.md"):
+        for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
+            assert (page.parent / link).exists(), (page, link)
