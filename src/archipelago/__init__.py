@@ -22,7 +22,15 @@ from archipelago import design as _design_room
 from archipelago.api.asking import broadcast, reach, reach_in_order, trace
 from archipelago.api.checking import assert_expected, audit, expectations, matrix, mend, what_if
 from archipelago.api.planning import carve, design
-from archipelago.api.reading import amend, network_text, read_brief, read_network, schema, write_network
+from archipelago.api.reading import (
+    amend,
+    network_text,
+    read_addressing_table,
+    read_brief,
+    read_network,
+    schema,
+    write_network,
+)
 from archipelago.api.showing import draw, draw_matrix, export, rehearse, to_json, to_table, view
 from archipelago.errors import (
     AddressError,
@@ -175,6 +183,7 @@ __all__ = [
     "parse_prefix",
     "reach",
     "reach_in_order",
+    "read_addressing_table",
     "read_brief",
     "read_network",
     "rehearse",

@@ -232,7 +232,17 @@ def parse_prefix(text: str) -> Prefix:
     return exact
 
 
+def mask_length(mask: str) -> int | None:
+    """The prefix length of a dotted IPv4 mask, such as 24 of `255.255.255.0`; None where the text is none."""
+    value = _ipv4(mask)
+    bits = f"{value:032b}" if value is not None else "01"
+    return bits.count("1") if "01" not in bits else None
+
+
 def _length(text: str, length: str, version: int) -> int:
+    dotted = mask_length(length) if version == 4 else None
+    if dotted is not None:
+        raise AddressError(f"{quoted(text)} has a mask after the slash; write {text.partition('/')[0]}/{dotted}")
     if not (length.isascii() and length.isdigit() and len(length) <= 3 and int(length) <= WIDTHS[version]):
         raise AddressError(f"{quoted(text)} has no valid prefix length; after the slash goes 0 to {WIDTHS[version]}")
     return int(length)

@@ -76,6 +76,35 @@ def _tree(source: Source) -> Tree:
     return parse(read_bytes(fspath(source)), str(source))
 
 
+def read_addressing_table(source: str | PathLike[str]) -> Network:
+    """Read an addressing table, as people keep it in a spreadsheet, as a network: devices with their interfaces and
+    addresses, hosts with their ports and gateways. Cables, trunks and routes are not in such a table.
+
+    Args:
+        source: a path, or the text itself (a string with a newline in it): values separated by commas, semicolons or
+            tabs, or a Markdown table; the heads (device, interface, VLAN, address, prefix or mask, gateway, port) stand
+            in any order.
+
+    Returns:
+        The network.
+
+    Raises:
+        DocumentError: with every problem of the table, each with its row and column.
+
+    Example:
+        >>> import archipelago
+        >>> rows = "device,VLAN,address,mask,port\\nwinch,crew (120),10.44.0.2,255.255.255.0,slip/p1\\n"
+        >>> archipelago.read_addressing_table(rows)
+        <Network '': 1 device, 1 VLAN, 1 host, 0 cables>
+    """
+    from archipelago.files.addressing_table import network_of
+    from archipelago.files.disk import read_text
+
+    if isinstance(source, str) and "\n" in source:
+        return network_of(source, "the table")
+    return network_of(read_text(source), str(source))
+
+
 def network_text(network: Network) -> str:
     """A network as the text of its document; reading it back gives an equal network.
 

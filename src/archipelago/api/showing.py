@@ -128,7 +128,8 @@ def export(network: Network, format: str = "linux") -> str:
 
     Args:
         network: the network.
-        format: "linux": a shell script that builds it from namespaces of a Linux kernel.
+        format: "linux": a shell script that builds it from namespaces of a Linux kernel; "csv" or "markdown": its
+            addressing table.
 
     Returns:
         The text.
@@ -141,11 +142,17 @@ def export(network: Network, format: str = "linux") -> str:
         '#!/bin/sh'
     """
     from archipelago.errors import QueryError
-    from archipelago.exchange.linux import script
 
-    if format != "linux":
-        raise QueryError(f"there is no format '{format}'; there is: linux")
-    return script(a_network(network))
+    asked = a_network(network)
+    if format == "linux":
+        from archipelago.exchange.linux import script
+
+        return script(asked)
+    from archipelago.views.addressing_table import WRITERS
+
+    if format not in WRITERS:
+        raise QueryError(f"there is no format '{format}'; there are: linux, {', '.join(WRITERS)}")
+    return WRITERS[format](asked)
 
 
 def rehearse(

@@ -16,6 +16,7 @@ from archipelago.cli import out, verbs
 from archipelago.errors import ArchipelagoError, CarveError, DesignError, DocumentError
 
 NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
+FORMATS = "linux: a shell script; csv, markdown: the addressing table"
 JSON = ("--json", {"action": "store_true", "dest": "as_json", "help": "print the answer as JSON"})
 
 
@@ -104,6 +105,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--host", {"action": "append", "default": [], "metavar": "NAME", "help": "how it sends to each subnet"}),
             ("--gateways", {"action": "store_true", "help": "all gateways and all static routes of the network"}),
             ("--after", {"metavar": "FROM,TO", "help": "probe first, then show ARP and MAC tables too"}),
+            ("--table", {"choices": ("csv", "markdown"), "help": "print the whole addressing table"}),
             JSON,
         ],
     ),
@@ -122,8 +124,16 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         "write the network in an open format",
         [
             NETWORK,
-            ("--as", {"dest": "format", "choices": ("linux",), "required": True, "help": "linux: a shell script"}),
+            ("--as", {"dest": "format", "choices": ("linux", "csv", "markdown"), "required": True, "help": FORMATS}),
             _written("where it is written", "FILE"),
+        ],
+    ),
+    "import": (
+        verbs.import_table,
+        "make a network of an addressing table: device, interface, VLAN, address, mask, gateway, port",
+        [
+            ("table", {"metavar": "TABLE", "help": "comma-, semicolon- or tab-separated values, or Markdown"}),
+            _written("where the network is written", "NETWORK"),
         ],
     ),
     "rehearse": (
@@ -171,7 +181,8 @@ EXAMPLES: dict[str, list[str]] = {
         "network.yaml --vlan crew",
     ],
     "mend": ["network.yaml -o mended.yaml", "network.yaml -o mended.yaml --only gateway-missing@kiosk-a"],
-    "export": ["network.yaml --as linux -o network.sh"],
+    "export": ["network.yaml --as linux -o network.sh", "network.yaml --as csv -o addresses.csv"],
+    "import": ["addresses.csv -o network.yaml", "- -o -"],
     "rehearse": ["network.yaml", "network.yaml --from kiosk-a --seconds 60"],
     "draw": ["network.yaml -o network.svg"],
     "schema": ["network", "brief -o brief.schema.json"],
@@ -288,6 +299,8 @@ def run(words: Namespace) -> int:
     try:
         if words.plain:
             out.plainly()
+        if getattr(words, "output", None) == "-":
+            sys.stdout = sys.stderr  # the document goes to standard output, the answer beside it
         if words.call is not verbs.rehearse:  # which tells more
             out.wait(words.call.__name__)
         return int(words.call(words))

@@ -223,6 +223,9 @@ def view(words: Namespace) -> int:
     from archipelago.cli.words import two_ends
 
     network = archipelago.read_network(words.network)
+    if words.table:
+        out.say_lines(archipelago.export(network, words.table).splitlines())
+        return 0
     result = archipelago.view(
         network,
         words.devices,
@@ -273,7 +276,20 @@ def export(words: Namespace) -> int:
     from archipelago.files.disk import write_whole
 
     write_whole(words.output, archipelago.export(archipelago.read_network(words.network), words.format))
-    out.say(f"written: {words.output}; run it as root: sh {words.output} up, then sh {words.output} down")
+    run = f"; run it as root: sh {words.output} up, then sh {words.output} down" if words.format == "linux" else ""
+    out.say(f"written: {words.output}{run}")
+    return 0
+
+
+def import_table(words: Namespace) -> int:
+    from archipelago.views.table import counted
+
+    network = archipelago.read_addressing_table(words.table)
+    archipelago.write_network(network, words.output)
+    parts = ((network.devices, "device"), (network.vlans, "VLAN"), (network.hosts, "host"))
+    told = ", ".join(counted(len(things), noun) for things, noun in parts)
+    out.head(f"imported: {told}, written to {words.output}")
+    out.say("a table holds no cables, trunks or routes: add them, then audit it")
     return 0
 
 

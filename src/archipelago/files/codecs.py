@@ -207,6 +207,10 @@ def _choice(*accepted: str) -> Callable[[Any, Context], str]:
 
 def trunk_vlans(value: Any, context: Context) -> tuple[int, ...]:
     """One entry of a trunk's list: a VLAN by name or id, or a range of ids, which is those of the catalogue in it."""
+    if isinstance(value, str) and "," in value:
+        raise Wrong(
+            f"{shown(value)} is one text; write a list: [{', '.join(part.strip() for part in value.split(','))}]"
+        )
     span = _SPAN.fullmatch(value) if isinstance(value, str) and value not in context.vlans else None
     if span is None:
         return (context.vlan(text(value)),)

@@ -3,19 +3,25 @@
 from __future__ import annotations
 
 import os
+import sys
 import tempfile
 from pathlib import Path as FilePath
 
 from archipelago.errors import DocumentError, Problem
 from archipelago.files.tree import LARGEST
 
+STANDARD = "-"
+"""In place of a path: standard input, or output."""
+
 
 def read_bytes(path: str | os.PathLike[str]) -> bytes:
-    """The bytes of a file.
+    """The bytes of a file; `-` is standard input.
 
     Raises:
         DocumentError: there is no such file, it cannot be read, or it is too large to be a document.
     """
+    if path == STANDARD:
+        return sys.stdin.buffer.read(LARGEST + 1)
     file = FilePath(path)
     try:
         if file.is_file() and file.stat().st_size > LARGEST:
@@ -53,6 +59,10 @@ def write_whole(path: str | os.PathLike[str], content: str | bytes) -> None:
     Raises:
         DocumentError: the place cannot be written to.
     """
+    if path == STANDARD:
+        sys.__stdout__.buffer.write(content.encode() if isinstance(content, str) else content)  # type: ignore[union-attr]
+        sys.__stdout__.flush()  # type: ignore[union-attr]
+        return
     target = FilePath(os.path.realpath(path))  # a symbolic link stays, and what it leads to is written
     data = content.encode() if isinstance(content, str) else content
     try:
