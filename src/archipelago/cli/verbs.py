@@ -12,12 +12,19 @@ from archipelago.errors import QueryError
 
 if TYPE_CHECKING:
     from archipelago.model.network import Network
+    from archipelago.simulation.reach import ReachResult
 
 
 def probe_count(text: str) -> int:
     if text.isdigit() and 1 <= int(text) <= 500:
         return int(text)
     raise ArgumentTypeError(f"'{text}' is not a number of probes; a whole number from 1 to 500 is expected")
+
+
+def event_number(text: str) -> int:
+    if text.isascii() and text.isdigit() and len(text) < 10:
+        return int(text)
+    raise ArgumentTypeError(f"'{text}' is not the number of an event; --steps shows them")
 
 
 def seconds(text: str) -> float:
@@ -99,6 +106,7 @@ def audit(words: Namespace) -> int:
 
 def reach(words: Namespace) -> int:
     from archipelago.views import answer as view
+    from archipelago.views import timeline as times
     from archipelago.views.plain import plain
 
     network = archipelago.read_network(words.network)
@@ -119,26 +127,45 @@ def reach(words: Namespace) -> int:
     if words.device is not None and words.device not in network.devices and words.device not in network.hosts:
         raise QueryError(f"there is no device or host '{words.device}' to show the steps of")
     answer = archipelago.reach(network, words.source, words.target, probes=words.probes, family=words.family)
-    chosen = (words.device, words.protocol, words.from_fault)
-    steps = words.steps or any(chosen)
+    if words.next or words.after is not None or words.frame is not None:
+        return _event(answer, words)
+    chosen = times.Chosen(words.device, words.protocol, words.from_fault)
+    steps = words.steps or bool(chosen)
     if words.as_json:
         values = plain(answer)
         for family_values in (values, values["other_family"] or {"finding": 0, "events": 0}):
             del family_values["finding"], family_values["events"]
         if steps:
-            values["events"] = view.timeline_rows(answer.events, *chosen)
+            values["events"] = times.timeline_rows(answer.events, chosen)
             if answer.other_family:
-                values["other_family"]["events"] = view.timeline_rows(answer.other_family.events, *chosen)
+                values["other_family"]["events"] = times.timeline_rows(answer.other_family.events, chosen)
         out.say_json(values)
     else:
         first, *rest = view.parts(answer)
         out.head(str(first))
         out.say_parts(rest)
         if steps:
-            title = "events" if any(chosen) else "every event"
-            out.say_tables([view.timeline(title, answer.events, *chosen)])
+            title = "events" if chosen else "every event"
+            out.say_tables([times.timeline(title, answer.events, chosen)])
             if answer.other_family:
-                out.say_tables([view.timeline("the same in IPv6", answer.other_family.events, *chosen)])
+                out.say_tables([times.timeline("the same in IPv6", answer.other_family.events, chosen)])
+    return 0 if answer.reached else 1
+
+
+def _event(answer: ReachResult, words: Namespace) -> int:
+    """One event in full: a certain one, or the next that matters."""
+    from archipelago.views import timeline as times
+
+    number = words.frame if words.frame is not None else times.next_that_matters(answer.events, words.after or 0)
+    shown = times.in_full(answer.events, number)
+    if words.as_json:
+        fields = {row[0]: row[1] for row in shown.rows}
+        out.say_json({"number": number, "events": len(answer.events), "event": fields})
+        return 0 if answer.reached else 1
+    out.head(answer.headline)
+    out.say_tables([shown])
+    out.say()
+    out.say(f"the next that matters: --after {number}; all events: --steps")
     return 0 if answer.reached else 1
 
 

@@ -34,7 +34,6 @@ HEADS = {
 }
 """What a column may be called, in any case and any order."""
 LOOPBACK = "loopback"
-MOST_ROWS = 1_000_000
 
 
 class Row(NamedTuple):
@@ -91,7 +90,7 @@ class _Table:
         if first is None or not self._heads(first[1]):
             return
         rows = [(number, self._row(cells)) for number, cells in lines if any(cells)]
-        for number, row in rows[: MOST_ROWS + 1]:
+        for number, row in rows:
             self._vlan_id(number, row)
         for number, row in rows:
             if not row.device:

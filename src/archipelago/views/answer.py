@@ -2,36 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from archipelago.knowledge.reasons import Reason
-from archipelago.simulation.events import (
-    FAULTS,
-    WORDS,
-    ErrorReported,
-    Event,
-    FrameDropped,
-    FrameSwitched,
-    HostConfigured,
-    NeighbourLearned,
-    PacketDropped,
-    PacketEvent,
-    PacketWaits,
-    StormStarted,
-    Unanswered,
-)
-from archipelago.simulation.frames import (
-    ICMP_ERRORS,
-    Advertisement,
-    IcmpError,
-    Packet,
-    Resolution,
-    Solicitation,
-    mac_text,
-)
+from archipelago.simulation.frames import ICMP_ERRORS
 from archipelago.simulation.reach import ReachResult
-from archipelago.simulation.steps import DROPS, Step
+from archipelago.simulation.steps import Step
 from archipelago.views.table import Table, table
 from archipelago.views.table import lines as table_lines
 
@@ -138,109 +114,3 @@ def trace_table(trace: Trace) -> Table:
     six = any(hop.address is not None and hop.address.version == 6 for hop in trace.trace)
     limit = "hop limit" if six else "TTL"
     return table("", (limit, "device", "address", "said"), rows, (limit,))
-
-
-def timeline(
-    title: str,
-    events: Iterable[Event],
-    device: str | None = None,
-    protocol: str | None = None,
-    from_fault: bool = False,
-) -> Table:
-    """Every event on a line with its time; the arguments are those of `timeline_rows`."""
-    rows = [tuple(row.values()) for row in timeline_rows(events, device, protocol, from_fault)]
-    columns = ("ms", "device", "interface", "tag", "event", "what")
-    return table(title if rows else f"{title}: none matches", columns, rows, ("ms", "tag"))
-
-
-def timeline_rows(
-    events: Iterable[Event], device: str | None = None, protocol: str | None = None, from_fault: bool = False
-) -> list[dict[str, Any]]:
-    """Every event in words. Times are in milliseconds.
-
-    Args:
-        events: what happened.
-        device: only what happened there.
-        protocol: "arp" (address resolution of either family) or "icmp" (probes and errors) alone.
-        from_fault: leave out what happened before the first fault.
-    """
-    rows = []
-    started = not from_fault
-    for event in events:
-        started = started or isinstance(event, FAULTS)
-        if not started or (device and event.node != device) or (protocol and protocol_of(event) != protocol):
-            continue
-        rows.append(
-            {
-                "milliseconds": f"{event.time / 1e6:.3f}",
-                "device": event.node,
-                "interface": event.interface,
-                "tag": event.vlan if isinstance(event, StormStarted) else getattr(event, "tag", None),
-                "event": WORDS[type(event)],
-                "what": describe(event),
-            }
-        )
-    return rows
-
-
-def protocol_of(event: Event) -> str:
-    """Whether an event is about address resolution ("arp") or packets ("icmp")."""
-    if isinstance(event, (PacketEvent, ErrorReported)):
-        return "icmp"
-    if isinstance(event, (NeighbourLearned, HostConfigured, Unanswered)):
-        return "arp"
-    return "icmp" if isinstance(event.frame.payload, Packet) else "arp"
-
-
-def describe(event: Event) -> str:
-    """An event in words."""
-    if isinstance(event, NeighbourLearned):
-        return f"{event.address} has {mac_text(event.mac)}"
-    if isinstance(event, HostConfigured):
-        return f"takes {event.address}, with {event.router} as a gateway"
-    if isinstance(event, Unanswered):
-        return f"nobody answered for {event.next_hop}"
-    if isinstance(event, (PacketEvent, ErrorReported)):
-        return payload_text(event.packet) + _packet_end(event)
-    text = payload_text(event.frame.payload)
-    if isinstance(event, FrameSwitched):
-        return f"{text}; VLAN {event.vlan}, to {', '.join(out.name for out in event.outlets) or 'no other port'}"
-    if isinstance(event, FrameDropped):
-        return f"{text}; dropped: {_FRAME_DROPS[event.reason]}"
-    return text
-
-
-_FRAME_DROPS = {
-    Reason.SAME_PORT: "it came from that port",
-    Reason.TAG_NOT_ACCEPTED: "the port does not accept that tag",
-}
-
-
-def _packet_end(event: PacketEvent | ErrorReported) -> str:
-    if isinstance(event, PacketWaits):
-        return f"; held while {event.next_hop} is asked for"
-    if not isinstance(event, PacketDropped):
-        return ""
-    asked = f" {event.next_hop}" if event.next_hop is not None else ""
-    return f"; dropped: {DROPS[event.reason]}{asked}"
-
-
-def payload_text(payload: Resolution | Packet | Solicitation | Advertisement) -> str:
-    """What travels, in words."""
-    if isinstance(payload, Solicitation):
-        return f"router solicitation: {payload.sender} asks every router of its link"
-    if isinstance(payload, Advertisement):
-        prefixes = ", ".join(str(prefix) for prefix in payload.told.prefixes)
-        return f"router advertisement: {payload.told.router} tells {payload.target} of {prefixes}"
-    if isinstance(payload, Resolution):
-        four = payload.sender.version == 4
-        if payload.asks:
-            name = "ARP request" if four else "neighbour solicitation"
-            return f"{name} for {payload.target} from {payload.sender}"
-        name = "ARP reply" if four else "neighbour advertisement"
-        return f"{name}: {payload.sender} has {mac_text(payload.sender_mac)}"
-    limit, errors = ("TTL", "ICMP") if payload.target.version == 4 else ("hop limit", "ICMPv6")
-    way = f"{payload.source} to {payload.target}, {limit} {payload.ttl}"
-    if isinstance(payload.body, IcmpError):
-        return f"{errors} {ICMP_ERRORS[payload.body.reason]}: {way}, about {payload.body.about.target}"
-    return f"echo {'reply' if payload.body.reply else 'request'} {payload.body.probe + 1}: {way}"
