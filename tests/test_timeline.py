@@ -70,3 +70,15 @@ def test_the_options(command, tern_bay):
     frame = command("reach", network, "purser", "lamp", "--frame", "9999")
     assert frame.returncode == 2 and "there is no event 9999" in frame.stderr
     assert command("reach", network, "purser", "lamp", "--frame", "x").returncode == 2
+
+
+def test_first_probes_that_are_lost_while_tables_fill_are_said_to_be_that(command, tern_bay):
+    cold = command("reach", tern_bay / "network.yaml", "purser", "lamp").stdout
+    assert "3 of 5 answered, IPv4; the first 2 were lost while tables filled, and only then" in cold
+    assert "while tables filled" not in command("reach", tern_bay / "broken.yaml", "purser", "camera-s").stdout
+
+
+def test_two_devices_side_by_side_count_what_only_one_knows(command, tern_bay):
+    shown = command("view", tern_bay / "broken.yaml", "landing", "skerry").stdout
+    assert "14 subnets only landing has a route to" in shown.split("\n")[0]
+    assert "only" not in command("view", tern_bay / "network.yaml", "landing", "holm").stdout.split("\n")[0]

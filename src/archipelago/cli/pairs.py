@@ -51,7 +51,8 @@ def _say(told: AllPairs, hosts: bool) -> None:
     """The answer first, then what must hold, why what is cut off is, and VLAN by VLAN."""
     groups = shown.grouped(told.knowledge, told.found)
     verdicts = told.checked.verdicts if told.checked else ()
-    out.head(told.found.headline)
+    family = " (in IPv4 where both ends have it, else in IPv6)" if told.six else ""
+    out.head(told.found.headline + family)
     lines = (
         shown.both_families(told.found) if told.six else "",
         shown.promise(verdicts) if verdicts else "",

@@ -61,8 +61,17 @@ def _why_not(answer: ReachResult, before: str = "") -> list[str]:
 
 def _probes(answer: ReachResult) -> list[str]:
     family = f", IPv{answer.family}" if answer.family else ""
-    lines = [f"  probes: {answer.probes_answered} of {answer.probes_sent} answered{family}"]
+    count = len(answer.lost)
+    first = "the first was" if count == 1 else f"the first {count} were"
+    filled = f"; {first} lost while tables filled, and only then" if _cold(answer) else ""
+    lines = [f"  probes: {answer.probes_answered} of {answer.probes_sent} answered{family}{filled}"]
     return lines + [f"    {text}" for text in _grouped(answer.lost)]
+
+
+def _cold(answer: ReachResult) -> bool:
+    """Whether all that is lost are the first probes, before the tables on the way were filled."""
+    first = tuple(f"probe {number}:" for number in range(1, len(answer.lost) + 1))
+    return answer.reached and bool(first) and all(map(str.startswith, answer.lost, first))
 
 
 def _ways(answer: ReachResult) -> list[Part]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
@@ -276,6 +277,12 @@ def side_by_side(index: NetworkIndex, a: Node, b: Node) -> Table:
     return table(
         "subnets, as both see them", ("subnet", "connected at", a.name, b.name, "mark"), rows, least=("connected at",)
     )
+
+
+def unlike(beside: Table) -> str:
+    """How many subnets only one of two devices has a route to, for their headline; empty where they are alike."""
+    marks = Counter(row[-1] for row in beside.rows if beside.columns[-1] == "mark" and row[-1])
+    return "".join(f"; {counted(count, 'subnet')} {mark} to" for mark, count in marks.items())
 
 
 UNKNOWN = "no route"

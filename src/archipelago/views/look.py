@@ -53,6 +53,7 @@ def look(network: Network, wanted: Wanted) -> View:
     """
     index = index_network(network)
     nodes = [_node(index, name) for name in wanted.devices or network.devices]
+    unlike = ""
     if wanted.hosts:
         shown = [device.host_view(index, _node(index, name)) for name in wanted.hosts]
     elif wanted.gateways:
@@ -61,10 +62,11 @@ def look(network: Network, wanted: Wanted) -> View:
         vlans = frozenset(_vlan(index, name) for name in wanted.vlans)
         shown = device.tables(index, nodes, vlans, frozenset(_port(nodes, name) for name in wanted.ports))
         if len(wanted.devices) == 2:
-            shown = [device.side_by_side(index, *nodes), *shown]
+            beside = device.side_by_side(index, *nodes)
+            shown, unlike = [beside, *shown], device.unlike(beside)
     if wanted.simulated is not None:
         shown += [row for row in device.learned(wanted.simulated, nodes) if row.rows]
-    return View(device.summary(nodes), tuple(shown))
+    return View(device.summary(nodes) + unlike, tuple(shown))
 
 
 def _node(index: NetworkIndex, name: str) -> Node:
