@@ -203,6 +203,8 @@ def test_changes_that_are_as_small_are_told_beside_each_other():
     wrong = next(finding for finding in archipelago.audit(read_network(alone)) if finding.slug == "gateway-wrong")
     assert "set the gateway of gull to 10.44.20.129" in wrong.mend
     assert [other.says for other in wrong.instead] == ["set the address of landing/p1.140 to 10.44.20.140/25"]
+    asked = archipelago.reach(read_network(alone), "winch", "gull")
+    assert asked.mend == f"{wrong.mend} or {wrong.instead[0].says}" and asked.edits == wrong.edits
     for edits in (wrong.edits, wrong.instead[0].edits):
         assert archipelago.reach(read_network(archipelago.amend(alone, edits)), "winch", "gull").reached
 

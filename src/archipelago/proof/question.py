@@ -7,7 +7,9 @@ from dataclasses import replace
 
 from archipelago.errors import DocumentError, EditError, QueryError
 from archipelago.files.amended import Amendable
+from archipelago.model.finding import Mend
 from archipelago.model.network import Network
+from archipelago.proof.mends import MOST_INSTEAD
 from archipelago.simulation.reach import ReachResult
 
 MOST_TOGETHER = 4
@@ -15,8 +17,8 @@ MOST_TOGETHER = 4
 
 
 def with_proof(answer: ReachResult, network: Network, ask: Callable[[Network], ReachResult]) -> ReachResult:
-    """The answer with a mend after which the pair is reached: its own, or its own and those that the question then asks
-    for; where none is found, the answer says so.
+    """The answer with a mend after which the pair is reached: its own, or others that are as small, all that hold; else
+    its own and those that the question then asks for; where none is found, the answer says so.
 
     Args:
         answer: what the network as it is answers.
@@ -26,6 +28,11 @@ def with_proof(answer: ReachResult, network: Network, ask: Callable[[Network], R
     if answer.reached or not answer.edits or answer.mend is None:
         return answer
     amendable = Amendable(network)
+    first = Mend(answer.mend, answer.edits)
+    instead = answer.finding.instead[:MOST_INSTEAD] if answer.finding is not None else ()
+    good = [mend for mend in (first, *instead) if _reached(amendable, ask, mend)]
+    if good:
+        return replace(answer, mend=" or ".join(mend.says for mend in good), edits=good[0].edits)
     edits, mends = list(answer.edits), [answer.mend]
     for _ in range(MOST_TOGETHER):
         try:
@@ -39,3 +46,11 @@ def with_proof(answer: ReachResult, network: Network, ask: Callable[[Network], R
         edits += [edit for edit in after.edits if edit not in edits]
         mends.append(after.mend)
     return replace(answer, mend=f"{'; then '.join(mends)}; which is not enough")
+
+
+def _reached(amendable: Amendable, ask: Callable[[Network], ReachResult], mend: Mend) -> bool:
+    """Whether one change is enough."""
+    try:
+        return ask(amendable.with_edits(mend.edits)).reached
+    except (EditError, DocumentError, QueryError):
+        return False
