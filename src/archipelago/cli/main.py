@@ -188,7 +188,7 @@ EXAMPLES: dict[str, list[str]] = {
     "import": ["addresses.csv -o network.yaml", "- -o -"],
     "rehearse": ["network.yaml", "network.yaml --from kiosk-a --seconds 60"],
     "draw": ["network.yaml -o network.svg"],
-    "schema": ["network", "brief -o brief.schema.json"],
+    "schema": ["network", "network -o archipelago-network.schema.json"],
     "completion": ["bash >> ~/.bashrc", "zsh >> ~/.zshrc", "fish > ~/.config/fish/completions/archipelago.fish"],
 }
 """Calls of each verb, shown in its help."""

@@ -15,6 +15,10 @@ if TYPE_CHECKING:
     from archipelago.simulation.reach import ReachResult
 
 
+SCHEMA_LINE = "# yaml-language-server: $schema=archipelago-network.schema.json"
+"""How editors find the schema of a document that stands beside it: `archipelago schema network -o` that name."""
+
+
 def probe_count(text: str) -> int:
     if text.isdigit() and 1 <= int(text) <= 500:
         return int(text)
@@ -68,12 +72,13 @@ def carve(words: Namespace) -> int:
 
 
 def design(words: Namespace) -> int:
+    from archipelago.files.disk import write_whole
     from archipelago.views import design as view
 
     asked = archipelago.read_brief(words.brief)
     made = archipelago.design(asked, archipelago.read_network(words.keep) if words.keep else None)
     if words.output:
-        archipelago.write_network(made.network, words.output)
+        write_whole(words.output, f"{SCHEMA_LINE}\n{archipelago.network_text(made.network)}")
     if words.as_json:
         out.say_json(archipelago.to_json(made))
         return 0

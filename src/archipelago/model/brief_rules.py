@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from archipelago.errors import ModelProblem
 from archipelago.model.parts import End, Path
 from archipelago.model.problems import Catalogue, Names, Problems, held_problems, vlan_problems
-from archipelago.model.rules import Parties, catalogue_problems, expectation_problems, named_problems, plug_problems
+from archipelago.model.rules import NamedParts, catalogue_problems, expectation_problems, named_problems, plug_problems
 
 if TYPE_CHECKING:
     from archipelago.model.brief import Brief, GatewayPlace
@@ -58,7 +58,7 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
         if end.device in brief.devices and where[0] != "hosts":
             yield from _place_problems(where, end, brief, names)
     yield from plug_problems(uses, brief.devices, names)
-    yield from expectation_problems(brief.expect, Parties(ids, brief.hosts, dict.fromkeys(brief.devices)), names)
+    yield from expectation_problems(brief.expect, NamedParts(ids, brief.hosts, dict.fromkeys(brief.devices)), names)
 
 
 def _uses(brief: Brief) -> Iterator[tuple[Path, End, object]]:

@@ -9,7 +9,7 @@ from archipelago.addressing.values import parse_address, parse_prefix
 from archipelago.errors import AddressError, ModelProblem, quoted
 from archipelago.model.device_rules import device_problems
 from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
-from archipelago.model.parts import End, Host, Path
+from archipelago.model.parts import Aggregate, Device, End, Host, Path, Port
 from archipelago.model.problems import Catalogue, Names, Problems, can_be_held, held_problems, listed, vlan_problems
 from archipelago.model.values import NAME
 
@@ -59,7 +59,7 @@ def plug_problems(uses: Iterable[tuple[Path, End, object]], devices: Mapping[str
         used.setdefault(end, what)
 
 
-class Parties(NamedTuple):
+class NamedParts(NamedTuple):
     """What the ends of expectations can name: VLANs, hosts, and devices with their interfaces (None: not known yet)."""
 
     vlans: Catalogue
@@ -67,7 +67,7 @@ class Parties(NamedTuple):
     devices: Mapping[str, Collection[str] | None]
 
 
-def expectation_problems(expect: Iterable[Expectation], known: Parties, names: Names) -> Problems:
+def expectation_problems(expect: Iterable[Expectation], known: NamedParts, names: Names) -> Problems:
     """Each end of an expectation is a VLAN, a host, a subnet, an address, a device, an interface of one, or the
     outside; a target also everybody's own gateway."""
     for number, expectation in enumerate(expect):
@@ -79,7 +79,7 @@ def expectation_problems(expect: Iterable[Expectation], known: Parties, names: N
             yield ModelProblem(("expect", number, "to"), f"what lies {OUTSIDE} has no gateway here; name a device")
 
 
-def _party_problems(path: Path, end: str, known: Parties, names: Names) -> Problems:
+def _party_problems(path: Path, end: str, known: NamedParts, names: Names) -> Problems:
     vlans, hosts, devices = known
     device, slash, interface = end.partition("/")
     if end == OUTSIDE or names.suppressed(end):
@@ -131,8 +131,15 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     for name, device in network.devices.items():
         yield from device_problems(device, in_use.get(name, set()), catalogue, names)
     yield from _host_problems(network.hosts.values(), network.devices)
-    interfaces = {name: {**device.interfaces, **device.ports} for name, device in network.devices.items()}
-    yield from expectation_problems(network.expect, Parties(catalogue, network.hosts, interfaces), names)
+    interfaces = {name: list(_addressed(device)) for name, device in network.devices.items()} if network.expect else {}
+    yield from expectation_problems(network.expect, NamedParts(catalogue, network.hosts, interfaces), names)
+
+
+def _addressed(device: Device) -> Iterator[str]:
+    """The interfaces of a device that somebody can be asked at."""
+    for part in (*device.interfaces.values(), *device.ports.values()):
+        if part.addresses or not isinstance(part, Port | Aggregate):
+            yield part.name
 
 
 def named_problems(parts: Mapping[str, Named], section: str) -> Problems:

@@ -9,7 +9,6 @@ from archipelago.simulation.frames import ICMP_ERRORS
 from archipelago.simulation.reach import ReachResult
 from archipelago.simulation.steps import Step
 from archipelago.views.table import Table, table
-from archipelago.views.table import lines as table_lines
 
 if TYPE_CHECKING:
     from archipelago.simulation.explore import Trace
@@ -17,14 +16,6 @@ if TYPE_CHECKING:
 
 Part = str | Table
 """A line, or a table, of an answer."""
-
-
-def lines(answer: ReachResult) -> list[str]:
-    """The answer as lines alone."""
-    text: list[str] = []
-    for part in parts(answer):
-        text += [part] if isinstance(part, str) else table_lines(part, "  ")
-    return text
 
 
 def parts(answer: ReachResult) -> list[Part]:

@@ -65,9 +65,21 @@ def interfaces(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
             state = f"down: {nic.down}" if not nic.up else "up, outside" if unplugged(index, node, nic) else "up"
             addresses = ", ".join(str(address) for address in nic.addresses) or "no address"
             local = nic.link_local if speaks_ipv6(nic) else ""
-            rows.append((node.name, nic.name, _KINDS[nic.kind], vlan, tag, addresses, local, nic.vrf, state))
-    columns = ("device", "interface", "kind", "VLAN", "tag", "address", "link-local", "vrf", "state")
-    return table("interfaces", columns, rows, ("tag",), (*_alone(nodes), "link-local", "tag", "kind", "vrf"))
+            rows.append(
+                (node.name, nic.name, _KINDS[nic.kind], vlan, tag, _on(node, nic), addresses, local, nic.vrf, state)
+            )
+    columns = ("device", "interface", "kind", "VLAN", "tag", "on", "address", "link-local", "vrf", "state")
+    return table("interfaces", columns, rows, ("tag",), (*_alone(nodes), "link-local", "tag", "kind", "vrf", "on"))
+
+
+def _on(node: Node, nic: Nic) -> str:
+    """The physical ports behind a subinterface, an aggregate or a VLAN interface: those that have carrier and carry its
+    VLAN."""
+    if nic.kind == "vlan":
+        return folded(a.name for a in node.attachments.values() if nic.vlan in a.vlans and a.carrier)
+    if nic.kind == "aggregate":
+        return folded(end.port for end in node.attachments[nic.name].members)
+    return nic.attachment or "" if nic.kind == "subinterface" else ""
 
 
 _KINDS = {
@@ -109,9 +121,10 @@ def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
                     folded(plain.get(vlan, ())),
                     folded(tagged.get(vlan, ())),
                     folded(native.get(vlan, ())),
+                    folded(nic.name for nic in node.nics.values() if nic.kind == "vlan" and nic.vlan == vlan),
                 )
             )
-    columns = ("device", "VLAN", "name", "access ports", "tagged on", "untagged on trunks")
+    columns = ("device", "VLAN", "name", "access ports", "tagged on", "untagged on trunks", "VLAN interface")
     return table("VLANs", columns, rows, ("VLAN",), _alone(nodes))
 
 
