@@ -244,7 +244,8 @@ def beside_ranges(index: NetworkIndex) -> Iterator[Finding]:
     """Ranges of port names: two of a device that overlap, and something plugged in beyond all of them."""
     ranges: dict[tuple[str, str], list[tuple[int, int, Path]]] = {}
     for path in index.network.marks:
-        found = _RANGE.fullmatch(str(path[3])) if len(path) == 4 and path[2] == "ports" else None
+        braced = len(path) == 4 and path[2] == "ports" and "{" in str(path[3])
+        found = _RANGE.fullmatch(str(path[3])) if braced else None
         if found:
             ranges.setdefault((str(path[1]), found[1]), []).append((int(found[2]), int(found[3]), path))
     for (device, stem), spans in ranges.items():

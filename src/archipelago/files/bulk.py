@@ -185,8 +185,9 @@ def members(reader: Reader, bulks: list[Bulk], single: Mapping[str, Any]) -> Ite
     for bulk in bulks:
         mark = marks.get(("hosts", bulk.key))
         where = "at" if "at" in bulk.fields else "place"
+        several = len(bulks) > 1
         for number, (host, place) in enumerate(zip(texts(bulk.key), cycle(texts(bulk.at)), strict=False)):
-            if host in seen and len(bulks) > 1:
+            if several and host in seen:
                 reader.add(("hosts", bulk.key), f"'{host}' is in another bulk too; each host has one place", key=True)
                 return
             seen.add(host)

@@ -49,10 +49,12 @@ def alike_hosts(index: NetworkIndex) -> list[list[Host]]:
             groups[host.name] = [host]
             continue
         subnets = tuple(
-            (address.version, address.length, address.value >> (WIDTHS[address.version] - address.length))
-            for address in host.addresses
+            [
+                (address.version, address.length, address.value >> (WIDTHS[address.version] - address.length))
+                for address in host.addresses
+            ]
         )
-        homes = tuple(index.home_networks(address) for address in host.addresses)
+        homes = tuple([index.narrower_homes(address) for address in host.addresses])
         key = (at.device, set_up_alike(attachment, at), subnets, homes, host.gateway, host.auto)
         groups.setdefault(key, []).append(host)
     return list(groups.values())

@@ -78,14 +78,17 @@ class NetworkIndex:
         """Whether anybody holds an address."""
         return address in self._by_address
 
-    def home_networks(self, address: Address | InterfaceAddress) -> tuple[tuple[int, int], ...]:
-        """The subnets of routing devices that hold an address, as prefix length and network: addresses of the same ones
-        have the same homes."""
+    def narrower_homes(self, address: InterfaceAddress) -> tuple[tuple[int, int], ...]:
+        """The subnets of routing devices within an address's own that hold it, as prefix length and network: addresses
+        of one subnet and of the same ones have the same homes."""
+        lengths = self._gateways.get(address.version, {})
+        if next(iter(lengths), 0) <= address.length:  # the longest comes first
+            return ()
         width = WIDTHS[address.version]
         return tuple(
             (length, network)
-            for length, networks in self._gateways.get(address.version, {}).items()
-            if (network := address.value >> (width - length)) in networks
+            for length, networks in lengths.items()
+            if length > address.length and (network := address.value >> (width - length)) in networks
         )
 
     def homes(self, address: Address | InterfaceAddress) -> list[Held]:

@@ -101,6 +101,9 @@ class Links:
 
     def down(self, end: End) -> Down | None:
         """Why a port has no carrier, None where it has."""
+        host = self._plugs.hosts.get(end)
+        if host is not None and end not in self._plugs.cabled:  # nearly all ports of a large network
+            return self._off(end) or (admin_down(host) if self._network.hosts[host].off else None)
         return self._down(end, *self._peer(end))
 
     def _down(self, end: End, peer: End | None, cable: Cable | None) -> Down | None:
