@@ -144,7 +144,7 @@ def no_gateway_in_vlan(
         edits = (Edit(("devices", at.name, "interfaces", name), value),)
         there = next((nic for nic in at.nics.values() if nic.vlan == vlan and nic.attachment == parent), None)
         if there is not None:
-            kept = [address for address in there.addresses if not _replaced(index, address, addresses)]
+            kept = [address for address in there.addresses if not _replaced(index, there, address, addresses)]
             here = f"{at.name}/{there.name}"
             replaces = len(kept) < len(there.addresses) or not kept
             mend = f"set the address of {here} to {added}" if replaces else f"add {added} to {here}"
@@ -179,9 +179,14 @@ def vlan_interface_down(index: NetworkIndex, node: Node, nic: Nic) -> Finding:
     )
 
 
-def _replaced(index: NetworkIndex, address: InterfaceAddress, addresses: tuple[InterfaceAddress, ...]) -> bool:
-    """Whether an address makes room for new ones: of a family of theirs, in a subnet without hosts."""
+def _replaced(
+    index: NetworkIndex, nic: Nic, address: InterfaceAddress, addresses: tuple[InterfaceAddress, ...]
+) -> bool:
+    """Whether an address of an interface makes room for new ones: of a family of theirs, in a subnet without hosts, or
+    in one that another VLAN's gateway holds."""
     if address.version not in {new.version for new in addresses} or is_link_local(address):
         return False
+    if any(home.nic.vlan not in (nic.vlan, None) for home in index.homes(address)):
+        return True
     hosts = index.network.hosts.values()
     return not any(address.prefix.holds(own) for host in hosts for own in host.addresses)
