@@ -140,6 +140,7 @@ def test_every_help_has_examples_that_are_calls_of_the_verb(command):
     assert EXAMPLES.keys() == VERBS.keys()
     for verb, examples in EXAMPLES.items():
         shown = command(verb, "--help").stdout
+        assert max(map(len, shown.split("\n"))) <= 80
         for example in examples:
             assert f"archipelago {verb} {example}".rstrip() in shown
             words = re.split(r" >>? ", example)[0].split()

@@ -8,6 +8,7 @@ from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.registry import rule
 from archipelago.audit.routing import routing_nodes, sample
 from archipelago.diagnosis import faults
+from archipelago.diagnosis.no_route import led_outside
 from archipelago.knowledge.forwarding import Delivered, Dropped, ForwardingState, decide_own, route_to
 from archipelago.knowledge.held import TableName
 from archipelago.knowledge.index import NetworkIndex
@@ -79,13 +80,10 @@ def _towards(
         if lost or (entry is not None and entry.next_hop is not None and not index.is_held(entry.next_hop)):
             home = next(where for where in sorted(homes) if parts.get(where) == part)
             next_hop = index.ways(prefix.version).next_hop(table, home)
-            if entry is not None and entry.route is not None and entry.prefix.length >= prefix.length:
-                number = index.route_number(table[0], entry.route)
-                if number is not None:
-                    why = "nobody in this network holds that next hop"
-                    node = index.knowledge.devices[table[0]]
-                    yield faults.next_hop_unusable(node, entry.route, number, why, next_hop)
-                    continue
+            led = led_outside(index, index.knowledge.devices[table[0]], entry, prefix, next_hop)
+            if led is not None:
+                yield led
+                continue
             missing.setdefault((table, next_hop), []).append(prefix)
         elif entry is not None and entry.next_hop is not None:
             holder = index.neighbour((table[0], entry.interface), entry.next_hop)

@@ -9,6 +9,7 @@ import signal
 import sys
 from argparse import ArgumentParser, Namespace, RawDescriptionHelpFormatter
 from collections.abc import Callable
+from textwrap import fill
 from typing import Any, NoReturn
 
 import archipelago
@@ -167,7 +168,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
 }  # fmt: skip
 EXAMPLES: dict[str, list[str]] = {
     "demo": ["", "tern-bay"],
-    "carve": ["10.44.0.0/20 tickets=45 crew=110", "10.44.0.0/20 crew:220=110 --pin crew=10.44.2.0/24 --headroom 50%"],
+    "carve": ["10.44.0.0/20 tickets=45 crew=110", "10.44.0.0/20 crew:220=110 --pin crew=10.44.2.0/24"],
     "design": ["brief.yaml", "brief.yaml -o network.yaml", "brief.yaml --keep network.yaml -o new.yaml"],
     "audit": ["network.yaml", "network.yaml --quick", "network.yaml --json"],
     "reach": [
@@ -229,7 +230,7 @@ def parser() -> ArgumentParser:
         verb_parser = verb_parsers.add_parser(
             name,
             help=text,
-            description=text[0].upper() + text[1:] + ".",
+            description=fill(text[0].upper() + text[1:] + ".", 78),
             epilog=shown,
             formatter_class=RawDescriptionHelpFormatter,
         )

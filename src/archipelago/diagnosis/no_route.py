@@ -47,6 +47,17 @@ def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     return faults.route_missing((node, stop.vrf), Prefix(version, 0, 0), None, effect)
 
 
+def led_outside(
+    index: NetworkIndex, node: Node, entry: Entry | None, prefix: Prefix, better: Address | None
+) -> Finding | None:
+    """A static route to a subnet of the network, or to part of it, whose next hop nobody in the network holds; None
+    where the route is a wider one, such as a default, and only a narrower one is missing."""
+    number = index.route_number(node.name, entry.route) if entry is not None else None
+    if entry is None or entry.route is None or number is None or entry.prefix.length < prefix.length:
+        return None
+    return faults.next_hop_unusable(node, entry.route, number, "nobody in this network holds that next hop", better)
+
+
 def no_usable_gateway(index: NetworkIndex, node: Node, version: int) -> Finding:
     """A host, or a device that does not route, has no route: no address, no gateway, or one it cannot use."""
     own = [

@@ -5,7 +5,7 @@ from archipelago.diagnosis import faults
 from archipelago.diagnosis.cut import partner_of
 from archipelago.diagnosis.gateway_place import missing_end, without_gateway
 from archipelago.diagnosis.interface_down import interface_down
-from archipelago.diagnosis.no_route import no_route
+from archipelago.diagnosis.no_route import led_outside, no_route
 from archipelago.diagnosis.outvoted import unheld_gateway
 from archipelago.diagnosis.places import unplugged
 from archipelago.diagnosis.separated import no_answer, separated
@@ -62,14 +62,13 @@ def _left(index: NetworkIndex, own: Held, stop: Stop) -> Finding:
     if partner is not None:
         return faults.not_cabled(index, end, partner)
     homes = index.homes_in(stop.target, stop.vrf)
-    entry = route_to(index.knowledge.state(node.name), stop.target, stop.vrf)
-    number = index.route_number(node.name, entry.route) if entry is not None else None
-    if entry is not None and entry.route is not None and number is not None and homes:
+    if homes:
         home = next((holder for holder in homes if holder.nic.up), homes[0])
-        if entry.prefix.length >= home.address.length:
-            better = index.ways(stop.target.version).next_hop((node.name, stop.vrf), home.table)
-            why = "nobody in this network holds that next hop"
-            return faults.next_hop_unusable(node, entry.route, number, why, better)
+        entry = route_to(index.knowledge.state(node.name), stop.target, stop.vrf)
+        better = index.ways(stop.target.version).next_hop((node.name, stop.vrf), home.table)
+        led = led_outside(index, node, entry, home.address.prefix, better)
+        if led is not None:
+            return led
     if homes or index.is_held(stop.target):
         return no_route(index, node, stop)
     return faults.address_unheld(stop.next_hop or stop.target, node.name, own)
