@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import pty
-import subprocess
-import sys
 from dataclasses import replace
 
 import numpy as np
@@ -115,18 +111,3 @@ def test_names_from_a_file_are_quoted_in_the_figure():
     network = islands(1, 2)
     odd = Network(**{name: getattr(network, name) for name in ("devices", "hosts", "cables")}, vlans={"a.b-c": 110})
     assert b"a.b-c (110)" in figures.figure(know(odd), archipelago.matrix(odd), "m.svg")
-
-
-@pytest.mark.skipif(sys.platform == "win32", reason="terminals there are another matter")
-def test_a_terminal_is_told_that_work_goes_on(tmp_path):
-    file = tmp_path / "large.yaml"
-    file.write_text(archipelago.network_text(islands(60, 400)))
-    mine, theirs = pty.openpty()
-    command = [sys.executable, "-m", "archipelago.cli.main", "matrix", str(file)]
-    done = subprocess.run(command, stdout=subprocess.PIPE, stderr=theirs, text=True, timeout=120, check=False)
-    os.close(theirs)
-    said = os.read(mine, 100_000).decode()
-    assert done.returncode == 0 and done.stdout.startswith("575,976,000 of 575,976,000 pairs reached")
-    assert "matrix: at work for 2.0 s" in said and said.rstrip().endswith("\033[K")
-    quiet = subprocess.run(command, capture_output=True, text=True, timeout=120, check=False)
-    assert quiet.stderr == ""

@@ -39,7 +39,7 @@ def in_terminal(words, columns, cwd, **environment):
             break
         shown += some
     os.close(reading)
-    said = re.sub(r"\r[^\n]*\r", "", shown.decode().replace("\r\n", "\n"))  # while it was at work
+    said = re.sub(r"\r[^\n]*?\x1b\[K", "", shown.decode().replace("\r\n", "\n"))  # while it was at work
     return said, os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
 
 

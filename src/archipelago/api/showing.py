@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from os import PathLike, fspath
 from typing import TYPE_CHECKING
 
@@ -156,12 +156,7 @@ def export(network: Network, format: str = "linux") -> str:
 
 
 def rehearse(
-    network: Network,
-    sources: Sequence[str] = (),
-    targets: Sequence[str] = (),
-    *,
-    seconds: float = 300.0,
-    progress: Callable[[int, int], None] = lambda done, total: None,
+    network: Network, sources: Sequence[str] = (), targets: Sequence[str] = (), *, seconds: float = 300.0
 ) -> Rehearsal:
     """Build the network in a real kernel, send real probes, and compare its answers with the simulation's.
 
@@ -170,7 +165,6 @@ def rehearse(
         sources: hosts that send; by default all.
         targets: hosts that are asked for; by default all.
         seconds: the longest that the kernel may take.
-        progress: called with how many networks are done, of how many.
 
     Returns:
         Both answers for every pair.
@@ -189,7 +183,7 @@ def rehearse(
         raise QueryError(f"{seconds} is not a time; seconds above 0 are expected")
     from archipelago.exchange.rehearsal import rehearse as run
 
-    return run(a_network(network), list(sources), list(targets), seconds, progress)
+    return run(a_network(network), list(sources), list(targets), seconds)
 
 
 def to_json(result: object) -> object:

@@ -8,6 +8,7 @@ from importlib import import_module
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import SEVERITIES, Finding
 from archipelago.model.network import Network
+from archipelago.progress import steps
 
 Rule = Callable[[NetworkIndex], Iterator[Finding]]
 
@@ -28,7 +29,7 @@ def run(index: NetworkIndex) -> tuple[Finding, ...]:
     for module in _MODULES:
         import_module(f"archipelago.audit.{module}")
     by_rule: dict[tuple[object, ...], Finding] = {}
-    for rule in RULES:
+    for rule in steps(RULES, "asking the rules"):
         for finding in rule(index):
             by_rule.setdefault((finding.slug, finding.path, finding.mend), finding)
     return sort(index.network, by_rule.values())

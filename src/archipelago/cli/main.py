@@ -263,7 +263,6 @@ def main() -> None:
         out.abandon()
         code = 141
     except KeyboardInterrupt as stop:
-        out.note("stopped")
         code = 128 + int(stop.args[0] if stop.args else signal.SIGINT)
     except out.Unwritable as error:
         out.abandon()
@@ -305,17 +304,14 @@ def run(words: Namespace) -> int:
             out.plainly()
         if getattr(words, "output", None) == "-":
             sys.stdout = sys.stderr  # the document goes to standard output, the answer beside it
-        if words.call is not verbs.rehearse:  # which tells more
-            out.wait(words.call.__name__)
-        return int(words.call(words))
+        with out.at_work(words.call.__name__):
+            return int(words.call(words))
     except DocumentError as error:
         messages = error.lines()
     except (CarveError, DesignError) as error:
         messages = error.reasons
     except ArchipelagoError as error:
         messages = [str(error)]
-    finally:
-        out.answered()
     for message in messages:
         out.note(message)
     return 2

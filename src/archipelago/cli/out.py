@@ -12,72 +12,75 @@ from threading import Event, Thread
 from typing import Any
 
 from archipelago.errors import printable
+from archipelago.progress import AT_WORK, Stage, listening
 from archipelago.views.table import Table, lines
 
 FIRST_NOTICE = 2.0
 """Seconds after which a terminal is told that work goes on."""
 
 
-class ProgressNotice:
-    """Tells a terminal, on standard error, that a verb is still at work, and for how long, until it answers."""
+class _Work:
+    """How far a verb is. A terminal's standard error shows it once that takes a while, until there is an answer."""
 
     def __init__(self, verb: str) -> None:
+        self.stage = AT_WORK
         self._verb = verb
         self._over = Event()
-        self._thread = Thread(target=self._tell, daemon=True)
-        if sys.stderr.isatty():
+        self._thread = None if _plain or not sys.stderr.isatty() else Thread(target=self._show, daemon=True)
+        if self._thread is not None:
             self._thread.start()
 
-    def _tell(self) -> None:
-        waited = FIRST_NOTICE
-        shown = False
-        while not self._over.wait(FIRST_NOTICE if not shown else 0.5):
-            ahead = "." * (int(2 * waited) % 8)
-            print(f"\r{self._verb}: at work for {waited:.1f} s {ahead:<8}", end="", file=sys.stderr, flush=True)
-            shown = True
-            waited += 0.5
-        if shown:
-            print("\r\033[K", end="", file=sys.stderr, flush=True)
+    def told(self, stage: Stage) -> None:
+        """The work is so far."""
+        self.stage = stage
 
     def over(self) -> None:
-        """The answer is there."""
+        """There is an answer, or none will come: what was shown goes away."""
         self._over.set()
-        if self._thread.is_alive():
+        if self._thread is not None:
             self._thread.join()
+
+    def _show(self) -> None:
+        began = stage_began = time.monotonic()
+        if self._over.wait(FIRST_NOTICE):
+            return
+        from archipelago.cli import terminal
+
+        work = self.stage.work
+        with terminal.one_line() as show:
+            while not self._over.wait(0.1):
+                now = time.monotonic()
+                if self.stage.work != work:
+                    work, stage_began = self.stage.work, now
+                show(terminal.progress_line(self._verb, self.stage, now - began, now - stage_began))
+
+
+_at_work: list[_Work] = []
 
 
 @contextmanager
-def bar(what: str, seconds: float) -> Iterator[Callable[[int, int], None]]:
-    """A bar on a terminal's standard error while something counts what it has done."""
-    started = time.monotonic()
-    shown = False
-
-    def progress(done: int, total: int) -> None:
-        nonlocal shown
-        passed = time.monotonic() - started
-        if sys.stderr.isatty() and passed > FIRST_NOTICE:
-            shown = True
-            filled = "#" * int(20 * done / max(total, 1))
-            text = f"\r{what} [{filled:<20}] {passed:.0f} of at most {seconds:.0f} s"
-            print(text, end="", file=sys.stderr, flush=True)
-
-    yield progress
-    if shown:
-        print("\r\033[K", end="", file=sys.stderr, flush=True)
-
-
-_waiting: list[ProgressNotice] = []
-
-
-def wait(verb: str) -> None:
-    """From now on the terminal is kept informed, until something is said."""
-    _waiting.append(ProgressNotice(verb))
+def at_work(verb: str) -> Iterator[None]:
+    """Meanwhile the terminal is kept informed, until something is said; where it is stopped before, it is told how far
+    it was."""
+    work = _Work(verb)
+    _at_work.append(work)
+    try:
+        with listening(work.told):
+            yield
+    except KeyboardInterrupt:
+        if _at_work:
+            doing, done, total = work.stage
+            far = f", {done / total:.0%} done" if total else ""
+            note(f"{verb}: stopped while {doing}{far}; there is no answer, and nothing was written")
+        raise
+    finally:
+        answered()
 
 
 def answered() -> None:
-    """The line that keeps the terminal informed goes away."""
-    while _waiting:
-        _waiting.pop().over()
+    """What keeps the terminal informed goes away."""
+    while _at_work:
+        _at_work.pop().over()
 
 
 class Unwritable(Exception):

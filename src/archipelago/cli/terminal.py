@@ -7,11 +7,14 @@ from __future__ import annotations
 
 import re
 import shutil
+import sys
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, NamedTuple, TextIO
 
 from archipelago.errors import printable
+from archipelago.progress import Stage
 from archipelago.views.table import Table
 
 if TYPE_CHECKING:
@@ -145,3 +148,28 @@ def _cell(text: str, colours: bool) -> Text:
     if colours and text in STYLES:
         cell.stylize(STYLES[text])
     return cell
+
+
+def progress_line(verb: str, stage: Stage, passed: float, in_stage: float) -> str:
+    """How far a verb is, as one line.
+
+    Args:
+        passed: seconds since it began.
+        in_stage: seconds since this stage of it began.
+    """
+    text = f"{verb}: {stage.work}, {passed:.0f} s so far"
+    if not stage.total:
+        return text
+    share = stage.done / stage.total
+    filled = "#" * int(20 * share)
+    left = f", about {in_stage * (1 - share) / share:.0f} s left of this" if share > 0.02 and in_stage > 1 else ""
+    return f"{verb}: {stage.work} [{filled:<20}] {share:.0%}, {passed:.0f} s so far{left}"
+
+
+@contextmanager
+def one_line() -> Iterator[Callable[[str], None]]:
+    """What shows a line on standard error in the place of the one before, and leaves none in the end."""
+    try:
+        yield lambda text: print(f"\r{text[: width() - 1]}\033[K", end="", file=sys.stderr, flush=True)
+    finally:
+        print("\r\033[K", end="", file=sys.stderr, flush=True)

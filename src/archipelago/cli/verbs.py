@@ -329,8 +329,7 @@ def rehearse(words: Namespace) -> int:
     from archipelago.views import rehearsal as view
 
     network = archipelago.read_network(words.network)
-    with out.bar("rehearse: the kernel's answers", words.seconds) as progress:
-        result = archipelago.rehearse(network, words.sources, words.targets, seconds=words.seconds, progress=progress)
+    result = archipelago.rehearse(network, words.sources, words.targets, seconds=words.seconds)
     if words.as_json:
         out.say_json(view.values(result))
     else:

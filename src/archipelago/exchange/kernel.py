@@ -9,7 +9,7 @@ import shutil
 import subprocess
 import tempfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from shlex import quote
 from typing import Literal
@@ -18,6 +18,7 @@ from archipelago.addressing.values import Address
 from archipelago.errors import KernelError
 from archipelago.exchange.linux import namespace, namespace_tag, script
 from archipelago.model.network import Network
+from archipelago.progress import tell
 
 Pair = tuple[str, str]
 Where = Literal["here", "uml"]
@@ -62,7 +63,6 @@ def ask_kernel(
     *,
     where: Where | None = None,
     seconds: float = 300,
-    progress: Callable[[int, int], None] = lambda done, total: None,
 ) -> list[set[Pair]]:
     """Build each network in a kernel and send real probes.
 
@@ -70,7 +70,6 @@ def ask_kernel(
         questions: networks, each with (source host, target host, target address).
         where: which kernel; by default the one that `kernel_here` finds.
         seconds: the longest that all of it may take.
-        progress: called with how many networks are done, of how many.
 
     Returns:
         For each network the pairs (source, target) that were answered.
@@ -83,7 +82,7 @@ def ask_kernel(
         work = Path(directory)
         driver = _write(work, questions)
         command = ["sh", str(driver)] if chosen == "here" else _boot(work, driver)
-        _run(command, work, chosen, len(questions), seconds, progress)
+        _run(command, work, chosen, len(questions), seconds)
         return _read(work, len(questions))
 
 
@@ -149,9 +148,7 @@ rm -rf "$2"
 what is left of it."""
 
 
-def _run(
-    command: list[str], work: Path, where: Where, total: int, seconds: float, progress: Callable[[int, int], None]
-) -> None:
+def _run(command: list[str], work: Path, where: Where, total: int, seconds: float) -> None:
     """Run the command in a process group of its own, which ends with it, with us, or when time is up."""
     deadline = time.monotonic() + seconds
     with open(work / "console", "wb") as console:
@@ -171,7 +168,7 @@ def _run(
                 if time.monotonic() > deadline:
                     raise KernelError(f"the kernel did not finish within {seconds:g} s")
                 time.sleep(0.05)
-                progress(_done(work), total)
+                tell("asking the kernel", _done(work), total)
             watcher.kill()  # it ended by itself and has left nothing
         finally:
             watcher.communicate()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from archipelago.errors import QueryError
@@ -47,9 +47,7 @@ class Rehearsal:
         return f"<Rehearsal: {self.headline}>"
 
 
-def rehearse(
-    network: Network, sources: list[str], targets: list[str], seconds: float, progress: Callable[[int, int], None]
-) -> Rehearsal:
+def rehearse(network: Network, sources: list[str], targets: list[str], seconds: float) -> Rehearsal:
     """Ask the simulation and a real kernel the same pairs.
 
     Raises:
@@ -72,7 +70,7 @@ def rehearse(
         address = first_address(nodes[target], family) if family else None
         if address is not None:
             asked.append((source, target, address))
-    theirs = ask_kernel([(network, asked)], where=where, seconds=seconds, progress=progress)[0]
+    theirs = ask_kernel([(network, asked)], where=where, seconds=seconds)[0]
     shared = tuple(str(address) for address, _ in index.shared_addresses())
     return Rehearsal(ours, frozenset(theirs), where, shared)
 

@@ -9,6 +9,7 @@ from pathlib import Path as FilePath
 
 from archipelago.errors import DocumentError, Problem
 from archipelago.files.tree import LARGEST
+from archipelago.progress import tell
 
 STANDARD = "-"
 """In place of a path: standard input, or output."""
@@ -20,6 +21,7 @@ def read_bytes(path: str | os.PathLike[str]) -> bytes:
     Raises:
         DocumentError: there is no such file, it cannot be read, or it is too large to be a document.
     """
+    tell("reading the file")
     if path == STANDARD:
         return sys.stdin.buffer.read(LARGEST + 1)
     file = FilePath(path)

@@ -26,6 +26,7 @@ from archipelago.model.parts import (
     VlanInterface,
 )
 from archipelago.model.rules import network_problems
+from archipelago.progress import steps
 
 FORMAT = "archipelago-network/1"
 _INTERFACES: dict[Holder, type[Any]] = {
@@ -70,12 +71,17 @@ def _read(reader: Reader) -> tuple[Network, Fields]:
     bulks = take_out(reader, Holder.HOST, total)
     fields = reader.document(Holder.NETWORK)
     single = {name: section[1] for name, section in fields["hosts"].items()}
+    hosts = steps(
+        chain(single.items(), members(reader, bulks, single)),
+        "building hosts",
+        len(single) + sum(bulk.size for bulk in bulks),
+    )
     cables = cables_of(fields["cables"])
     network = unchecked(
         title=fields["title"],
         vlans=fields["vlans"],
         devices={name: _device(name, section[1]) for name, section in fields["devices"].items()},
-        hosts={name: _host(name, own) for name, own in chain(single.items(), members(reader, bulks, single))},
+        hosts={name: _host(name, own) for name, own in hosts},
         cables=tuple(cables),
         expect=expectations_of(fields["expect"]),
         source=tree.source,

@@ -16,6 +16,7 @@ from archipelago.files.tree import Tree
 from archipelago.model.keys import Holder, Key, Value, keys_of, telling_key
 from archipelago.model.parts import Path
 from archipelago.model.problems import MOST_MEANT, Names, listed
+from archipelago.progress import steps
 
 EMPTY = (None, "~", "null")
 """How YAML and JSON write a value that is not there, where a section or a mapping is expected."""
@@ -200,7 +201,8 @@ class Reader:
         sections = {}
         last: Any = None
         got: Any = BAD
-        for word, entry in value.items():
+        entries = value.items() if path[1:] else steps(value.items(), f"reading {key.name}")
+        for word, entry in entries:
             try:
                 name(word)
             except Wrong as error:

@@ -14,6 +14,7 @@ import yaml
 
 from archipelago.errors import DocumentError, Problem
 from archipelago.model.parts import Mark, Path
+from archipelago.progress import tell
 
 LARGEST = 64 * 1024 * 1024
 """The largest file read, in bytes."""
@@ -21,6 +22,8 @@ DEEPEST = 24
 """The deepest nesting read, in levels."""
 MOST = 1_000_000
 """The most values that aliases may stand for."""
+TELL_EVERY = 5_000
+"""Whoever listens is told after so many events how far the reading is."""
 
 TOO_DEEP = f"values are nested more than {DEEPEST} levels deep; no document needs that"
 _FLOW = re.compile(r"""(?P<quiet>"(?:\\.|[^"\\])*"|'[^']*'|(?:^|\s)\#[^\n]*)|(?P<opens>[\[{])|[\]}]""", re.VERBOSE)
@@ -87,7 +90,11 @@ def _events(text: str, source: str) -> Iterator[Any]:
     try:
         loader = _Loader(text)
         event = loader.get_event()
+        count = 0
         while event is not None:
+            if not count % TELL_EVERY:
+                tell("reading the file", event.start_mark.index, len(text))
+            count += 1
             yield event
             event = loader.get_event()
     except yaml.reader.ReaderError as error:

@@ -8,6 +8,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from archipelago.model.finding import Finding, Mend
+from archipelago.progress import steps
 from archipelago.proof.trial import Attempt, Trial
 from archipelago.reachability.arrays import NetworkArrays
 
@@ -32,7 +33,7 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
     refused: dict[int, str] = {}
     gains: dict[int, int] = {}
     settled = dict(enumerate(findings))
-    for number in chosen[: trial.most]:
+    for number in steps(chosen[: trial.most], "proving mends one by one"):
         settled[number], why, gains[number] = settle(trial, findings[number])
         if why:
             refused[number] = why
@@ -116,7 +117,7 @@ def _together(
         return numbers, last
     chosen: list[int] = []
     last = Attempt(trial.before, "", 0)
-    for number in numbers[: trial.most]:
+    for number in steps(numbers[: trial.most], "proving mends together"):
         before = [settled[other] for other in chosen]
         why = ""
         for finding in _choices(settled[number]):

@@ -10,6 +10,7 @@ from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Edit, Finding
+from archipelago.progress import tell
 from archipelago.proof.pairs import Decision, causes_of_loss, compare, decide
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import change_arrays
@@ -107,6 +108,7 @@ class Trial:
         return bool(self.before.arrays.knowledge.network.expect)
 
     def _after(self, edits: Sequence[Edit]) -> Decision | None:
+        tell("proving mends")
         try:
             network = self._amendable.with_edits(edits)
         except (EditError, DocumentError):

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from archipelago.progress import steps
 from archipelago.reachability.arrays import CONNECTED, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
 from archipelago.reachability.domains import DomainLabels, label_domains
 from archipelago.reachability.states import (
@@ -270,7 +271,7 @@ class _Deciding:
         codes, classes = self.codes, len(self.profile)
         onward = np.empty((classes, codes.columns), dtype=np.bool_)
         contested = None
-        for low in range(0, classes, AT_A_TIME):
+        for low in steps(range(0, classes, AT_A_TIME), "deciding pairs"):
             high = min(low + AT_A_TIME, classes)
             path_codes = paths.of(low, high)
             np.equal(path_codes, codes.arrived, out=onward[low:high])
