@@ -179,24 +179,32 @@ def _counted(bulk: Bulk, number: int) -> list[InterfaceAddress | str]:
 
 
 def members(reader: Reader, bulks: list[Bulk], single: Mapping[str, Any]) -> Iterator[tuple[str, Fields]]:
-    """Each host of each bulk with its fields, but those that have an entry of their own."""
+    """Each host of each bulk with its fields, which are good until the next is asked for, but those that have an entry
+    of their own."""
     seen: set[str] = set()
     marks = reader.tree.marks
     for bulk in bulks:
         mark = marks.get(("hosts", bulk.key))
-        where = "at" if "at" in bulk.fields else "place"
-        several = len(bulks) > 1
-        for number, (host, place) in enumerate(zip(texts(bulk.key), cycle(texts(bulk.at)), strict=False)):
-            if several and host in seen:
-                reader.add(("hosts", bulk.key), f"'{host}' is in another bulk too; each host has one place", key=True)
-                return
-            seen.add(host)
-            if mark is not None:
+        fields = dict(bulk.fields)
+        where = "at" if "at" in fields else "place"
+        counted = any(address != AUTO for address in fields["addresses"])
+        hosts = list(texts(bulk.key))
+        twice = seen.intersection(hosts)
+        if twice:
+            told = f"'{min(twice)}' is in another bulk too; each host has one place"
+            reader.add(("hosts", bulk.key), told, key=True)
+            return
+        seen.update(hosts)
+        if mark is not None:
+            for host in hosts:
                 marks.setdefault(("hosts", host), mark)
+        for number, (host, place) in enumerate(zip(hosts, cycle(texts(bulk.at)), strict=False)):
             if host not in single:
                 device, _, port = place.partition("/")
-                at = End(device, port) if port else (device, None)
-                yield host, {**bulk.fields, where: at, "addresses": tuple(_counted(bulk, number))}
+                fields[where] = End(device, port) if port else (device, None)
+                if counted:
+                    fields["addresses"] = tuple(_counted(bulk, number))
+                yield host, fields
 
 
 def spread(reader: Reader, total: Total) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from functools import cached_property
+from itertools import chain
 from typing import Any, TypeVar
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local
@@ -65,7 +66,7 @@ class NetworkIndex:
         """Every address that several interfaces hold, with all of them."""
         for address, places in self._by_address.items():
             if len(places) > 1:
-                yield address, tuple(map(self.held, places))
+                yield Address(*address), tuple(map(self.held, places))
 
     def device_addresses(self) -> Iterator[Held]:
         """Every address of every device, in the order of the network."""
@@ -181,11 +182,11 @@ class NetworkIndex:
         return places
 
     @cached_property
-    def _by_address(self) -> Mapping[Address, list[Place]]:
-        by_address: dict[Address, list[Place]] = {}
+    def _by_address(self) -> Mapping[tuple[int, int], list[Place]]:
+        by_address: dict[tuple[int, int], list[Place]] = {}
         for place in self.written_addresses:
             version, value, _ = place[2]
-            by_address.setdefault(Address(version, value), []).append(place)
+            by_address.setdefault((version, value), []).append(place)
         if any(is_link_local(hop) for hop in self.next_hops):
             for node in self.knowledge.nodes.values():
                 for nic in node.nics.values():
@@ -274,13 +275,10 @@ class NetworkIndex:
 
 def _written_addresses(device: Device) -> Iterator[Place]:
     """The addresses of a device, in the order of its interfaces: aggregates, ports, then all others."""
-    for aggregate in aggregates(device) if device.interfaces else ():
-        yield from ((device.name, aggregate.name, address) for address in aggregate.addresses)
-    for port in device.ports.values():
-        yield from ((device.name, port.name, address) for address in port.addresses)
-    for interface in device.interfaces.values():
-        if not isinstance(interface, Aggregate):
-            yield from ((device.name, interface.name, address) for address in interface.addresses)
+    others = [interface for interface in device.interfaces.values() if not isinstance(interface, Aggregate)]
+    for part in chain(aggregates(device) if device.interfaces else (), device.ports.values(), others):
+        for address in part.addresses:
+            yield device.name, part.name, address
 
 
 def index_network(network: Network, knowledge: Knowledge | None = None) -> NetworkIndex:

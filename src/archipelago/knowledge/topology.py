@@ -76,7 +76,7 @@ class Topology:
     def _cabled(self, node: Node) -> list[Attachment]:
         """The attachments of a device that a cable leads from."""
         cabled = self._devices.plugs.cabled
-        return [a for a in node.attachments.values() if any(end in cabled for end in a.members)]
+        return [a for a in node.attachments.values() if not cabled.keys().isdisjoint(a.members)]
 
     def _within(self, node: Node) -> Sent:
         if node.name not in self._inside:

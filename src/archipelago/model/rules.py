@@ -48,15 +48,14 @@ def plug_problems(uses: Iterable[tuple[Path, End, object]], devices: Mapping[str
     """
     used: dict[End, object] = {}
     for path, end, what in uses:
+        first = used.setdefault(end, what)
         if end.device not in devices:
             yield from names.unknown(path, end.device, devices, "device")
             continue
         if end.port in getattr(devices[end.device], "interfaces", {}):
             yield ModelProblem(path, f"{end} is an interface; cables and hosts go into ports")
-        if end in used:
-            first = used[end]
+        if first is not what:
             yield ModelProblem(path, f"port {end} is used twice (first by {first}); a port takes one cable or one host")
-        used.setdefault(end, what)
 
 
 class NamedParts(NamedTuple):
@@ -163,12 +162,12 @@ def _uses(network: Network) -> Iterator[tuple[Path, End, object]]:
 
 def _host_problems(hosts: Iterable[Host], devices: Collection[str]) -> Problems:
     for host in hosts:
-        path: Path = ("hosts", host.name)
         if host.name in devices:
+            path: Path = ("hosts", host.name)
             yield ModelProblem(path, f"'{host.name}' is a device too; hosts and devices have names of their own", True)
         if not all(map(can_be_held, host.addresses)):
-            yield from held_problems(path, host.addresses)
+            yield from held_problems(("hosts", host.name), host.addresses)
         for hop in host.gateway:
             if hop.interface:
                 message = f"'{hop}': a host has one interface; leave out '%{hop.interface}'"
-                yield ModelProblem((*path, "gateway"), message)
+                yield ModelProblem(("hosts", host.name, "gateway"), message)
