@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 import sys
 from random import Random
@@ -10,6 +11,7 @@ import pytest
 
 import archipelago
 from archipelago import export, read_addressing_table, read_network
+from briefs import any_brief
 from makers import scrambled
 
 ROWS = """\
@@ -86,6 +88,43 @@ def test_the_verbs_and_the_demo(command, tern_bay, tmp_path):
     assert {host: network.hosts[host].addresses for host in network.hosts} == {
         name: host.addresses for name, host in read_network(tmp_path / "in.yaml").hosts.items()
     }
+
+
+def test_a_table_becomes_a_brief_that_designs_the_same_addresses(command, tern_bay, tmp_path):
+    (tmp_path / "table.csv").write_text(command("view", tern_bay / "network.yaml", "--table", "csv").stdout)
+    done = command("import", tmp_path / "table.csv", "--brief", "-o", tmp_path / "brief.yaml")
+    assert done.returncode == 0 and "and no space beyond its subnets" in done.stdout
+    text = (tmp_path / "brief.yaml").read_text()
+    assert "  landing: {kind: router}\n" in text
+    refused = command("design", tmp_path / "brief.yaml")
+    assert refused.returncode == 2 and "which no cable goes to" in refused.stderr
+    demo = (tern_bay / "brief.yaml").read_text()
+    space = re.sub("(?m)^space: .*$", "space: [10.44.0.0/20, 2001:db8:44::/48]", text)
+    (tmp_path / "brief.yaml").write_text(space + demo[demo.index("cables:") : demo.index("expect:")])
+    assert command("design", tmp_path / "brief.yaml", "-o", tmp_path / "again.yaml").returncode == 0
+    again, network = read_network(tmp_path / "again.yaml"), read_network(tern_bay / "network.yaml")
+    assert {name: (host.at, host.addresses, host.gateway) for name, host in again.hosts.items()} == {
+        name: (host.at, host.addresses, host.gateway) for name, host in network.hosts.items()
+    }
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_a_brief_is_written_and_read_back_equal(seed):
+    brief = archipelago.read_brief(any_brief(Random(seed)))
+    assert archipelago.read_brief(archipelago.brief_text(brief)) == brief
+    try:
+        network = archipelago.design(brief).network
+    except archipelago.DesignError:
+        return
+    needs = archipelago.needs_of(network)
+    assert archipelago.read_brief(archipelago.brief_text(needs)) == needs
+    for host in network.hosts.values():
+        own = needs.vlans[needs_vlan(needs, host.name)].gateway
+        assert {hop.address for hop in host.gateway} <= set(own)
+
+
+def needs_vlan(needs, host):
+    return next(name for name, need in needs.vlans.items() if need.id == needs.hosts[host].vlan)
 
 
 def test_standard_input_and_output(tern_bay):

@@ -24,11 +24,14 @@ from archipelago.api.checking import assert_expected, audit, expectations, matri
 from archipelago.api.planning import carve, design
 from archipelago.api.reading import (
     amend,
+    brief_text,
+    needs_of,
     network_text,
     read_addressing_table,
     read_brief,
     read_network,
     schema,
+    write_brief,
     write_network,
 )
 from archipelago.api.showing import draw, draw_matrix, export, rehearse, to_json, to_table, view
@@ -167,6 +170,7 @@ __all__ = [
     "amend",
     "assert_expected",
     "audit",
+    "brief_text",
     "broadcast",
     "carve",
     "design",
@@ -176,6 +180,7 @@ __all__ = [
     "export",
     "matrix",
     "mend",
+    "needs_of",
     "network_text",
     "parse_address",
     "parse_interface_address",
@@ -193,6 +198,7 @@ __all__ = [
     "trace",
     "view",
     "what_if",
+    "write_brief",
     "write_network",
 ]
 

@@ -147,6 +147,67 @@ def write_network(network: Network, path: str | PathLike[str]) -> None:
     write_whole(path, network_text(network))
 
 
+def needs_of(network: Network) -> Brief:
+    """The brief that a network would be designed from: its VLANs with their subnets and gateways, its devices, hosts
+    and cables. Its space is the subnets that it has; a person widens it.
+
+    Args:
+        network: the network, such as one read from an addressing table.
+
+    Returns:
+        The brief.
+
+    Raises:
+        ModelError: the network is one that no brief could ask for.
+
+    Example:
+        >>> archipelago.needs_of(network).vlans["crew"].subnet
+        (Prefix('10.60.2.0/26'),)
+    """
+    from archipelago.design.needs import needs_of as run
+
+    return run(a_network(network))
+
+
+def brief_text(brief: Brief) -> str:
+    """A brief as the text of its document; reading it back gives an equal brief.
+
+    Args:
+        brief: the brief.
+
+    Returns:
+        The document, as YAML.
+
+    Example:
+        >>> print(archipelago.brief_text(archipelago.needs_of(network)).splitlines()[0])
+        format: archipelago-brief/1
+    """
+    from archipelago.files.emit import emit
+    from archipelago.files.write import brief_document_of
+
+    return emit(brief_document_of(brief))
+
+
+def write_brief(brief: Brief, path: str | PathLike[str]) -> None:
+    """Write a brief, whole or not at all.
+
+    Args:
+        brief: the brief.
+        path: where it goes; what was there stays whole until the new file is.
+
+    Raises:
+        DocumentError: the place cannot be written to.
+
+    Example:
+        >>> archipelago.write_brief(brief, "nowhere/brief.yaml")  # doctest: +ELLIPSIS
+        Traceback (most recent call last):
+        archipelago.errors.DocumentError: nowhere/brief.yaml: the file cannot be written: ...
+    """
+    from archipelago.files.disk import write_whole
+
+    write_whole(path, brief_text(brief))
+
+
 def amend(text: str, edits: Sequence[Edit]) -> str:
     """A document's text with edits made (those of a finding or an answer); comments and order stay.
 

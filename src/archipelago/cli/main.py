@@ -134,10 +134,11 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
     ),
     "import": (
         verbs.import_table,
-        "make a network of an addressing table: device, interface, VLAN, address, mask, gateway, port",
+        "make a network, or a brief, of an addressing table: device, interface, VLAN, address, mask, gateway, port",
         [
             ("table", {"metavar": "TABLE", "help": "comma-, semicolon- or tab-separated values, or Markdown"}),
-            _written("where the network is written", "NETWORK"),
+            _written("where the document is written", "DOCUMENT"),
+            ("--brief", {"action": "store_true", "help": "a brief to design from, instead of a network"}),
         ],
     ),
     "rehearse": (
@@ -186,7 +187,7 @@ EXAMPLES: dict[str, list[str]] = {
     ],
     "mend": ["network.yaml -o mended.yaml", "network.yaml -o mended.yaml --only gateway-missing@kiosk-a"],
     "export": ["network.yaml --as linux -o network.sh", "network.yaml --as csv -o addresses.csv"],
-    "import": ["addresses.csv -o network.yaml", "- -o -"],
+    "import": ["addresses.csv -o network.yaml", "addresses.csv --brief -o brief.yaml", "- -o -"],
     "rehearse": ["network.yaml", "network.yaml --from kiosk-a --seconds 60"],
     "draw": ["network.yaml -o network.svg"],
     "schema": ["network", "network -o archipelago-network.schema.json"],

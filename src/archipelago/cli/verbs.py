@@ -317,11 +317,19 @@ def import_table(words: Namespace) -> int:
     from archipelago.views.table import counted
 
     network = archipelago.read_addressing_table(words.table)
-    archipelago.write_network(network, words.output)
-    parts = ((network.devices, "device"), (network.vlans, "VLAN"), (network.hosts, "host"))
+    made: archipelago.Network | archipelago.Brief = network
+    if words.brief:
+        made = archipelago.needs_of(network)
+        archipelago.write_brief(made, words.output)
+    else:
+        archipelago.write_network(network, words.output)
+    parts = ((made.devices, "device"), (made.vlans, "VLAN"), (made.hosts, "host"))
     told = ", ".join(counted(len(things), noun) for things, noun in parts)
     out.head(f"imported: {told}, written to {words.output}")
-    out.say("a table holds no cables, trunks or routes: add them, then audit it")
+    if words.brief:
+        out.say("a table holds no cables and no space beyond its subnets: add them, then design it")
+    else:
+        out.say("a table holds no cables, trunks or routes: add them, then audit it")
     return 0
 
 

@@ -52,7 +52,8 @@ def _block(value: Any, path: tuple[str | None, ...], indent: int, lines: list[st
         return
     for key, inner_value in value.items():
         inner = (*path, None if path == ("devices",) else key)
-        if inner_value and isinstance(inner_value, (dict, list)) and inner in _BLOCKS:
+        short = inner == ("devices", None) and not any(isinstance(part, (dict, list)) for part in inner_value.values())
+        if inner_value and isinstance(inner_value, (dict, list)) and inner in _BLOCKS and not short:
             lines.append(f"{space}{key}:")
             _block(inner_value, inner, indent + 1, lines)
         else:

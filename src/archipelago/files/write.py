@@ -1,11 +1,13 @@
-"""A network as the document that would describe it: what is written is what reads back equal."""
+"""A network or a brief as the document that would describe it: what is written is what reads back equal."""
 
 from __future__ import annotations
 
 from typing import Any
 
+from archipelago.files.brief import FORMAT as BRIEF_FORMAT
 from archipelago.files.codecs import AUTO, Context, written
 from archipelago.files.network import FORMAT
+from archipelago.model.brief import Brief
 from archipelago.model.device_rules import HOLDERS
 from archipelago.model.keys import Holder, Key, Value, keys_of
 from archipelago.model.network import Network
@@ -21,6 +23,13 @@ def document_of(network: Network) -> Document:
     return {key: value for key, value in document.items() if value != {}}
 
 
+def brief_document_of(brief: Brief) -> Document:
+    """The brief as the document's mappings, lists and texts, in the order of its keys."""
+    context = Context({name: need.id for name, need in brief.vlans.items()})
+    document = {"format": BRIEF_FORMAT, **_part(Holder.BRIEF, brief, context)}
+    return {key: value for key, value in document.items() if value != {}}
+
+
 def _part(holder: Holder, part: object, context: Context) -> Document:
     """What is written of one part: the keys whose values are not those that stand where nothing is written."""
     section: Document = {}
@@ -28,6 +37,8 @@ def _part(holder: Holder, part: object, context: Context) -> Document:
         if key.value is Value.FORMAT:
             continue
         value: Any = True if key.name == "loopback" else getattr(part, key.attribute)
+        if value is None and not key.required:
+            continue
         if key.value is Value.HOST_ADDRESS and getattr(part, "auto", False):
             value = (*value, AUTO)
         if value == key.default and not key.required and type(value) is type(key.default):
@@ -41,6 +52,10 @@ def _value(key: Key, value: Any, context: Context) -> Any:
         return {name: _inner(key, part, context) for name, part in value.items()}
     if key.value is Value.LIST:
         return [_inner(key, entry, context) for entry in value]
+    if key.value is Value.SECTION:
+        return _inner(key, value, context)
+    if key.value is Value.PORTS:
+        return list(value)
     if isinstance(value, tuple) and (key.many or key.value is Value.TRUNK):
         texts = [written(key.value, entry, context) for entry in value]
         single = len(texts) == 1 and key.value in (Value.INTERFACE_ADDRESS, Value.HOST_ADDRESS, Value.NEXT_HOP)
