@@ -16,8 +16,7 @@ from measure import timed
 from archipelago import audit, matrix, read_network, view
 from archipelago.exchange.linux import script
 from archipelago.knowledge.index import index_network
-from archipelago.views.diagram import lay_out
-from archipelago.views.draw import render
+from archipelago.views.draw import picture_of
 
 Lines = Iterator[str]
 
@@ -152,7 +151,7 @@ def vlans(count: int) -> Lines:
 
 
 def draw(network: Any) -> bytes:
-    return render(lay_out(index_network(network)), "svg")
+    return picture_of(index_network(network), "diagram.svg")
 
 
 CASES: dict[str, tuple[Callable[[int], Lines], tuple[int, int], tuple[Callable[[Any], Any], ...]]] = {

@@ -1,7 +1,7 @@
 """Make the pictures of docs/screenshots from the demo data.
 
-Terminal views are what the command shows in a terminal, set in a fixed-width font on a page of 1280 x 800 pixels, and
-more where the output is longer. Run: python scripts/screenshots.py
+Terminal views are what the command shows in a terminal, set in a fixed-width font on a page of 1280 x 800 pixels; of a
+longer output it is the first screen. Run: python scripts/screenshots.py
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ SIZE = 13.0
 LEADING = 19.0
 
 
-COLUMNS = 150
+COLUMNS = 152
 
 
 def run(*words: str, cwd: Path) -> str:
@@ -59,14 +59,15 @@ def run(*words: str, cwd: Path) -> str:
 def page(text: str, name: str) -> None:
     """A text as a picture of a terminal."""
     lines = text.rstrip("\n").split("\n")
-    width = max(WIDTH, int(max(len(line) for line in lines) * SIZE * 0.62) + 56)
-    height = min(max(HEIGHT, int(len(lines) * LEADING) + 56), 1400)
-    figure = Figure(figsize=(width / 100, height / 100), dpi=100, facecolor="#10222b")
-    for index, line in enumerate(lines[: int((height - 40) / LEADING)]):
+    room = int((HEIGHT - 56) / LEADING)
+    if len(lines) > room:
+        lines = [*lines[: room - 1], f"... {len(lines) - room + 1} more lines"]
+    figure = Figure(figsize=(WIDTH / 100, HEIGHT / 100), dpi=100, facecolor="#10222b")
+    for index, line in enumerate(lines):
         colour = "#ffffff" if index < 2 else "#d5e3e6"
         figure.text(
-            28 / width,
-            1 - (28 + (index + 0.5) * LEADING) / height,
+            28 / WIDTH,
+            1 - (28 + (index + 0.5) * LEADING) / HEIGHT,
             line.replace("$", r"\$"),
             family="DejaVu Sans Mono",
             fontsize=SIZE * 0.72,
@@ -85,7 +86,8 @@ def main() -> None:
             page(f"$ archipelago {' '.join(words)}\n{run(*words, cwd=bay)}", name)
         run("draw", "network.yaml", "-o", str(SHOTS / "diagram.png"), cwd=bay)
         run("matrix", "broken.yaml", "-o", str(SHOTS / "matrix-figure.png"), cwd=bay)
-        run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), cwd=bay)
+        run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), "--way", "lamp,mess", cwd=bay)
+        run(*PAGES["carve"], "-o", str(SHOTS / "space.png"), cwd=bay)
 
 
 if __name__ == "__main__":

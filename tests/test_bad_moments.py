@@ -136,10 +136,11 @@ def test_a_chain_of_switches_longer_than_the_stack_of_calls() -> None:
         (),
     )
     from archipelago.knowledge.index import index_network
+    from archipelago.views.cards import content_of
     from archipelago.views.diagram import lay_out
 
-    sheet = lay_out(index_network(network))
-    assert (len(sheet.boxes), len(sheet.lines)) == (count, count - 1)
+    sheet = lay_out(content_of(index_network(network)))
+    assert (len(sheet.cards), len(sheet.wires)) == (count, count - 1)
 
 
 def test_a_link_to_a_file_and_a_long_name_are_written_through(tmp_path: Path) -> None:

@@ -201,7 +201,7 @@ def test_views_show_both_families(command, tern_bay, tmp_path):
     assert "only landing has a route" in side and "2001:db8:44:4::/64" in side
     drawn = tmp_path / "diagram.svg"
     said(command, "draw", network, "-o", drawn)
-    assert "2001:db8:44:4::/64" in drawn.read_text() and "10.44.0.2 + auto" in drawn.read_text()
+    assert "2001:db8:44:4::1/64" in drawn.read_text() and "10.44.0.2 + auto" in drawn.read_text()
 
 
 def test_a_trace_counts_hops_in_each_familys_words(command, tern_bay):

@@ -13,7 +13,7 @@ import yaml
 import archipelago
 from archipelago import errors
 from archipelago.knowledge.index import index_network
-from archipelago.views.diagram import lay_out
+from archipelago.views.draw import diagram
 from makers import scrambled
 
 ODD: tuple[Any, ...] = (
@@ -107,7 +107,7 @@ def ask_everything(text: str) -> bool:
     names = list(network.hosts)[:2]
     for asked in (
         lambda: archipelago.matrix(network),
-        lambda: lay_out(index_network(network)),
+        lambda: diagram(index_network(network), found),
         lambda: archipelago.view(network),
         lambda: archipelago.reach(network, names[0], names[-1]) if names else None,
         lambda: archipelago.trace(network, names[0], names[-1]) if names else None,

@@ -34,7 +34,7 @@ from archipelago.api.reading import (
     write_brief,
     write_network,
 )
-from archipelago.api.showing import draw, draw_matrix, export, rehearse, to_json, to_table, view
+from archipelago.api.showing import draw, draw_matrix, draw_space, export, rehearse, to_json, to_table, view
 from archipelago.errors import (
     AddressError,
     ArchipelagoError,
@@ -176,6 +176,7 @@ __all__ = [
     "design",
     "draw",
     "draw_matrix",
+    "draw_space",
     "expectations",
     "export",
     "matrix",

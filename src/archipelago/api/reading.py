@@ -162,7 +162,7 @@ def needs_of(network: Network) -> Brief:
 
     Example:
         >>> archipelago.needs_of(network).vlans["crew"].subnet
-        (Prefix('10.60.2.0/26'),)
+        (Prefix('10.44.20.0/25'),)
     """
     from archipelago.design.needs import needs_of as run
 

@@ -6,12 +6,14 @@ from collections.abc import Sequence
 from os import PathLike, fspath
 from typing import TYPE_CHECKING
 
+from archipelago.api.asking import reach
 from archipelago.api.reading import a_network
 
 if TYPE_CHECKING:
     import pandas
     from matplotlib.axes import Axes
 
+    from archipelago.addressing.carve import Carving
     from archipelago.exchange.rehearsal import Rehearsal
     from archipelago.model.network import Network
     from archipelago.reachability.matrix import Matrix
@@ -60,33 +62,70 @@ def view(
     return look(a_network(network), wanted)
 
 
-def draw(network: Network, path: str | PathLike[str] | None = None, *, axes: Axes | None = None) -> None:
-    """Draw the diagram of a network.
+def draw(
+    network: Network,
+    path: str | PathLike[str] | None = None,
+    *,
+    way: tuple[str, str] | None = None,
+    axes: Axes | None = None,
+) -> None:
+    """Draw the diagram of a network, with what `audit` finds marked where it stands.
 
     Args:
         network: the network.
         path: an SVG or PNG file to write, by the ending of its name.
+        way: two ends, as `reach` takes them, to draw the way of a probe and its answer between them.
         axes: Matplotlib axes to draw into instead.
 
     Raises:
-        QueryError: the name ends in neither .svg nor .png, or there is neither a path nor axes.
+        QueryError: the name ends in neither .svg nor .png, there is neither a path nor axes, or there is no such end.
         DocumentError: the place cannot be written to.
 
     Example:
         >>> from matplotlib.figure import Figure
         >>> archipelago.draw(network, axes=Figure().subplots())
     """
+    from archipelago.audit.registry import run
     from archipelago.errors import QueryError
-    from archipelago.views.draw import draw_into, picture_of
+    from archipelago.knowledge.index import index_network
+    from archipelago.views.draw import draw_into, ending, picture_of
 
+    if path is None and axes is None:
+        raise QueryError("there is nowhere to draw: give a path that ends in .svg or .png, or axes")
+    if path is not None:
+        ending(fspath(path))
+    answer = reach(network, *way) if way is not None else None
+    index = index_network(a_network(network))
+    wrong = [finding for finding in run(index) if finding.severity != "note"]
     if axes is not None:
-        draw_into(a_network(network), axes)
+        draw_into(index, axes, wrong, answer)
     if path is not None:
         from archipelago.files.disk import write_whole
 
-        write_whole(path, picture_of(a_network(network), fspath(path)))
-    if path is None and axes is None:
-        raise QueryError("there is nowhere to draw: give a path that ends in .svg or .png, or axes")
+        write_whole(path, picture_of(index, fspath(path), wrong, answer))
+
+
+def draw_space(carving: Carving, path: str | PathLike[str]) -> None:
+    """Draw the address space to scale: what each subnet has in use, its headroom, what is reserved, what is free.
+
+    Args:
+        carving: what `carve` answered.
+        path: an SVG or PNG file to write, by the ending of its name.
+
+    Raises:
+        QueryError: the name ends in neither .svg nor .png.
+        DocumentError: the place cannot be written to.
+
+    Example:
+        >>> archipelago.draw_space(archipelago.carve(["10.44.0.0/24"], {"crew": 20}), "space.gif")
+        Traceback (most recent call last):
+        archipelago.errors.QueryError: 'space.gif' ends in neither .svg nor .png; a picture is drawn as one of the two
+    """
+    from archipelago.files.disk import write_whole
+    from archipelago.views.draw import ending, painted
+    from archipelago.views.space import space_picture
+
+    write_whole(path, painted(space_picture(carving), ending(fspath(path))))
 
 
 def draw_matrix(

@@ -41,6 +41,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--pin", {"action": "append", "default": [], "metavar": "NAME=PREFIX", "help": "a subnet decided"}),
             ("--reserve", {"action": "append", "default": [], "metavar": "PREFIX", "help": "a block not to give out"}),
             ("--by-vlan-id", {"action": "store_true", "help": "make the VLAN id readable where it fits"}),
+            _written("an .svg or .png file: the space to scale", "FILE", required=False),
             JSON,
         ],
     ),
@@ -152,7 +153,15 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             JSON,
         ],
     ),
-    "draw": (verbs.draw, "draw the diagram", [NETWORK, _written("an .svg or .png file", "FILE")]),
+    "draw": (
+        verbs.draw,
+        "draw the diagram, with what is wrong marked where it stands",
+        [
+            NETWORK,
+            _written("an .svg or .png file", "FILE"),
+            ("--way", {"metavar": "FROM,TO", "help": "draw the way of a probe and of its answer, and where it stops"}),
+        ],
+    ),
     "schema": (
         verbs.schema,
         "print the JSON Schema of a document, for editors",
@@ -189,7 +198,7 @@ EXAMPLES: dict[str, list[str]] = {
     "export": ["network.yaml --as linux -o network.sh", "network.yaml --as csv -o addresses.csv"],
     "import": ["addresses.csv -o network.yaml", "addresses.csv --brief -o brief.yaml", "- -o -"],
     "rehearse": ["network.yaml", "network.yaml --from kiosk-a --seconds 60"],
-    "draw": ["network.yaml -o network.svg"],
+    "draw": ["network.yaml -o network.svg", "network.yaml -o way.svg --way purser,lamp"],
     "schema": ["network", "network -o archipelago-network.schema.json"],
     "completion": ["bash >> ~/.bashrc", "zsh >> ~/.zshrc", "fish > ~/.config/fish/completions/archipelago.fish"],
 }

@@ -61,6 +61,8 @@ def carve(words: Namespace) -> int:
         reserved=words.reserve,
         by_vlan_id=words.by_vlan_id,
     )
+    if words.output:
+        archipelago.draw_space(carving, words.output)
     if words.as_json:
         out.say_json(archipelago.to_json(carving))
         return 0
@@ -68,6 +70,9 @@ def carve(words: Namespace) -> int:
     out.say_tables([view.subnets(carving)])
     out.say()
     out.say_lines(view.picture(carving))
+    if words.output:
+        out.say()
+        out.say(f"drawn: {words.output}")
     return 0
 
 
@@ -299,7 +304,10 @@ def mend(words: Namespace) -> int:
 
 
 def draw(words: Namespace) -> int:
-    archipelago.draw(archipelago.read_network(words.network), words.output)
+    from archipelago.cli.words import two_ends
+
+    way = two_ends(words.way) if words.way else None
+    archipelago.draw(archipelago.read_network(words.network), words.output, way=way)
     out.say(f"drawn: {words.output}")
     return 0
 

@@ -57,6 +57,15 @@ def with_outside(knowledge: Knowledge, also: Sequence[Address] = ()) -> tuple[Ne
     return with_changes(network, hosts=hosts), tuple(added)
 
 
+def ways_outside(knowledge: Knowledge) -> Iterator[tuple[Node, Nic, Address]]:
+    """The ports that lead outside and are up, each with a neighbour beyond it."""
+    for node, nic in _edges(knowledge):
+        hops = (_hops(node, nic) if nic.up else None) or {}
+        hop = next((hops[address] for address in nic.addresses if hops.get(address) is not None), None)
+        if hop is not None:
+            yield node, nic, hop
+
+
 def _edges(knowledge: Knowledge) -> Iterator[tuple[Node, Nic]]:
     """Routed ports with an address that no cable and no host is plugged into."""
     for node in knowledge.devices.values():
@@ -67,10 +76,8 @@ def _edges(knowledge: Knowledge) -> Iterator[tuple[Node, Nic]]:
 
 def _beyond(knowledge: Knowledge, name: str, node: Node, nic: Nic, number: int) -> Host | None:
     """The host that stands for the outside at a port; None where no route leads there."""
-    device = node.written
-    assert isinstance(device, Device)
-    hops = {address: _hop(device, address) for address in reversed(nic.addresses)}
-    if next_hop_beyond(device, device.ports[nic.name]) is None and not any(hops.values()):
+    hops = _hops(node, nic)
+    if hops is None:
         return None
     addresses: list[InterfaceAddress] = []
     gateways: list[NextHop] = []
@@ -84,6 +91,16 @@ def _beyond(knowledge: Knowledge, name: str, node: Node, nic: Nic, number: int) 
             addresses += [InterfaceAddress(*far, WIDTHS[version]), InterfaceAddress(*hop, address.length)]
             gateways.append(NextHop(address.address))
     return Host(name, End(node.name, nic.name), tuple(addresses), tuple(gateways))
+
+
+def _hops(node: Node, nic: Nic) -> dict[InterfaceAddress, Address | None] | None:
+    """Who is beyond a port, by its own address; None where no route leads there."""
+    device = node.written
+    assert isinstance(device, Device)
+    hops = {address: _hop(device, address) for address in reversed(nic.addresses)}
+    if next_hop_beyond(device, device.ports[nic.name]) is None and not any(hops.values()):
+        return None
+    return hops
 
 
 def _hop(device: Device, address: InterfaceAddress) -> Address | None:

@@ -1,327 +1,399 @@
-"""Where everything goes in a diagram: routing devices above, switches below them, hosts at the bottom.
-
-All lengths are in points. Every box has a column range of its own, so nothing overlaps at any size.
-"""
+"""Where everything goes in a diagram: devices in rows, those that route above; cables run in lanes of their own between
+the rows, so that no card, no label and no two cables lie on each other. Lengths are in pixels."""
 
 from __future__ import annotations
 
-from collections import deque
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
-from archipelago.addressing.values import is_link_local
-from archipelago.diagnosis.places import sits_in, unplugged
-from archipelago.knowledge.devices import Node
-from archipelago.knowledge.domains import Domain
-from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.parts import Cable, End
-from archipelago.views.table import counted
+from archipelago.views.cards import Card, Content, Group, Link, Row
+from archipelago.views.shapes import SIZE, text_width
 
-CHARACTER = 5.6
-"""Width of a character of the diagram's text."""
-LINE = 12.0
-GAP = 16.0
-TOP = 78.0
-ROW_GAP = 58.0
-SPINE = 10.0
-"""Room to the left of a stack of panels for the line that joins them."""
-MOST_PANELS = 200
-"""The most VLANs whose hosts are drawn at one device."""
-MOST_LINES = 12
-"""More lines than this in one box are folded into a count."""
+MARGIN = 12.0
+GAP = 18.0
+"""Between two cards of a row, at least."""
+WIDTH = 1256.0
+"""The sheet is so wide at least."""
+MOST = 1360.0
+"""A row of cards is so wide at most; wider only for a card that is."""
+STEP = 14.0
+"""From one line of text to the next."""
+HEAD = 22.0
+"""The head of a card, with the device's name."""
+PADDING = 7.0
+CHIP = 16.0
+"""Room for a VLAN's pattern before a line."""
+CELL = 7.0
+"""Between two columns of a card."""
+LANE = 17.0
+"""From one lane to the next."""
+TAB = 13.0
+"""The height of a port's name at the edge of a card."""
+TOP = 54.0
+"""The room for the title."""
+LABEL = 9.5
+"""The height of the letters of a cable's label."""
+HIGHEST = 18
+"""Hosts of a card stand in several columns once a column has more lines than this."""
 
 
 @dataclass(slots=True)
-class Box:
-    """A rectangle with a heading and lines of text. `vlan` colours it; `kind` gives it its shape."""
+class Column:
+    """Lines of a card below each other, and how far its cells are from its left edge."""
 
-    kind: str
-    heading: str
-    texts: list[str]
-    vlan: int | None = None
+    lines: list[Row | Group]
+    cells: list[float]
+    x: float = 0.0
+    width: float = 0.0
+
+
+@dataclass(slots=True)
+class Placed:
+    """A card with its place. `rows_height` is the height of its interfaces' part."""
+
+    card: Card
+    table: Column
+    columns: list[Column]
     x: float = 0.0
     y: float = 0.0
     width: float = 0.0
     height: float = 0.0
 
-    def measure(self) -> None:
-        longest = max(len(text) for text in (*self.texts, self.heading + "  "))
-        self.width = max(longest * CHARACTER + 18, 76.0)
-        self.height = LINE * (len(self.texts) + 1) + 12
+
+@dataclass(slots=True)
+class Tab:
+    """The name of a port at the upper or the lower edge of its card, in the middle of where its cable ends."""
+
+    port: str
+    box: Placed
+    below: bool
+    x: float
+
+    @property
+    def edge(self) -> float:
+        """The height at which the cable ends."""
+        return self.box.y + self.box.height if self.below else self.box.y
+
+    @property
+    def base_line(self) -> float:
+        """The height of the port's name."""
+        return self.edge + 10 if self.below else self.edge - 3
 
 
 @dataclass(slots=True)
-class Line:
-    """A cable from the bottom of one box to the top of another, with a label beside its lower end. One with a `mark`
-    is in no tree: it runs dashed between the two, and a note tells what it is. One to a stack of panels ends at the
-    stack's side."""
+class Wire:
+    """A cable with its way over the sheet, from port to port, and the place of its label."""
 
-    upper: Box
-    lower: Box
-    label: str
-    live: bool
-    mark: int = 0
-    stack: bool = False
+    link: Link
+    points: list[tuple[float, float]] = field(default_factory=list)
+    label: tuple[float, float] = (0.0, 0.0)
 
 
 @dataclass(slots=True)
 class Sheet:
-    """The whole diagram."""
+    """The whole diagram, placed; `bottom` is where the last row ends."""
 
-    title: str
-    subtitle: str = ""
-    boxes: list[Box] = field(default_factory=list)
-    lines: list[Line] = field(default_factory=list)
-    vlans: list[tuple[int, str]] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
-    width: float = 0.0
-    height: float = 0.0
+    content: Content
+    cards: list[Placed]
+    wires: list[Wire]
+    tabs: list[Tab]
+    width: float
+    bottom: float
+
+
+def lay_out(content: Content) -> Sheet:
+    """Place every card and every cable."""
+    placed = {name: _measured(card, content) for name, card in content.cards.items()}
+    ends: dict[str, float] = dict.fromkeys(placed, 0.0)
+    for link in content.links:
+        for end in (link.a, link.b):
+            if end is not None:
+                ends[end.device] += _tab_width(end.port)
+    for name, box in placed.items():
+        box.width = max(box.width, ends[name] + 2 * PADDING)
+    near = _neighbours(content.links)
+    rows = _rows(placed, near)
+    width = max([WIDTH, *(sum(box.width + GAP for box in row) - GAP for row in rows)])
+    _columns(rows, near, width)
+    wires, channels, tabs = _Wiring(rows, content.links, width).run()
+    bottom = _heights(rows, channels, wires, tabs)
+    far = [x for wire in wires for x, _ in wire.points] + [box.x + box.width for box in placed.values()]
+    right = max([480.0, *far])
+    return Sheet(content, list(placed.values()), wires, list(tabs.values()), right + MARGIN, bottom)
+
+
+def _tab_width(port: str) -> float:
+    return text_width(port, LABEL) + 6
+
+
+def _neighbours(links: Iterable[Link]) -> dict[str, list[str]]:
+    near: dict[str, list[str]] = {}
+    for link in links:
+        if link.b is not None:
+            near.setdefault(link.a.device, []).append(link.b.device)
+            near.setdefault(link.b.device, []).append(link.a.device)
+    return near
+
+
+def _measured(card: Card, content: Content) -> Placed:
+    """A card with its size, its hosts in as many columns as keep it from getting high."""
+    table = _column(list(card.rows))
+    lines: list[Row | Group] = []
+    for group in card.groups:
+        lines += [group, *group.rows]
+    count = max(1, round((len(lines) / HIGHEST) ** 0.6)) if len(lines) > HIGHEST else 1
+    most = -(-len(lines) // count)
+    columns: list[Column] = []
+    while lines:
+        cut = most
+        while cut < len(lines) and cut < most + 6 and not isinstance(lines[cut], Group):
+            cut += 1  # hosts of one VLAN stay together where that costs little
+        columns.append(_column(lines[:cut]))
+        lines = lines[cut:]
+    head = text_width(card.name, 12.5, bold=True) + 10 + text_width(card.heading + _marks(card.marks))
+    head = max(head, text_width(card.stops, SIZE, bold=True))
+    x = PADDING
+    for column in columns:
+        column.x = x
+        x += column.width + 2 * CELL
+    table.x = PADDING
+    width = max(head, table.width, x - PADDING - 2 * CELL) + 2 * PADDING
+    below = max((len(column.lines) for column in columns), default=0)
+    height = HEAD + STEP * (len(table.lines) + below + bool(card.stops)) + PADDING + (6 if below else 0)
+    return Placed(card, table, columns, width=width, height=height)
+
+
+def _column(lines: list[Row | Group]) -> Column:
+    rows = [line for line in lines if isinstance(line, Row) and len(line.cells) > 1]
+    count = max((len(row.cells) for row in rows), default=0)
+    cells, x = [], CHIP
+    for at in range(count):
+        cells.append(x)
+        wide = max(text_width(row.cells[at], SIZE, row.bold or bool(row.marks)) for row in rows)
+        x += wide + CELL if wide else 0.0
+    marks = max((text_width(_marks(row.marks), SIZE, bold=True) for row in rows), default=0.0)
+    alone = [text_width(line.heading, bold=True) for line in lines if isinstance(line, Group)]
+    alone += [text_width(line.cells[0]) for line in lines if isinstance(line, Row) and len(line.cells) == 1]
+    width = max([x - CELL + marks, *(CHIP + wide for wide in alone)]) if lines else 0.0
+    return Column(lines, cells, width=width)
+
+
+def _marks(marks: Sequence[int]) -> str:
+    return "".join(f" [{number}]" for number in marks)
+
+
+def _rows(placed: dict[str, Placed], near: dict[str, list[str]]) -> list[list[Placed]]:
+    """Cards by depth, each depth in as many rows as it needs; the cards of a row in the order of their neighbours
+    above."""
+    depths: dict[int, list[str]] = {}
+    for name, box in placed.items():
+        depths.setdefault(box.card.depth, []).append(name)
+    order: dict[str, float] = {}
+    rows: list[list[Placed]] = []
+    for depth in sorted(depths):
+        names = depths[depth]
+        wish = {name: _mean([order[far] for far in near.get(name, ()) if far in order], len(order)) for name in names}
+        row: list[Placed] = []
+        for name in sorted(names, key=lambda name: wish[name]):
+            order[name] = wish[name] if depth else float(len(order))
+            box = placed[name]
+            if row and sum(other.width + GAP for other in row) + box.width > MOST:
+                rows.append(row)
+                row = []
+            row.append(box)
+        rows.append(row)
+    return rows
+
+
+def _mean(values: Sequence[float], otherwise: float) -> float:
+    return sum(values) / len(values) if values else otherwise
+
+
+def _columns(rows: list[list[Placed]], near: dict[str, list[str]], width: float) -> None:
+    """Where each card of each row begins: below its neighbours where there is room."""
+    middle: dict[str, float] = {}
+    for row in rows:
+        spare = width - sum(box.width for box in row)
+        gap = min(max(GAP, spare / (len(row) + 1)), 90.0)
+        wishes = [_mean([middle[far] for far in near.get(box.card.name, ()) if far in middle], -1.0) for box in row]
+        if all(wish < 0 for wish in wishes):
+            x = MARGIN
+            for box in row:
+                box.x = x
+                x += box.width + gap
+        else:
+            x = MARGIN
+            for box, wish in zip(row, wishes, strict=True):
+                box.x = max(x, wish - box.width / 2)
+                x = box.x + box.width + GAP
+            limit = MARGIN + width
+            for box in reversed(row):
+                box.x = max(min(box.x, limit - box.width), MARGIN)
+                limit = box.x - GAP
+        for box in row:
+            middle[box.card.name] = box.x + box.width / 2
 
 
 @dataclass(slots=True)
-class _Branch:
-    box: Box
-    row: int
-    panels: list[Box] = field(default_factory=list)
-    children: list[_Branch] = field(default_factory=list)
-    label: str = ""
-    live: bool = True
-    width: float = 0.0
+class _Run:
+    """The part of a wire that lies in the room above a row: from one place to another, and room for the label."""
+
+    wire: int
+    channel: int
+    start: float
+    end: float
+    label: float = 0.0
+    lane: int = 0
+
+    @property
+    def extent(self) -> tuple[float, float]:
+        """What nothing else in its lane may touch."""
+        low, high = min(self.start, self.end), max(self.start, self.end)
+        centre = (low + high) / 2
+        return min(low, centre - self.label / 2) - 8, max(high, centre + self.label / 2) + 8
 
 
-def lay_out(index: NetworkIndex) -> Sheet:
-    """Place every device and host."""
-    network = index.network
-    kinds = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}
-    counts = [(sum(device.kind == kind for device in network.devices.values()), name) for kind, name in kinds.items()]
-    counts += [(len(network.vlans), "VLAN"), (len(network.hosts), "host")]
-    texts = [counted(count, noun).replace("switchs", "switches") for count, noun in counts if count]
-    sheet = Sheet(network.title or "network", ", ".join(texts))
-    sheet.vlans = [(number, name) for name, number in network.vlans.items()]
-    branches, others = _trees(index)
-    _panels(index, branches)
-    for branch in branches.values():
-        branch.box.measure()
-        branch.box.width = max(branch.box.width, len(branch.label) * CHARACTER + 12)
-        for panel in branch.panels:
-            panel.measure()
-    children = {id(child) for branch in branches.values() for child in branch.children}
-    roots = [branch for branch in branches.values() if id(branch) not in children]
-    rows = _rows(list(branches.values()))
-    left = GAP
-    for root in roots:
-        _measure(root)
-        _place(root, left, rows, sheet)
-        left += root.width + GAP
-    for mark, cable in enumerate(others, 1):
-        a, b = branches[cable.a.device].box, branches[cable.b.device].box
-        live = index.knowledge.links[cable.a].carrier
-        sheet.lines.append(Line(a, b, "", live, mark=mark))
-        sheet.notes.append(f"dashed line {mark}: {cable} ({_cable_text(index, cable)})")
-    sheet.width = max(left, 360.0)
-    sheet.height = (
-        max(box.y + box.height for box in sheet.boxes) + GAP + LINE * (len(sheet.notes) + 1) if sheet.boxes else 80.0
-    )
-    return sheet
+class _Wiring:
+    """Finds a way for every cable: out of the edge of a card, along a lane, into the edge of another."""
+
+    def __init__(self, rows: list[list[Placed]], links: Sequence[Link], width: float) -> None:
+        self.links = links
+        self.rows = rows
+        self.row_of = {box.card.name: number for number, row in enumerate(rows) for box in row}
+        self.boxes = {box.card.name: box for row in rows for box in row}
+        self.right = MARGIN + width
+        self.tabs: dict[tuple[int, int], Tab] = {}
+        self.used: dict[int, list[float]] = {}
+
+    def run(self) -> tuple[list[Wire], list[list[_Run]], dict[tuple[int, int], Tab]]:
+        """The wires without heights yet, what runs in each channel, and the names of ports."""
+        self._ports()
+        channels: list[list[_Run]] = [[] for _ in range(len(self.rows) + 1)]
+        wires = [Wire(link) for link in self.links]
+        for number, link in enumerate(self.links):
+            label = text_width(label_of(link), LABEL) + 8
+            a = self.tabs[number, 0].x
+            upper, lower = self._ends(link)
+            if link.b is None:
+                channels[upper].append(_Run(number, upper, a, a, label))
+            elif lower - upper <= 1:
+                channels[lower].append(_Run(number, lower, a, self.tabs[number, 1].x, label))
+            else:
+                first, last = self._in_order(number, link)
+                x = self._passage(upper, lower, (first + last) / 2)
+                channels[upper + 1].append(_Run(number, upper + 1, first, x, label))
+                channels[lower].append(_Run(number, lower, x, last))
+        for channel in channels:
+            _share_lanes(channel)
+        return wires, channels, self.tabs
+
+    def _ends(self, link: Link) -> tuple[int, int]:
+        a = self.row_of[link.a.device]
+        b = self.row_of[link.b.device] if link.b is not None else a
+        return min(a, b), max(a, b)
+
+    def _passage(self, upper: int, lower: int, wanted: float) -> float:
+        """Where a cable can pass the rows between two: in a gap of all of them, or beside them, near where it would
+        like to."""
+        between = range(upper + 1, lower)
+        taken = sorted((box.x - 5, box.x + box.width + 5) for row in between for box in self.rows[row])
+        channels = range(upper + 1, lower + 1)
+        taken += [(x - 5, x + 5) for channel in channels for x in self.used.get(channel, ())]
+        free, low = [], MARGIN / 2
+        for start, end in sorted(taken):
+            if start > low:
+                free.append((low, start))
+            low = max(low, end)
+        free.append((low, max(low, self.right) + 1000.0))
+        x = min((min(max(wanted, start), end) for start, end in free), key=lambda x: abs(x - wanted))
+        for channel in channels:
+            self.used.setdefault(channel, []).append(x)
+        return x
+
+    def _in_order(self, number: int, link: Link) -> tuple[float, float]:
+        """The places of the upper and of the lower end."""
+        assert link.b is not None
+        a, b = self.tabs[number, 0].x, self.tabs[number, 1].x
+        return (a, b) if self.row_of[link.a.device] <= self.row_of[link.b.device] else (b, a)
+
+    def _ports(self) -> None:
+        """Spread the ports of each card over its upper and lower edge, in the order of where they lead."""
+        edges: dict[tuple[str, bool], list[tuple[float, int, int, str]]] = {}
+        for number, link in enumerate(self.links):
+            for side, (here, there) in enumerate(((link.a, link.b), (link.b, link.a))):
+                if here is None:
+                    continue
+                below = there is not None and self.row_of[there.device] > self.row_of[here.device]
+                far = self.right if there is None else self._middle(there.device)
+                edges.setdefault((here.device, below), []).append((far, number, side, here.port))
+        for (name, below), ends in sorted(edges.items(), key=lambda item: (self.row_of[item[0][0]], item[0][1])):
+            box = self.boxes[name]
+            channel = self.row_of[name] + below
+            step = (box.width - 2 * PADDING) / len(ends)
+            for at, (_, number, side, port) in enumerate(sorted(ends)):
+                x = box.x + PADDING + step * (at + 0.5)
+                while any(abs(x - other) < 4 for other in self.used.setdefault(channel, [])):
+                    x += 4.5  # two cables must not lie on each other
+                self.used[channel].append(x)
+                self.tabs[number, side] = Tab(port, box, below, x)
+
+    def _middle(self, name: str) -> float:
+        box = self.boxes[name]
+        return box.x + box.width / 2
 
 
-def _trees(index: NetworkIndex) -> tuple[dict[str, _Branch], list[Cable]]:
-    """Devices as trees below the routing ones, and the cables that are in no tree."""
-    network = index.network
-    near: dict[str, list[Cable]] = {name: [] for name in network.devices}
-    for cable in network.cables:
-        near[cable.a.device].append(cable)
-        near[cable.b.device].append(cable)
-    routing = [name for name, node in index.knowledge.nodes.items() if _is_routing(node)]
-    branches: dict[str, _Branch] = {}
-    used: set[int] = set()
-    queue: deque[str] = deque()
-    for name in routing:
-        branches[name] = _Branch(_device_box(index, name), 0)
-        queue.append(name)
-    pending = deque(name for name in network.devices if name not in branches)
-    while queue or pending:
-        if not queue:
-            name = pending.popleft()
-            if name in branches:
-                continue
-            branches[name] = _Branch(_device_box(index, name), 1 if routing else 0)
-            queue.append(name)
-        name = queue.popleft()
-        for cable in near[name]:
-            far = cable.b.device if cable.a.device == name else cable.a.device
-            if far not in branches:
-                used.add(id(cable))
-                here, there = (cable.a, cable.b) if cable.a.device == name else (cable.b, cable.a)
-                label = f"{here.port} to {there.port}: {_cable_text(index, cable)}"
-                live = index.knowledge.links[cable.a].carrier
-                child = _Branch(_device_box(index, far), branches[name].row + 1, label=label, live=live)
-                branches[name].children.append(child)
-                branches[far] = child
-                queue.append(far)
-    return branches, [cable for cable in network.cables if id(cable) not in used]
+def label_of(link: Link) -> str:
+    """What stands beside a cable."""
+    legs = "".join(f", {direction} {number}" for direction, number in link.legs)
+    return f"{link.label}{legs}{_marks(link.marks)}"
 
 
-def _is_routing(node: Node) -> bool:
-    return node.kind == "router" or (node.kind == "l3switch" and bool(node.forwards))
+def _share_lanes(channel: list[_Run]) -> None:
+    """Give each run the first lane in which it touches nothing."""
+    lanes: list[float] = []
+    for run in sorted(channel, key=lambda run: run.extent):
+        low, high = run.extent
+        lane = next((at for at, end in enumerate(lanes) if end <= low), len(lanes))
+        lanes[lane : lane + 1] = [high]
+        run.lane = lane
 
 
-def _device_box(index: NetworkIndex, name: str) -> Box:
-    node = index.knowledge.nodes[name]
-    device = index.network.devices[name]
-    texts = []
-    for nic in node.nics.values():
-        if nic.addresses:
-            vlan = f" {index.vlan_name(nic.vlan)}" if nic.vlan is not None else ""
-            addresses = ", ".join(str(address) for address in nic.addresses)
-            beyond = nic.up and unplugged(index, node, nic)
-            state = " - outside" if beyond else "" if nic.up else " - not cabled" if nic.uncabled else " - DOWN"
-            texts.append(f"{nic.name}{vlan}: {addresses}{state}")
-    kind = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}[device.kind]
-    off = " - OFF" if device.off else ""
-    return Box(device.kind, f"{name} ({kind}){off}", _cut(texts, "interface"))
+def _heights(
+    rows: list[list[Placed]], channels: list[list[_Run]], wires: list[Wire], tabs: dict[tuple[int, int], Tab]
+) -> float:
+    """Set the height of everything, from above; where the last card ends."""
+    y = TOP
+    tops: list[float] = []
+    for row, channel in zip(rows, channels, strict=False):
+        lanes = max((run.lane for run in channel), default=-1) + 1
+        tops.append(y + TAB + 4)
+        y += lanes * LANE + (2 * TAB + 8 if lanes else GAP / 2)
+        for box in row:
+            box.y = y
+        y += max(box.height for box in row)
+    parts: dict[int, list[tuple[_Run, float]]] = {}
+    for number, channel in enumerate(channels):
+        for run in channel:
+            parts.setdefault(run.wire, []).append((run, tops[number] + LANE * (run.lane + 0.5)))
+    for number, runs in parts.items():
+        _draw(wires[number], runs, [tabs[number, side] for side in (0, 1) if (number, side) in tabs])
+    return y
 
 
-def _cut(texts: list[str], noun: str) -> list[str]:
-    if len(texts) <= MOST_LINES:
-        return texts
-    return [*texts[: MOST_LINES - 1], f"and {counted(len(texts) - MOST_LINES + 1, 'more ' + noun)}"]
+def _draw(wire: Wire, runs: list[tuple[_Run, float]], tabs: Sequence[Tab]) -> None:
+    """The points of a wire and the middle of its label."""
+    first, lane = runs[0]
+    wire.label = ((first.start + first.end) / 2, lane + 3.5)
+    upper, *others = sorted(((tab.x, tab.edge) for tab in tabs), key=lambda end: end[1])
+    wire.points = [upper, (upper[0], lane)]
+    for lower in others:
+        if len(runs) > 1:
+            last, second = runs[1]
+            wire.points += [(first.end, lane), (last.start, second), (lower[0], second), lower]
+        else:
+            wire.points += [(lower[0], lane), lower]
 
 
-def _cable_text(index: NetworkIndex, cable: Cable) -> str:
-    if cable.off:
-        return "off"
-    here = index.knowledge.attachment_at(cable.a)
-    there = index.knowledge.attachment_at(cable.b)
-    if not index.knowledge.links[cable.a].carrier:
-        return "down"
-    if (
-        not here.switched
-        and not there.switched
-        and not any(nic.kind == "subinterface" for nic in index.knowledge.nodes[cable.a.device].nics_on(here.name))
-    ):
-        return "routed"
-    shared = set(_tags(index, cable.a)) & set(_tags(index, cable.b))
-    return counted(len(shared), "VLAN")
-
-
-def _tags(index: NetworkIndex, end: End) -> list[int]:
-    attachment = index.knowledge.attachment_at(end)
-    if attachment.switched:
-        return list(attachment.vlans)
-    return [nic.vlan for nic in index.knowledge.nodes[end.device].nics_on(attachment.name) if nic.vlan is not None]
-
-
-def _panels(index: NetworkIndex, branches: dict[str, _Branch]) -> None:
-    """One panel for the hosts of each VLAN behind each device; it tells which segment of the VLAN it is."""
-    groups: dict[tuple[str, int | None, Domain | None], list[str]] = {}
-    for host in index.network.hosts.values():
-        node = index.knowledge.nodes[host.name]
-        nic = next(iter(node.nics.values()))
-        vlan = sits_in(index, node, nic)
-        segment = index.domains.of((host.name, nic.name))
-        groups.setdefault((host.at.device, vlan, segment), []).append(host.name)
-    segments: dict[int | None, list[Domain | None]] = {}
-    for _, vlan, segment in groups:
-        if segment not in segments.setdefault(vlan, []):
-            segments[vlan].append(segment)
-    panels: dict[str, list[Box]] = {device: [] for device, _, _ in groups}
-    for (device, vlan, segment), names in groups.items():
-        heading = index.vlan_name(vlan) if vlan is not None else "no VLAN"
-        if segment is None:
-            heading += " - no carrier"
-        elif len([member for member in segments[vlan] if member is not None]) > 1:
-            numbered = [member for member in segments[vlan] if member is not None]
-            heading += f" - segment {numbered.index(segment) + 1} of {len(numbered)}"
-        texts = _subnets(index, names)
-        width = max(len(name) for name in names)
-        for name in names:
-            host = index.network.hosts[name]
-            address = str(host.addresses[0].address) if host.addresses else "no address"
-            also = " + auto" if host.auto else ""
-            texts.append(f"{name:<{width}}  {address}{also}" + (" - OFF" if host.off else ""))
-        panels[device].append(Box("hosts", heading, _cut(texts, "host"), vlan))
-    for device, boxes in panels.items():
-        more = boxes[MOST_PANELS:]
-        branches[device].panels += boxes[: len(boxes) - len(more)]
-        if more:
-            listed = ", ".join(box.heading for box in (*more[:3], more[-1]))
-            branches[device].panels.append(Box("hosts", f"and {counted(len(more), 'more VLAN')}", [f"{listed}, ..."]))
-
-
-def _subnets(index: NetworkIndex, names: list[str]) -> list[str]:
-    """A line for each family: the one subnet of its hosts, or how many there are."""
-    lines = []
-    for version in (4, 6):
-        addresses = [
-            address for name in names for address in index.network.hosts[name].addresses if address.version == version
-        ]
-        prefixes = sorted({address.prefix for address in addresses if not is_link_local(address)})
-        if prefixes:
-            lines.append(str(prefixes[0]) if len(prefixes) == 1 else f"{len(prefixes)} IPv{version} subnets")
-    return lines or ["no subnet"]
-
-
-def _rows(branches: list[_Branch]) -> tuple[list[float], float]:
-    """The top of each row of devices, and that of the row of hosts."""
-    heights: dict[int, float] = {}
-    for branch in branches:
-        heights[branch.row] = max(heights.get(branch.row, 0.0), branch.box.height)
-    tops, y = [], TOP
-    for row in range(max(heights, default=0) + 1):
-        tops.append(y)
-        y += heights.get(row, 0.0) + ROW_GAP
-    return tops, y - ROW_GAP / 2
-
-
-def _measure(root: _Branch) -> None:
-    """The width of each branch below a root, the lowest first. A chain of switches may be longer than the stack of
-    calls that Python allows, so nothing here calls itself."""
-    order = [root]
-    for branch in order:  # which grows while it is walked
-        order += branch.children
-    for branch in reversed(order):
-        below = sum(map(_stack_width, _stacks(branch.panels))) + sum(child.width + GAP for child in branch.children)
-        branch.width = max(branch.box.width, below - GAP if below else 0.0)
-
-
-def _stacks(panels: list[Box]) -> list[list[Box]]:
-    """Panels in columns of about the same height, so that a device with many VLANs stays narrow."""
-    if not panels:
-        return []
-    columns = max(1, round((len(panels) * 0.7) ** 0.5))
-    rows = -(-len(panels) // columns)
-    return [panels[start : start + rows] for start in range(0, len(panels), rows)]
-
-
-def _stack_width(stack: list[Box]) -> float:
-    return max(panel.width for panel in stack) + GAP + SPINE
-
-
-def _place(root: _Branch, left: float, rows: tuple[list[float], float], sheet: Sheet) -> None:
-    """Every box below a root, and the lines between them."""
-    tops, bottom = rows
-    pending = [(root, left)]
-    while pending:
-        branch, left = pending.pop()
-        branch.box.x = left + (branch.width - branch.box.width) / 2
-        branch.box.y = tops[branch.row]
-        sheet.boxes.append(branch.box)
-        stacks = _stacks(branch.panels)
-        below = sum(map(_stack_width, stacks)) + sum(child.width + GAP for child in branch.children) - GAP
-        x = left + max(0.0, (branch.width - below) / 2)
-        for stack in stacks:
-            _place_stack(branch, stack, x, bottom, sheet)
-            x += _stack_width(stack)
-        for child in branch.children:
-            pending.append((child, x))
-            sheet.lines.append(Line(branch.box, child.box, child.label, child.live))
-            x += child.width + GAP
-
-
-def _place_stack(branch: _Branch, stack: list[Box], x: float, y: float, sheet: Sheet) -> None:
-    width = max(panel.width for panel in stack)
-    for panel in stack:
-        panel.x, panel.y, panel.width = x + SPINE, y, width
-        y += panel.height + GAP / 2
-        sheet.boxes.append(panel)
-        sheet.lines.append(Line(branch.box, panel, "", True, stack=True))
+def overlaps(a: Placed, b: Placed) -> bool:
+    """Whether two cards lie on each other."""
+    return a.x < b.x + b.width and b.x < a.x + a.width and a.y < b.y + b.height and b.y < a.y + a.height

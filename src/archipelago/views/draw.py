@@ -1,170 +1,229 @@
-"""A diagram as the bytes of an SVG or PNG file."""
+"""A network as a picture: an SVG or PNG file, or into given axes."""
 
 from __future__ import annotations
 
-from io import BytesIO
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
-from archipelago.errors import QueryError, printable
-from archipelago.knowledge.index import index_network
-from archipelago.model.network import Network
-from archipelago.views.diagram import LINE, SPINE, Box, Line, Sheet, lay_out
+from archipelago.errors import QueryError
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Finding
+from archipelago.simulation.reach import ReachResult
+from archipelago.views.cards import Group, Row, content_of
+from archipelago.views.diagram import (
+    CHIP,
+    HEAD,
+    LABEL,
+    MARGIN,
+    PADDING,
+    STEP,
+    Column,
+    Placed,
+    Sheet,
+    Wire,
+    label_of,
+    lay_out,
+)
+from archipelago.views.shapes import (
+    FAINT,
+    INK,
+    SIZE,
+    WRONG,
+    Line,
+    Pattern,
+    Picture,
+    Rectangle,
+    Shape,
+    Text,
+    pattern,
+    text_width,
+)
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-_PALETTE = (
-    "#cfe6dc",
-    "#f6dcb4",
-    "#d6d9f0",
-    "#f2cfd0",
-    "#dbe8b6",
-    "#c9e3ee",
-    "#ead3ea",
-    "#e6ddcf",
-    "#bfdcd0",
-    "#f0e3a8",
-)
-_DEVICES = {"router": "#1f4e5f", "l3switch": "#2f6f64", "switch": "#55626b"}
+EDGES = {"router": "#1f4e5f", "l3switch": "#2f6f64", "switch": "#55626b"}
+HEADS = {"router": "#e3eef1", "l3switch": "#e2f0ec", "switch": "#eef0f1"}
+WAY = {"out": "#2b6cb0", "back": "#b7791f"}
+"""The two directions of a way; the labels of its cables say which is which."""
+ASIDE = 440.0
+"""Notes stand beside the lower rows where so much room is there."""
+NONE = Pattern("#e8e8e8")
+"""What is in no VLAN."""
 
 
-def picture_of(network: Network, name: str) -> bytes:
+def picture_of(
+    index: NetworkIndex, name: str, findings: Sequence[Finding] = (), way: ReachResult | None = None
+) -> bytes:
     """Draw a network; the ending of `name` (.svg or .png) says as what.
 
     Raises:
         QueryError: another ending.
     """
+    kind = ending(name)
+    return painted(diagram(index, findings, way), kind)
+
+
+def draw_into(index: NetworkIndex, axes: Axes, findings: Sequence[Finding], way: ReachResult | None) -> None:
+    """Draw a network into given Matplotlib axes."""
+    from archipelago.views.plot import paint
+
+    paint(axes, diagram(index, findings, way))
+
+
+def ending(name: str) -> str:
+    """What kind of picture a file is by its name: svg or png.
+
+    Raises:
+        QueryError: neither.
+    """
     kind = name.rpartition(".")[2].lower()
     if kind not in ("svg", "png"):
-        raise QueryError(f"'{name}' ends in neither .svg nor .png; a diagram is drawn as one of the two")
-    return render(lay_out(index_network(network)), kind)
+        raise QueryError(f"'{name}' ends in neither .svg nor .png; a picture is drawn as one of the two")
+    return kind
 
 
-def draw_into(network: Network, axes: Axes) -> None:
-    """Draw a network into given Matplotlib axes."""
-    _fill(axes, lay_out(index_network(network)))
+def painted(picture: Picture, kind: str) -> bytes:
+    """The bytes of a picture as that kind of file."""
+    if kind == "svg":
+        from archipelago.views.svg import svg
+
+        return svg(picture).encode()
+    from archipelago.views.plot import png
+
+    return png(picture)
 
 
-def render(sheet: Sheet, kind: str) -> bytes:
-    """A laid-out sheet as the bytes of a file. One point of the layout is one point of the page; what is set up for
-    Matplotlib elsewhere plays no part."""
-    import matplotlib
+def diagram(index: NetworkIndex, findings: Sequence[Finding] = (), way: ReachResult | None = None) -> Picture:
+    """The diagram of a network.
 
-    with matplotlib.rc_context():
-        matplotlib.rcdefaults()
-        settings: Any = {"svg.fonttype": "none", "svg.hashsalt": "archipelago", "font.family": "DejaVu Sans"}
-        matplotlib.rcParams.update(settings)
-        from matplotlib.backends.backend_agg import FigureCanvasAgg
-        from matplotlib.figure import Figure
-
-        figure = Figure(figsize=(sheet.width / 72, sheet.height / 72))
-        FigureCanvasAgg(figure)
-        _fill(figure.add_axes((0.0, 0.0, 1.0, 1.0)), sheet)
-        buffer = BytesIO()
-        resolution = min(144.0, 72 * 12000 / max(sheet.width, sheet.height))
-        metadata = {"Date": None} if kind == "svg" else None
-        figure.savefig(buffer, format=kind, dpi=resolution, facecolor="white", metadata=metadata)
-        return buffer.getvalue()
-
-
-def _fill(axes: Any, sheet: Sheet) -> None:
-    axes.set_xlim(0, sheet.width)
-    axes.set_ylim(sheet.height, 0)
-    axes.axis("off")
-    axes.text(16, 24, _quoted(sheet.title), fontsize=14, weight="bold", color="#1f2d33")
-    axes.text(16, 40, _quoted(sheet.subtitle), fontsize=9, color="#55626b")
-    numbers = {vlan: index for index, (vlan, _) in enumerate(sheet.vlans)}
-    for line in sheet.lines:
-        _line(axes, line)
-    for box in sheet.boxes:
-        _box(axes, box, numbers)
-    for index, note in enumerate(sheet.notes):
-        axes.text(16, sheet.height - LINE * (len(sheet.notes) - index), _quoted(note), fontsize=8, color="#444444")
+    Args:
+        index: the network.
+        findings: what is wrong, worst first; each is marked where it stands and told below.
+        way: an answer whose way is drawn.
+    """
+    content = content_of(index, findings, way)
+    sheet = lay_out(content)
+    described = ". ".join([content.subtitle, *(text for text, _ in content.notes)])
+    picture = Picture(content.title, described, sheet.width)
+    picture.shapes += [Text(MARGIN, 26, content.title, 17, bold=True), Text(MARGIN, 43, content.subtitle, SIZE, FAINT)]
+    for wire in sheet.wires:
+        picture.shapes += _way(wire)
+    picture.shapes += [_line(wire) for wire in sheet.wires]
+    patterns = {vlan: pattern(number) for number, vlan in enumerate(content.vlans)}
+    for box in sheet.cards:
+        picture.shapes += _card(box, patterns)
+    picture.shapes += [Text(tab.x, tab.base_line, tab.port, LABEL, anchor="middle", ground=True) for tab in sheet.tabs]
+    picture.shapes += [_label(wire) for wire in sheet.wires]
+    x, y = _free_corner(sheet)
+    for text, wrong in content.notes:
+        for line in _wrapped(text, sheet.width - MARGIN - x):
+            picture.shapes.append(Text(x, y, line, SIZE, WRONG if wrong else INK))
+            y += STEP + 1
+        y += 3
+    picture.height = max(y, sheet.bottom) + MARGIN
+    return picture
 
 
-def _quoted(text: str) -> str:
-    """Text that Matplotlib shows as it is: a pair of dollar signs would start a formula; what XML does not allow is
-    shown as an escape."""
-    return printable(text).replace("$", r"\$")
+def _free_corner(sheet: Sheet) -> tuple[float, float]:
+    """Where the notes begin: right of the lower rows where there is room, else below everything."""
+    best = MARGIN, sheet.bottom + 24
+    for top in sorted({box.y for box in sheet.cards}, reverse=True):
+        right = max(box.x + box.width for box in sheet.cards if box.y + box.height > top)
+        right = max([right, *(x for wire in sheet.wires for x, y in wire.points if y >= top - 8)])
+        if sheet.width - right < ASIDE:
+            break
+        best = right + 2 * MARGIN, top + 12
+    return best
 
 
-def _line(axes: Any, line: Line) -> None:
-    a, b = line.upper, line.lower
-    colour = "#6b7a80" if line.live else "#b03a2e"
-    x1, x2 = a.x + a.width / 2, b.x + b.width / 2
-    if line.mark:
-        # Above both boxes and spread out, so that no two dashed lines lie on each other.
-        spread = (line.mark % 5 - 2) * 11
-        bend = min(a.y, b.y) - 8 - (line.mark - 1) % 4 * 6
-        xs = [x1 + spread, x1 + spread, x2 + spread, x2 + spread]
-        axes.plot(xs, [a.y, bend, bend, b.y], color=colour, lw=1.1, ls=(0, (4, 3)), zorder=1)
-        axes.text(
-            (xs[0] + xs[2]) / 2,
-            bend,
-            str(line.mark),
-            fontsize=7.5,
-            ha="center",
-            va="center",
-            color=colour,
-            zorder=3,
-            bbox={"facecolor": "white", "edgecolor": colour, "pad": 1.2, "lw": 0.6},
-        )
+def _line(wire: Wire) -> Line:
+    if wire.link.live:
+        return Line(tuple(wire.points), FAINT, 1.4)
+    return Line(tuple(wire.points), WRONG, 1.4, broken=True)
+
+
+def _way(wire: Wire) -> Iterator[Line]:
+    """A broad line below a cable for each direction that it carries."""
+    for number, direction in enumerate(dict.fromkeys(direction for direction, _ in wire.link.legs)):
+        shift = 3.0 if number else -3.0
+        yield Line(tuple((x + shift, y + shift) for x, y in wire.points), WAY[direction], 4.0)
+
+
+def _label(wire: Wire) -> Text:
+    colour = WRONG if not wire.link.live or wire.link.marks else INK
+    x, y = wire.label
+    return Text(x, y, label_of(wire.link), LABEL, colour, bold=bool(wire.link.legs), anchor="middle", ground=True)
+
+
+def _card(box: Placed, patterns: dict[int, Pattern]) -> Iterator[Shape]:
+    card, edge = box.card, EDGES[box.card.kind]
+    rounded = 8.0 if card.kind == "router" else 0.0
+    yield Rectangle(box.x, box.y, box.width, box.height, edge=WRONG if card.stops else edge, thick=1.8, rounded=rounded)
+    yield Rectangle(box.x + 2, box.y + 2, box.width - 4, HEAD - 5, Pattern(HEADS[card.kind]), rounded=rounded / 2)
+    yield Text(box.x + PADDING, box.y + 14, card.name, 12.5, edge, bold=True)
+    x = box.x + PADDING + text_width(card.name, 12.5, bold=True) + 8
+    marks = _numbers(card.marks)
+    yield Text(x, box.y + 14, card.heading + marks, SIZE, WRONG if marks else FAINT, bold=bool(marks))
+    y = box.y + HEAD + STEP - 3
+    if card.stops:
+        yield Text(box.x + PADDING, y, card.stops, SIZE, WRONG, bold=True)
+        y += STEP
+    yield from _lines(box.x, y, box.table, patterns)
+    y += STEP * len(box.table.lines)
+    if box.columns:
+        if box.table.lines:
+            line = y - STEP + 7.0
+            yield Line(((box.x + PADDING, line), (box.x + box.width - PADDING, line)), "#c9d1d4", 0.8)
+        for column in box.columns:
+            yield from _lines(box.x, y + 4, column, patterns)
+
+
+def _lines(left: float, y: float, column: Column, patterns: dict[int, Pattern]) -> Iterator[Shape]:
+    x = left + column.x
+    for line in column.lines:
+        if isinstance(line, Group):
+            yield _chip(x, y, patterns.get(line.vlan, NONE) if line.vlan is not None else NONE)
+            yield Text(x + CHIP, y, line.heading, SIZE, bold=True)
+        else:
+            yield from _row(x, y, line, column.cells, patterns)
+        y += STEP
+
+
+def _row(x: float, y: float, row: Row, cells: list[float], patterns: dict[int, Pattern]) -> Iterator[Shape]:
+    if row.vlan is not None:
+        yield _chip(x, y, patterns.get(row.vlan, NONE))
+    marks = _numbers(row.marks)
+    colour = WRONG if marks else INK
+    if len(row.cells) == 1:
+        yield Text(x + CHIP, y, row.cells[0], SIZE, FAINT)
         return
-    y1, y2 = a.y + a.height, b.y
-    bus = y1 + 14
-    style = "-" if line.live else (0, (1, 2))
-    if line.stack:
-        spine, middle = b.x - SPINE / 2, b.y + 14
-        axes.plot([x1, x1, spine, spine, b.x], [y1, bus, bus, middle, middle], color=colour, lw=1.2, zorder=1)
-        return
-    axes.plot([x1, x1, x2, x2], [y1, bus, bus, y2], color=colour, lw=1.2, ls=style, zorder=1)
-    if line.label:
-        axes.text(
-            x2,
-            y2 - 4,
-            _quoted(line.label),
-            fontsize=7.5,
-            ha="center",
-            va="bottom",
-            color=colour,
-            zorder=3,
-            bbox={"facecolor": "white", "edgecolor": "none", "pad": 1.0},
-        )
+    end = x + CHIP
+    for at, cell in zip(cells, row.cells, strict=False):
+        if cell:
+            loud = cell in ("DOWN", "OFF", "not cabled")
+            bold = row.bold or bool(marks) or loud
+            yield Text(x + at, y, cell, SIZE, WRONG if loud else colour, bold=bold)
+            end = x + at + text_width(cell, SIZE, bold)
+    if marks:
+        yield Text(end + 2, y, marks, SIZE, WRONG, bold=True)
 
 
-def _box(axes: Any, box: Box, numbers: dict[int, int]) -> None:
-    from matplotlib.patches import FancyBboxPatch, Rectangle
+def _chip(x: float, y: float, filled: Pattern) -> Rectangle:
+    return Rectangle(x, y - 9, 11, 11, filled, edge=FAINT, thick=0.6)
 
-    if box.kind == "hosts":
-        fill = _PALETTE[numbers[box.vlan] % len(_PALETTE)] if box.vlan in numbers else "#eeeeee"
-        axes.add_patch(
-            Rectangle((box.x, box.y), box.width, box.height, facecolor=fill, edgecolor="#8a979c", lw=0.8, zorder=2)
-        )
-        heading, ink = "#1f2d33", "#26343a"
-    else:
-        rounding = 6.0 if box.kind == "router" else 1.5
-        style = f"round,pad=0,rounding_size={rounding}"
-        axes.add_patch(
-            FancyBboxPatch(
-                (box.x, box.y),
-                box.width,
-                box.height,
-                boxstyle=style,
-                facecolor="white",
-                edgecolor=_DEVICES[box.kind],
-                lw=1.6 if box.kind == "switch" else 2.4,
-                zorder=2,
-            )
-        )
-        heading, ink = _DEVICES[box.kind], "#26343a"
-    axes.text(box.x + 8, box.y + 15, _quoted(box.heading), fontsize=8.5, weight="bold", color=heading, zorder=4)
-    for index, text in enumerate(box.texts):
-        axes.text(
-            box.x + 8,
-            box.y + 15 + LINE * (index + 1),
-            _quoted(text),
-            fontsize=8,
-            color=ink,
-            zorder=4,
-            family="DejaVu Sans Mono" if box.kind == "hosts" and index else None,
-        )
+
+def _numbers(marks: Sequence[int]) -> str:
+    return "".join(f" [{number}]" for number in marks)
+
+
+def _wrapped(text: str, width: float) -> list[str]:
+    """A note as lines that fit the sheet."""
+    lines = [""]
+    for word in text.split(" "):
+        longer = f"{lines[-1]} {word}".strip() if lines[-1] else word
+        if lines[-1] and text_width(longer) > width:
+            lines.append(f"    {word}")
+        else:
+            lines[-1] = longer
+    return lines

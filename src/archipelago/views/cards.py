@@ -1,0 +1,307 @@
+"""What a diagram says: a card for each device with its interfaces and the hosts plugged into it, the cables between
+them, what is wrong, and the way of a packet."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+from typing import NamedTuple
+
+from archipelago.diagnosis.places import sits_in
+from archipelago.knowledge.devices import Nic, Node
+from archipelago.knowledge.domains import Domain
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.links import DEFAULT_SPEED
+from archipelago.knowledge.outside import ways_outside
+from archipelago.model.finding import Finding
+from archipelago.model.parts import Cable, End, Path, speed_text
+from archipelago.simulation.reach import ReachResult
+from archipelago.simulation.steps import Step
+from archipelago.views.table import counted, folded
+
+MOST_HOSTS = 12
+"""More hosts of one VLAN at one device are folded into a count."""
+MOST_INTERFACES = 16
+MOST_GROUPS = 200
+"""The most VLANs whose hosts are drawn at one device."""
+MOST_WRONG = 9
+"""So many mistakes are marked, the worst; the rest is a count."""
+COLOURS = {"out": "blue", "back": "amber"}
+"""What the two directions of a way are drawn in."""
+KINDS = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}
+
+
+@dataclass(slots=True)
+class Row:
+    """A line of a card: its cells, the VLAN whose pattern stands before it, where it stands in the document, and the
+    numbers of what is wrong with it."""
+
+    cells: tuple[str, ...]
+    path: Path
+    vlan: int | None = None
+    marks: list[int] = field(default_factory=list)
+    bold: bool = False
+
+
+@dataclass(slots=True)
+class Group:
+    """The hosts of one VLAN at a device."""
+
+    vlan: int | None
+    heading: str
+    rows: list[Row]
+
+
+@dataclass(slots=True)
+class Card:
+    """A device: its name and kind, its interfaces, the hosts plugged into it; `depth` is how many cables it is from the
+    nearest routing device."""
+
+    name: str
+    kind: str
+    heading: str
+    rows: list[Row]
+    depth: int
+    groups: list[Group] = field(default_factory=list)
+    marks: list[int] = field(default_factory=list)
+    stops: str = ""
+
+
+class Link(NamedTuple):
+    """A cable from a port of one card to one of another; to none where it leads outside. `legs` says which legs of a
+    way it carries, as (direction, number)."""
+
+    a: End
+    b: End | None
+    label: str
+    live: bool
+    legs: tuple[tuple[str, int], ...] = ()
+    marks: tuple[int, ...] = ()
+
+
+@dataclass(slots=True)
+class Content:
+    """Everything that a diagram says. `notes` stand below it."""
+
+    title: str
+    subtitle: str
+    cards: dict[str, Card]
+    links: list[Link]
+    vlans: list[int]
+    notes: list[tuple[str, bool]]
+
+
+def content_of(index: NetworkIndex, findings: Sequence[Finding] = (), way: ReachResult | None = None) -> Content:
+    """What the diagram of a network says.
+
+    Args:
+        index: the network.
+        findings: what is wrong, worst first; each is marked where it stands.
+        way: an answer whose way, both directions, is drawn.
+    """
+    network = index.network
+    counts = [(sum(device.kind == kind for device in network.devices.values()), name) for kind, name in KINDS.items()]
+    counts += [(len(network.vlans), "VLAN"), (len(network.hosts), "host")]
+    texts = [counted(count, noun).replace("switchs", "switches") for count, noun in counts if count]
+    depths = _depths(index)
+    cards = {name: _card(index, name, depths[name]) for name in network.devices}
+    for name, group in _groups(index):
+        cards[name].groups.append(group)
+    for card in cards.values():
+        more = card.groups[MOST_GROUPS:]
+        if more:
+            others = Group(None, f"and {counted(len(more), 'more VLAN')}", [])
+            card.groups = [*card.groups[:MOST_GROUPS], others]
+    shown, rest = findings[:MOST_WRONG], findings[MOST_WRONG:]
+    legs = _legs(index, way) if way is not None else {}
+    links = [*_links(index, legs, shown), *_outside(index)]
+    _mark(cards, links, shown)
+    notes = [(f"[{number}] {f.severity.upper()} at {f.at}: {f.says}", True) for number, f in enumerate(shown, 1)]
+    if rest:
+        notes.append((f"and {counted(len(rest), 'more mistake')}: archipelago audit lists them", True))
+    if way is not None:
+        notes = [*_told(way, cards), *notes]
+    vlans = list(network.vlans.values())
+    subtitle = ", ".join(texts) + (f"; {counted(len(findings), 'mistake')} marked by number" if findings else "")
+    return Content(network.title or "network", subtitle, cards, links, vlans, notes)
+
+
+def _depths(index: NetworkIndex) -> dict[str, int]:
+    """How many cables each device is from the nearest that routes; without one, from the first of its part."""
+    near: dict[str, list[str]] = {name: [] for name in index.network.devices}
+    for cable in index.network.cables:
+        near[cable.a.device].append(cable.b.device)
+        near[cable.b.device].append(cable.a.device)
+    depths = {name: 0 for name in near if _is_routing(index.knowledge.devices[name])}
+    waiting = deque(depths)
+    for start in (None, *near):
+        if start is not None and start not in depths:
+            depths[start] = 0
+            waiting.append(start)
+        while waiting:
+            name = waiting.popleft()
+            for far in near[name]:
+                if far not in depths:
+                    depths[far] = depths[name] + 1
+                    waiting.append(far)
+    return depths
+
+
+def _is_routing(node: Node) -> bool:
+    return node.kind == "router" or (node.kind == "l3switch" and bool(node.forwards))
+
+
+def _card(index: NetworkIndex, name: str, depth: int) -> Card:
+    node = index.knowledge.devices[name]
+    device = index.network.devices[name]
+    rows = [_interface_row(index, node, nic) for nic in node.nics.values() if nic.addresses]
+    if len(rows) > MOST_INTERFACES:
+        more = counted(len(rows) - MOST_INTERFACES + 1, "more interface")
+        rows = [*rows[: MOST_INTERFACES - 1], Row((f"and {more}",), ("devices", name, "interfaces"))]
+    told = KINDS[device.kind]
+    if device.kind == "l3switch" and not node.forwards:
+        told += ", does not route"
+    return Card(name, device.kind, f"{told}{', OFF' if device.off else ''}", rows, depth)
+
+
+def _interface_row(index: NetworkIndex, node: Node, nic: Nic) -> Row:
+    vlan = index.vlan_name(nic.vlan) if nic.vlan is not None else ""
+    four = ", ".join(str(address) for address in nic.addresses if address.version == 4)
+    six = ", ".join(str(address) for address in nic.addresses if address.version == 6)
+    state = "" if nic.up else "not cabled" if nic.uncabled else "DOWN"
+    section = "interfaces" if nic.name in index.network.devices[node.name].interfaces else "ports"
+    return Row((nic.name, vlan, four, six, state), ("devices", node.name, section, nic.name), nic.vlan)
+
+
+def _groups(index: NetworkIndex) -> Iterable[tuple[str, Group]]:
+    """The hosts at each device by VLAN, with the segment of the VLAN where it is in several."""
+    members: dict[tuple[str, int | None, Domain | None], list[str]] = {}
+    segments: dict[int | None, list[Domain]] = {}
+    for host in index.network.hosts.values():
+        node = index.knowledge.nodes[host.name]
+        nic = next(iter(node.nics.values()))
+        vlan, segment = sits_in(index, node, nic), index.domains.of((host.name, nic.name))
+        members.setdefault((host.at.device, vlan, segment), []).append(host.name)
+        if segment is not None and segment not in segments.setdefault(vlan, []):
+            segments[vlan].append(segment)
+    for (device, vlan, segment), names in members.items():
+        heading = index.vlan_name(vlan) if vlan is not None else "no VLAN"
+        if segment is None:
+            heading += ": no carrier"
+        elif len(segments[vlan]) > 1:
+            heading += f": segment {segments[vlan].index(segment) + 1} of {len(segments[vlan])}"
+        rows = [_host_row(index, name) for name in names[:MOST_HOSTS]]
+        if len(names) > MOST_HOSTS:
+            more = names[MOST_HOSTS - 1 :]
+            rows = [*rows[: MOST_HOSTS - 1], Row((f"and {counted(len(more), 'more host')}",), ("hosts",))]
+        yield device, Group(vlan, heading, rows)
+
+
+def _host_row(index: NetworkIndex, name: str) -> Row:
+    host = index.network.hosts[name]
+    address = ", ".join(str(address.address) for address in host.addresses[:1]) or ("" if host.auto else "no address")
+    told = " + ".join(part for part in (address, "auto" if host.auto else "") if part)
+    return Row((host.at.port, name, told, "OFF" if host.off else ""), ("hosts", name))
+
+
+Legs = dict[End, list[tuple[str, int]]]
+"""Which legs of a way, as direction and number, leave a device by a port."""
+
+
+def _legs(index: NetworkIndex, way: ReachResult) -> Legs:
+    legs: Legs = {}
+    for direction, steps in (("out", way.out), ("back", way.back)):
+        for number, (here, there) in enumerate(pairwise(steps), 1):
+            if here.egress is not None and here.device in index.network.devices:
+                for port in _ports(index, here.device, here.egress):
+                    far = index.knowledge.links[End(here.device, port)].peer
+                    if far is not None and far.device == there.device:
+                        legs.setdefault(End(here.device, port), []).append((direction, number))
+    return legs
+
+
+def _ports(index: NetworkIndex, device: str, egress: str) -> list[str]:
+    """The ports that an interface or an aggregate sends by."""
+    node = index.knowledge.devices[device]
+    nic = node.nics.get(egress)
+    name = nic.attachment if nic is not None and nic.attachment is not None else egress
+    attachment = node.attachments.get(name)
+    return [end.port for end in attachment.members] if attachment is not None else []
+
+
+def _links(index: NetworkIndex, legs: Legs, findings: Sequence[Finding]) -> Iterable[Link]:
+    for number, cable in enumerate(index.network.cables):
+        both = [*legs.get(cable.a, ()), *legs.get(cable.b, ())]
+        paths = [("cables", number), *(("devices", end.device, "ports", end.port) for end in cable.ends)]
+        marks = tuple(at for at, finding in enumerate(findings, 1) if any(finding.path[: len(p)] == p for p in paths))
+        live = index.knowledge.links[cable.a].carrier
+        yield Link(cable.a, cable.b, cable_text(index, cable), live, tuple(sorted(both, reverse=True)), marks)
+
+
+def cable_text(index: NetworkIndex, cable: Cable) -> str:
+    """What a cable carries, and how fast: `1G, VLANs 210, 220`."""
+    if cable.off:
+        return "OFF"
+    if not index.knowledge.links[cable.a].carrier:
+        return "DOWN"
+    ports = [index.knowledge.ports[end.device][end.port] for end in cable.ends]
+    speed = speed_text(min(port.speed or DEFAULT_SPEED for port in ports))
+    here, there = (index.knowledge.attachment_at(end) for end in cable.ends)
+    nics = index.knowledge.devices[cable.a.device].nics_on(here.name)
+    if not here.switched and not there.switched and not any(nic.kind == "subinterface" for nic in nics):
+        return f"{speed}, routed"
+    shared = sorted(set(_tags(index, cable.a)) & set(_tags(index, cable.b)))
+    if not shared:
+        return f"{speed}, no VLAN"
+    return f"{speed}, VLAN{'s' * (len(shared) > 1)} {folded(map(str, shared))}"
+
+
+def _tags(index: NetworkIndex, end: End) -> list[int]:
+    attachment = index.knowledge.attachment_at(end)
+    if attachment.switched:
+        return list(attachment.vlans)
+    return [nic.vlan for nic in index.knowledge.devices[end.device].nics_on(attachment.name) if nic.vlan is not None]
+
+
+def _outside(index: NetworkIndex) -> Iterable[Link]:
+    """A link to nowhere for each port that leads outside."""
+    for node, nic, hop in ways_outside(index.knowledge):
+        yield Link(End(node.name, nic.name), None, f"outside, via {hop}", True)
+
+
+def _mark(cards: dict[str, Card], links: Sequence[Link], findings: Sequence[Finding]) -> None:
+    """Put the number of each finding where it stands: at the row of a host or an interface, else at the device."""
+    rows = {row.path: row for card in cards.values() for row in card.rows}
+    rows |= {row.path: row for card in cards.values() for group in card.groups for row in group.rows}
+    marked = {number for link in links for number in link.marks}
+    for number, finding in enumerate(findings, 1):
+        row = rows.get(finding.path[:4]) or rows.get(finding.path[:2])
+        if row is not None:
+            row.marks.append(number)
+        elif number not in marked:
+            at = str(finding.path[1]) if finding.path[:1] == ("devices",) and len(finding.path) > 1 else finding.at
+            if at in cards:
+                cards[at].marks.append(number)
+
+
+def _told(way: ReachResult, cards: dict[str, Card]) -> Iterable[tuple[str, bool]]:
+    """The way in words, and the place where it stops."""
+    for name in (way.source, way.target):
+        for card in cards.values():
+            for row in (*card.rows, *(row for group in card.groups for row in group.rows)):
+                row.bold = row.bold or row.path == ("hosts", name)
+    if way.stopped_at in cards and not way.reached:
+        direction = "back" if way.direction == "back" else "out"
+        cards[way.stopped_at].stops = f"STOPS HERE on the way {direction}"
+    yield way.headline, not way.reached
+    for direction, steps in (("out", way.out), ("back", way.back)):
+        if steps:
+            yield f"way {direction} ({COLOURS[direction]}): {_steps_text(steps)}", False
+    for line in way.why_not:
+        yield " ".join(line.split()), True
+
+
+def _steps_text(steps: Sequence[Step]) -> str:
+    return ", ".join(f"{step.device} {step.did}" for step in steps)

@@ -1,0 +1,99 @@
+"""What a picture is made of, whoever paints it: rectangles, lines and texts at places in pixels.
+
+The origin is the upper left corner. Later shapes lie on earlier ones.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Literal, NamedTuple
+
+SIZE = 10.5
+"""The height of the letters of most texts, in pixels."""
+INK, FAINT, PAPER = "#1f2d33", "#5b6a70", "#ffffff"
+WRONG = "#a3271a"
+"""What is wrong, beside its words."""
+FILLS = ("#bfdcd0", "#f3d3a1", "#c9cdec", "#efc2c4", "#d3e3a2", "#bddcea", "#e3c5e3", "#dccfba", "#f0e08f", "#c4d0d4")
+HATCHES = ("", "/", "\\", "-", "x", ".", "|")
+"""The hatches that tell areas apart where colours do not."""
+_WIDTHS = dict.fromkeys("ijlI.,:;'|/! ", 0.34) | dict.fromkeys("tfr()[]-", 0.41) | dict.fromkeys("mwMW@%~+", 0.95)
+_WIDTHS |= dict.fromkeys("ABCDEFGHKLNOPQRSTUVXYZ", 0.74)
+
+
+class Pattern(NamedTuple):
+    """How an area is filled: a colour, and one of the hatches."""
+
+    fill: str
+    hatch: str = ""
+
+
+def pattern(number: int) -> Pattern:
+    """The pattern of the so-manieth thing; the first seventy differ in colour or hatch, neighbours in both."""
+    return Pattern(FILLS[number % len(FILLS)], HATCHES[(number + number // 70) % len(HATCHES)])
+
+
+BLANK = Pattern(PAPER)
+
+
+@dataclass(frozen=True, slots=True)
+class Rectangle:
+    """A rectangle; `edge` is the colour of its border, empty for none."""
+
+    x: float
+    y: float
+    width: float
+    height: float
+    pattern: Pattern = BLANK
+    edge: str = ""
+    thick: float = 1.0
+    rounded: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A line over some points."""
+
+    points: tuple[tuple[float, float], ...]
+    colour: str = FAINT
+    thick: float = 1.3
+    broken: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Text:
+    """A text; `y` is its base line. With `ground` the paper covers what lies below it."""
+
+    x: float
+    y: float
+    text: str
+    size: float = SIZE
+    colour: str = INK
+    bold: bool = False
+    anchor: Literal["start", "middle", "end"] = "start"
+    ground: bool = False
+
+
+Shape = Rectangle | Line | Text
+
+
+@dataclass(slots=True)
+class Picture:
+    """A whole picture: how large it is, what it is called, what it shows in words, and its shapes."""
+
+    title: str
+    description: str
+    width: float = 0.0
+    height: float = 0.0
+    shapes: list[Shape] = field(default_factory=list)
+
+
+def text_width(text: str, size: float = SIZE, bold: bool = False) -> float:
+    """About how wide a text is, in pixels; rather too much than too little."""
+    units = sum(_WIDTHS.get(letter, 0.635) for letter in text)
+    return units * size * (1.1 if bold else 1.0)
+
+
+def widest(texts: Sequence[str], size: float = SIZE) -> float:
+    """The width of the widest of some texts; 0 where there is none."""
+    return max((text_width(text, size) for text in texts), default=0.0)
