@@ -40,7 +40,7 @@ def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
         from matplotlib.backends.backend_agg import FigureCanvasAgg
         from matplotlib.figure import Figure
 
-        drawn = Figure(figsize=(12.8, 10.4))
+        drawn = Figure(figsize=(12.8, 8.0))
         FigureCanvasAgg(drawn)
         draw_cells(drawn.add_axes((0.13, 0.03, 0.72, 0.76)), knowledge, matrix)
         _captions(drawn, matrix, len(matrix.hosts) > MOST_DRAWN)
