@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
-from archipelago.diagnosis.catalogue import KINDS
+from archipelago.diagnosis.kinds import KINDS
 from archipelago.files.codecs import Context, written
 from archipelago.model.keys import Holder, Key, Value, keys_of
 

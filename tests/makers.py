@@ -8,14 +8,28 @@ from random import Random
 
 from archipelago import DocumentError, EditError, amend, design, network_text
 from archipelago.addressing.values import Address, InterfaceAddress, parse_prefix
+from archipelago.files.codecs import READ, Context
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
+from archipelago.model.filters import Filter, FilterRule, Ports, parse_traffic
 from archipelago.model.finding import REMOVE, Edit
+from archipelago.model.keys import Value
 from archipelago.model.network import Network
-from archipelago.model.parts import Aggregate, Cable, End, Host, Interface, NextHop, Port, Subinterface, VlanInterface
+from archipelago.model.parts import (
+    Aggregate,
+    Cable,
+    End,
+    Host,
+    Interface,
+    Loopback,
+    NextHop,
+    Port,
+    Subinterface,
+    VlanInterface,
+)
 
 NAMES = ("tickets", "crew", "cameras", "yard", "guests", "cargo", "radio", "signals")
 
@@ -314,6 +328,59 @@ def scrambled(random: Random, small: bool = False, anything: bool = False) -> Ne
     twice = any(_contested(index, holders) for _, holders in index.shared_addresses())
     looped = any(one.circle is not None for one in index.domains.every())
     return network if anything or not (twice or looped) else None
+
+
+def filtered(network: Network, random: Random) -> Network:
+    """The network with filters, right and wrong ones, at its routing devices."""
+    subnets = sorted({str(address.prefix) for host in network.hosts.values() for address in host.addresses})
+    singles = sorted({str(address.address) for host in network.hosts.values() for address in host.addresses})
+    devices = dict(network.devices)
+    for name, device in network.devices.items():
+        parts = [part for part in (*device.ports.values(), *device.interfaces.values()) if part.addresses]
+        parts = [part for part in parts if not isinstance(part, Loopback)]
+        if device.kind == "switch" or not parts or random.random() < 0.2:
+            continue
+        made = [
+            _filter(f"f{number}", random, (subnets, singles), device.kind) for number in range(random.randint(1, 4))
+        ]
+        ports, interfaces = dict(device.ports), dict(device.interfaces)
+        for part in parts:
+            names = [random.choice(made).name if random.random() < 0.45 else None for _ in range(2)]
+            into = ports if isinstance(part, Port) else interfaces
+            into[part.name] = replace(part, filter_in=names[0], filter_out=names[1])
+        devices[name] = replace(device, ports=ports, interfaces=interfaces, filters={one.name: one for one in made})
+    return replace(network, devices=devices)
+
+
+def _filter(name: str, random: Random, places: tuple[list[str], list[str]], kind: str) -> Filter:
+    rules = tuple(_rule(random, places) for _ in range(random.randint(0, 5)))
+    stateful = kind == "router" and random.random() < 0.5
+    return Filter(name, random.choice(("accept", "accept", "drop", "reject")), rules, stateful)
+
+
+def _rule(random: Random, places: tuple[list[str], list[str]]) -> FilterRule:
+    words = ("any", "any", "icmp", "tcp", "udp", "tcp/443", "udp/53", "tcp/440-450", "47", "58")
+    kinds = random.sample(words, random.choice((1, 1, 2)))
+    traffic = tuple(parse_traffic(word) for word in kinds)
+    fields: dict[str, object] = {random.choice(("accept", "accept", "drop", "reject")): traffic}
+    ends = [random.choice(random.choice(places)) for _ in range(random.randint(1, 3))]
+    several = tuple(READ[Value.ADDRESSES](end, Context()) for end in ends)
+    chosen = random.random()
+    if chosen < 0.35:
+        fields["source"] = several
+    elif chosen < 0.7:
+        fields["destination"] = several
+    elif chosen < 0.85:
+        one = several[0]
+        same = [end for end in places[0] if (":" in end) == (one.version == 6)]
+        fields |= {"source": (one,), "destination": (READ[Value.ADDRESSES](random.choice(same), Context()),)}
+    if set(kinds) <= {"icmp", "58"} and random.random() < 0.5:
+        fields["icmp_type"] = random.choice(("request", "reply", "error"))
+    if kinds == ["tcp"] and random.random() < 0.4:
+        fields["answering"] = True
+    if set(kinds) <= {"tcp", "udp"} and random.random() < 0.5:
+        fields[random.choice(("source_port", "destination_port"))] = (Ports(random.choice((53, 440, 49152)), 50_000),)
+    return FilterRule(**fields)  # type: ignore[arg-type]
 
 
 def _contested(index: NetworkIndex, holders: Sequence[Held]) -> bool:

@@ -10,7 +10,8 @@ import pytest
 from archipelago.addressing.values import Address
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.knowledge.forwarding import Delivered, Dropped, Header, Sent, decide
+from archipelago.knowledge.forwarding import Delivered, Dropped, Sent, decide
+from archipelago.knowledge.header import Header
 from archipelago.knowledge.known import know
 from archipelago.knowledge.reasons import Reason
 from archipelago.reachability.build import build_arrays

@@ -95,7 +95,7 @@ def test_figures_of_any_size(tmp_path, vlans, each):
     drawn = figures.figure(know(network), found, "matrix.png")
     (tmp_path / "matrix.png").write_bytes(drawn)
     pixels = imread(tmp_path / "matrix.png")[:, :, :3]
-    assert pixels.shape[:2] == (1040, 1280)
+    assert pixels.shape[:2] == (800, 1280)
     shades = {
         name: np.array([int(name[at : at + 2], 16) for at in (1, 3, 5)]) / 255
         for name in (figures.CUT, figures.REACHED)

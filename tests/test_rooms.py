@@ -58,7 +58,20 @@ def imports_of(file: Path) -> set[str]:
     return found
 
 
-STAGES = ("reasons", "mac", "links", "devices", "topology", "domains", "advertised", "routes", "forwarding", "known")
+STAGES = (
+    "reasons",
+    "mac",
+    "links",
+    "devices",
+    "topology",
+    "domains",
+    "advertised",
+    "routes",
+    "header",
+    "filtering",
+    "forwarding",
+    "known",
+)
 """The stages of knowledge, in the order in which they are derived; then what asks them."""
 ASKING = ("held", "ways", "index", "alike", "ends", "parts", "outside")
 
@@ -119,3 +132,12 @@ def test_heavy_packages_load_only_where_they_are_used():
     loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
     for heavy in ("numpy", "scipy", "pandas", "matplotlib", "pydantic", "yaml", "rich"):
         assert f"'{heavy}'" not in loaded
+
+
+def test_filters_are_judged_in_one_place():
+    """The engines ask `filtering` what a rule says of a header; nobody else looks at what a rule speaks of."""
+    for file, tree in trees():
+        names = {node.attr for node in ast.walk(tree) if isinstance(node, ast.Attribute)}
+        if {"icmp_type", "source_port"} <= names:
+            where = f"{file.parent.name}/{file.stem}"
+            assert where in ("knowledge/filtering", "views/filters", "model/filters", "exchange/filters"), file

@@ -45,6 +45,7 @@ from archipelago.errors import (
     KernelError,
     ModelError,
     QueryError,
+    TrafficError,
 )
 
 del _audit_room, _design_room
@@ -163,6 +164,7 @@ __all__ = [
     "Route",
     "Subinterface",
     "Trace",
+    "TrafficError",
     "Verdict",
     "View",
     "VlanInterface",

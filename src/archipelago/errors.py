@@ -10,6 +10,10 @@ class ArchipelagoError(Exception):
     """The root of the family: something the caller gave cannot be used, and the message says what would be."""
 
 
+class TrafficError(ArchipelagoError):
+    """A text is no kind of traffic, no port and no probe; the message says what would be."""
+
+
 class AddressError(ArchipelagoError, ValueError):
     """A text is not an address, a prefix or an address with its prefix length."""
 

@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from archipelago.addressing.values import Address
     from archipelago.knowledge.devices import Node
     from archipelago.knowledge.index import NetworkIndex
+    from archipelago.model.filters import Probe
     from archipelago.model.network import Network
     from archipelago.simulation.build import Simulation
     from archipelago.simulation.explore import Broadcast, Trace
@@ -20,22 +21,26 @@ if TYPE_CHECKING:
     Ends = list[tuple[Node, Node | Address]]
 
 
-def reach(network: Network, source: str, target: str, *, probes: int = 5, family: int | None = None) -> ReachResult:
+def reach(
+    network: Network, source: str, target: str, *, probes: int = 5, family: int | None = None, probe: str = "icmp"
+) -> ReachResult:
     """Ask whether a probe gets from one end to the other and back, frame by frame, from cold tables.
 
     Args:
         network: the network.
         source: a host, a device, DEVICE/INTERFACE, or "outside".
         target: the same, or an address.
-        probes: how many echo requests at least, one a second; more follow while tables still fill.
+        probes: how many probes at least, one a second; more follow while tables still fill.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6. Where they have both, the answer in IPv6 is
             the answer's `other_family`.
+        probe: what is sent: `icmp` (an echo request), or the first packet to a port: `tcp/443`, `udp/53`.
 
     Returns:
         The answer; printed, it says whether it is reached, and if not where, why, and what mends it.
 
     Raises:
         QueryError: an end does not exist, or no port leads outside.
+        TrafficError: that is no probe.
 
     Example:
         >>> import archipelago
@@ -47,18 +52,20 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
         REACHED: a reaches b (10.44.0.3) and the answer comes back
     """
     from archipelago.knowledge.ends import common_families
+    from archipelago.model.filters import parse_probe
 
     written = a_network(network)
     index, ends = _ends(written, source, target)
+    sent = parse_probe(probe)
 
     def answer(version: int | None) -> ReachResult:
-        first = _reach(index, ends, probes, version)
+        first = _reach(index, ends, probes, version, sent)
         if first.reached or not first.edits:
             return first
         from archipelago.proof.question import with_proof  # most questions need no mend
 
         def ask(mended: Network) -> ReachResult:
-            return _reach(*_ends(mended, source, target), probes, version)
+            return _reach(*_ends(mended, source, target), probes, version, sent)
 
         return with_proof(first, written, ask)
 
@@ -68,14 +75,14 @@ def reach(network: Network, source: str, target: str, *, probes: int = 5, family
     return replace(first, other_family=answer(6))
 
 
-def _reach(index: NetworkIndex, ends: Ends, probes: int, family: int | None) -> ReachResult:
+def _reach(index: NetworkIndex, ends: Ends, probes: int, family: int | None, probe: Probe) -> ReachResult:
     """One question, in one family; whoever gets out by any of the ports that lead outside, does."""
     from archipelago.simulation.reach import reach as ask
 
-    answers = [ask(index, *ends[0], probes=probes, family=family)]
+    answers = [ask(index, *ends[0], probes=probes, family=family, probe=probe)]
     for end in ends[1:]:
         if not answers[-1].reached:
-            answers.append(ask(index, *end, probes=probes, family=family))
+            answers.append(ask(index, *end, probes=probes, family=family, probe=probe))
     return answers[-1] if answers[-1].reached else answers[0]
 
 

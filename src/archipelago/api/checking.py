@@ -54,7 +54,14 @@ def audit(network: Network, *, quick: bool = False) -> AuditResult:
     return AuditResult(sort(network, findings))
 
 
-def matrix(network: Network, family: int | None = None, *, without: Sequence[str] = (), causes: bool = True) -> Matrix:
+def matrix(
+    network: Network,
+    family: int | None = None,
+    *,
+    without: Sequence[str] = (),
+    causes: bool = True,
+    probe: str = "icmp",
+) -> Matrix:
     """Decide every ordered pair of hosts, both ways, in arrays.
 
     Args:
@@ -62,6 +69,7 @@ def matrix(network: Network, family: int | None = None, *, without: Sequence[str
         family: 4 or 6; by default IPv4 for the pairs where both ends have it, else IPv6.
         without: parts to switch off first: devices, hosts, "DEVICE/PORT", "DEVICE/INTERFACE", cables, VLANs.
         causes: also say why what is not reached is not, grouped by mistake, with mends that were tried.
+        probe: what is sent: `icmp` (an echo request), or the first packet to a port: `tcp/443`, `udp/53`.
 
     Returns:
         The answer for every pair: by kind of host in boolean arrays of shape (kinds, kinds), by name on request.
@@ -82,6 +90,7 @@ def matrix(network: Network, family: int | None = None, *, without: Sequence[str
         True
     """
     from archipelago.knowledge.known import know
+    from archipelago.model.filters import parse_probe
     from archipelago.reachability.build import build_arrays
     from archipelago.reachability.matrix import matrix as decide
     from archipelago.reachability.matrix import without as switched_off
@@ -89,7 +98,7 @@ def matrix(network: Network, family: int | None = None, *, without: Sequence[str
     arrays = build_arrays(know(a_network(network)))
     if without:
         arrays = switched_off(arrays, without)
-    answer = decide(arrays, family, causes=causes)
+    answer = decide(arrays, family, causes=causes, probe=parse_probe(probe))
     if not answer.groups:
         return answer
     from archipelago.proof.causes import with_proof

@@ -75,6 +75,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--trace", {"action": "store_true", "help": "list the routers as the TTL uncovers them"}),
             ("--broadcast", {"action": "store_true", "help": "who hears a broadcast of FROM (without TO)"}),
             ("--probes", {"type": verbs.probe_count, "default": 5, "metavar": "N", "help": "how many probes at least"}),
+            ("--probe", {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, tcp/443, udp/53"}),
             ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
             ("--steps", {"action": "store_true", "help": "show every event on a time line"}),
             ("--device", {"metavar": "NAME", "help": "with --steps: only this device or host"}),
@@ -92,6 +93,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         [
             NETWORK,
             ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
+            ("--probe", {"default": "icmp", "metavar": "KIND[,KIND]", "help": "what is sent: icmp, tcp/443, udp/53"}),
             ("--without", {"action": "append", "default": [], "metavar": "PART", "help": "switch a part off"}),
             ("--hosts", {"action": "store_true", "help": "show host by host"}),
             ("--csv", {"action": "store_true", "help": "print source,destination,reached for every pair"}),

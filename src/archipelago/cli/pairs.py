@@ -8,6 +8,7 @@ from typing import Any
 
 import archipelago
 from archipelago.cli import out
+from archipelago.model.filters import parse_probe
 from archipelago.proof.all_pairs import AllPairs, all_pairs
 from archipelago.views import matrix as shown
 
@@ -15,19 +16,27 @@ from archipelago.views import matrix as shown
 def matrix(words: Namespace) -> int:
     """Answer, and say by the exit code whether everything is as it should be."""
     network = archipelago.read_network(words.network)
-    told = all_pairs(network, words.family, words.without, causes=not words.csv)
+    probes = [parse_probe(kind) for kind in words.probe.split(",")]
+    every = all_pairs(network, words.family, words.without, causes=not words.csv, probes=probes)
     if words.output:
-        archipelago.draw_matrix(network, told.found, words.output)
+        archipelago.draw_matrix(network, every[0].found, words.output)
     if words.csv:
-        out.say_lines(shown.csv_lines(told.found))
+        out.say_lines(shown.csv_lines([told.found for told in every]))
     elif words.as_json:
-        out.say_json(_values(told))
+        values = {str(told.found.probe): _values(told) for told in every}
+        out.say_json(values if len(every) > 1 else _values(every[0]))
     else:
-        _say(told, words.hosts)
+        if len(every) > 1:
+            out.head("; ".join(f"{told.found.probe}: {told.found.count:,} reached" for told in every))
+            out.say()
+        for number, told in enumerate(every):
+            if number:
+                out.say()
+            _say(told, words.hosts)
         if words.output:
             out.say()
             out.say(f"drawn: {words.output}")
-    return 0 if told.fine else 1
+    return 0 if all(told.fine for told in every) else 1
 
 
 def _values(told: AllPairs) -> dict[str, Any]:

@@ -136,7 +136,9 @@ def reach(words: Namespace) -> int:
         return _trace(network, words)
     if words.device is not None and words.device not in network.devices and words.device not in network.hosts:
         raise QueryError(f"there is no device or host '{words.device}' to show the steps of")
-    answer = archipelago.reach(network, words.source, words.target, probes=words.probes, family=words.family)
+    answer = archipelago.reach(
+        network, words.source, words.target, probes=words.probes, family=words.family, probe=words.probe
+    )
     if words.next or words.after is not None or words.frame is not None:
         return _event(answer, words)
     chosen = times.Chosen(words.device, words.protocol, words.from_fault)

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.broadcast import broadcast
+from archipelago.diagnosis.filtered import filtered
 from archipelago.diagnosis.no_address import no_address, own_fault
 from archipelago.diagnosis.no_route import no_route
 from archipelago.diagnosis.not_routing import not_routing
@@ -28,6 +29,8 @@ def explain(index: NetworkIndex, stop: Stop, asked: str = "") -> Finding:
     if stop.reason is Reason.OTHER_HOLDER:
         return other_holder(index, stop, asked)
     node = index.knowledge.nodes[stop.node]
+    if stop.refusal is not None:
+        return filtered(index, node, stop)
     own = own_fault(index, node)
     if own is not None:
         return own

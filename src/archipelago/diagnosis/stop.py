@@ -6,7 +6,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 from archipelago.addressing.values import Address
+from archipelago.knowledge.filtering import Refusal
 from archipelago.knowledge.reasons import Reason
+from archipelago.model.filters import ECHO, Probe
 
 Direction = Literal["out", "back"]
 """On the way to the target, or on the way back from it."""
@@ -15,7 +17,8 @@ Direction = Literal["out", "back"]
 @dataclass(frozen=True, slots=True)
 class Stop:
     """Where a packet stopped, and why. `vrf` is the routing table that it was looked up in there; `next_hop` whom the
-    node asked for; `passed` the stations it had passed, in order."""
+    node asked for; `passed` the stations it had passed, in order; `refusal` what a filter said, `probe` what
+    was sent."""
 
     direction: Direction
     node: str
@@ -26,3 +29,5 @@ class Stop:
     vrf: str = ""
     next_hop: Address | None = None
     passed: tuple[str, ...] = ()
+    refusal: Refusal | None = None
+    probe: Probe = ECHO

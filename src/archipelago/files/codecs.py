@@ -13,8 +13,9 @@ from functools import lru_cache
 from typing import Any
 
 from archipelago.addressing.convention import gateway_convention
-from archipelago.addressing.values import parse_address, parse_interface_address, parse_prefix
-from archipelago.errors import AddressError, CarveError, quoted
+from archipelago.addressing.values import WIDTHS, Prefix, parse_address, parse_interface_address, parse_prefix
+from archipelago.errors import AddressError, CarveError, TrafficError, quoted
+from archipelago.model.filters import parse_ports, parse_probe, parse_traffic, prefix_text
 from archipelago.model.keys import Value
 from archipelago.model.parts import DEFAULT_VLAN, SPEED_UNITS, End, NextHop, speed_text
 from archipelago.model.problems import Names, listed
@@ -107,6 +108,24 @@ def _whole(accepted: range, what: str) -> Callable[[Any, Context], int]:
         raise Wrong(f"{shown(value)} is not {what}; a whole number from {least} to {most} is expected")
 
     return convert
+
+
+def _traffic(parse: Callable[[str], Any]) -> Callable[[Any, Context], Any]:
+    def convert(value: Any, context: Context) -> Any:
+        try:
+            return parse(text(value))
+        except TrafficError as error:
+            raise Wrong(str(error)) from None
+
+    return convert
+
+
+def _addresses(written_text: str) -> Prefix:
+    """A subnet, or a single address as one of that size."""
+    if "/" in written_text:
+        return parse_prefix(written_text)
+    address = parse_address(written_text)
+    return Prefix(address.version, address.value, WIDTHS[address.version])
 
 
 def _speed(value: Any, context: Context) -> int:
@@ -283,6 +302,12 @@ READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.SUBNETS: _choice("by-size", "by-vlan-id"),
     Value.SUBINTERFACE: _choice("by-vlan-id", "counted"),
     Value.TRANSIT: _transit,
+    Value.ACTION: _choice("accept", "drop", "reject"),
+    Value.ICMP_TYPE: _choice("request", "reply", "error"),
+    Value.TRAFFIC: _traffic(parse_traffic),
+    Value.PORT_RANGE: _traffic(parse_ports),
+    Value.PROBE: _traffic(parse_probe),
+    Value.ADDRESSES: _addressed(_addresses),
 }
 """How the text of each kind of value is read; each raises Wrong."""
 
@@ -300,6 +325,7 @@ _WRITTEN: Mapping[Value, Callable[[Any], str]] = {
     Value.SHARE: _percent,
     Value.GATEWAY_CONVENTION: lambda convention: str(convention.text),
     Value.TRANSIT: lambda length: f"/{length}",
+    Value.ADDRESSES: prefix_text,
 }
 
 

@@ -14,6 +14,9 @@ _BLOCKS = {
     ("devices", None, "ports"): 1,
     ("devices", None, "interfaces"): 1,
     ("devices", None, "routes"): 1,
+    ("devices", None, "filters"): 1,
+    ("devices", None, "filters", None): 1,
+    ("devices", None, "filters", None, "rules"): 1,
     ("hosts",): 1,
     ("cables",): 1,
     ("vlans",): 1,
@@ -21,6 +24,8 @@ _BLOCKS = {
     ("conventions",): 1,
     ("expect",): 1,
 }
+_NAMED = {("devices",), ("devices", None, "filters")}
+"""Whose parts are named by the document."""
 
 
 def scalar(text: str) -> str:
@@ -51,7 +56,7 @@ def _block(value: Any, path: tuple[str | None, ...], indent: int, lines: list[st
         lines.extend(f"{space}- {inline(entry)}" for entry in value)
         return
     for key, inner_value in value.items():
-        inner = (*path, None if path == ("devices",) else key)
+        inner = (*path, None if path in _NAMED else key)
         short = inner == ("devices", None) and not any(isinstance(part, (dict, list)) for part in inner_value.values())
         if inner_value and isinstance(inner_value, (dict, list)) and inner in _BLOCKS and not short:
             lines.append(f"{space}{key}:")

@@ -11,6 +11,7 @@ from archipelago.files.codecs import AUTO
 from archipelago.files.sections import Fields, Reader
 from archipelago.files.tree import Tree
 from archipelago.model.expectation import Expectation
+from archipelago.model.filters import Filter, FilterRule
 from archipelago.model.keys import Holder
 from archipelago.model.network import Network, unchecked
 from archipelago.model.parts import (
@@ -120,9 +121,15 @@ def _device(name: str, fields: Fields) -> Device:
         "ports": {label: Port(name=label, **section[1]) for label, section in fields["ports"].items()},
         "interfaces": {label: _interface(label, *section) for label, section in fields["interfaces"].items()},
         "routes": tuple(Route(**field) for _, field in fields["routes"]),
+        "filters": {label: _filter(label, section[1]) for label, section in fields["filters"].items()},
         "routing": None if routing is None else tuple(sorted(set(routing))),
     }
     return Device(name=name, **{**fields, **parts})
+
+
+def _filter(name: str, fields: Fields) -> Filter:
+    rules = tuple(FilterRule(**rule) for _, rule in fields["rules"])
+    return Filter(name=name, **{**fields, "rules": rules})
 
 
 def _interface(name: str, holder: Holder, fields: Fields) -> Interface:

@@ -54,6 +54,7 @@ class Reader:
         self.names = Names(self.left_out)
         self.context = Context(names=self.names, formats=formats)
         self._misspelt = 0
+        self._misread: set[Path] = set()
         self._vlans: dict[str, Any] = {}
         if not isinstance(tree.value, dict):
             self.add((), "the file is not a mapping; it starts with a line 'format: ...' and goes on with 'KEY: ...'")
@@ -81,6 +82,8 @@ class Reader:
         `fields` has each list with the places that its entries have in the file."""
         for problem in problems:
             path = problem.path
+            if path[2:3] == ("filters",) and path[:4] in self._misread:
+                continue  # its lines are not those of the file, nor have their numbers
             listed_here = fields.get(str(path[0])) if len(path) > 1 else None
             if isinstance(listed_here, list) and path[0] != "gateways":
                 path = (path[0], listed_here[int(path[1])][0], *path[2:])
@@ -190,6 +193,7 @@ class Reader:
             return read(value, self.context)
         except Wrong as error:
             self.add(path, str(error))
+            self._misread.add(path[:4])
             return BAD
 
     def named(self, key: Key, value: Any, path: Path) -> dict[str, Any]:

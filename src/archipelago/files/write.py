@@ -13,6 +13,16 @@ from archipelago.model.keys import Holder, Key, Value, keys_of
 from archipelago.model.network import Network
 
 Document = dict[str, Any]
+SCALAR_ALONE = {
+    Value.INTERFACE_ADDRESS,
+    Value.HOST_ADDRESS,
+    Value.NEXT_HOP,
+    Value.TRAFFIC,
+    Value.PORT_RANGE,
+    Value.ADDRESSES,
+    Value.PROBE,
+}
+"""A list of one of these is written without its brackets."""
 
 
 def document_of(network: Network) -> Document:
@@ -58,7 +68,7 @@ def _value(key: Key, value: Any, context: Context) -> Any:
         return list(value)
     if isinstance(value, tuple) and (key.many or key.value is Value.TRUNK):
         texts = [written(key.value, entry, context) for entry in value]
-        single = len(texts) == 1 and key.value in (Value.INTERFACE_ADDRESS, Value.HOST_ADDRESS, Value.NEXT_HOP)
+        single = len(texts) == 1 and key.value in SCALAR_ALONE
         return texts[0] if single else texts
     return (
         "yes"

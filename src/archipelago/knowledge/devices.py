@@ -6,7 +6,7 @@ A host is a device with one interface, so that every engine has one kind of thin
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Literal, NamedTuple
 
@@ -14,6 +14,7 @@ from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs
 from archipelago.knowledge.mac import device_mac, host_mac, link_local
 from archipelago.knowledge.reasons import Down, DownCause, admin_down
+from archipelago.model.filters import Filter
 from archipelago.model.network import Network
 from archipelago.model.parts import (
     DEFAULT_VLAN,
@@ -64,6 +65,8 @@ class Nic:
     down: Down | None
     mac: int
     speaks: bool = True
+    filter_in: Filter | None = None
+    filter_out: Filter | None = None
 
     @property
     def link_local(self) -> Address:
@@ -288,6 +291,15 @@ def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozense
             nics[interface.name] = _virtual_nic(interface, "vlan", interface.vlan, down, mac)
         elif isinstance(interface, Loopback):
             nics[interface.name] = _virtual_nic(interface, "loopback", None, off, mac)
+    return _filtered(device, nics) if device.filters else nics
+
+
+def _filtered(device: Device, nics: dict[str, Nic]) -> dict[str, Nic]:
+    """The interfaces with the filters that they name."""
+    for part in (*device.ports.values(), *device.interfaces.values()):
+        if part.name in nics and not isinstance(part, Loopback) and (part.filter_in or part.filter_out):
+            named = (device.filters.get(part.filter_in or ""), device.filters.get(part.filter_out or ""))
+            nics[part.name] = replace(nics[part.name], filter_in=named[0], filter_out=named[1])
     return nics
 
 

@@ -7,26 +7,10 @@ from typing import NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, source_for
 from archipelago.knowledge.devices import Nic, Node
+from archipelago.knowledge.filtering import Refusal, Way, judge
+from archipelago.knowledge.header import FIRST_TTL, Header
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import DeviceRoutes, Entry
-
-FIRST_TTL = 64
-"""The TTL or hop limit that a packet starts with."""
-ICMP, TCP, UDP, ICMP_V6 = 1, 6, 17, 58
-"""Protocol numbers (IANA; RFC 792, RFC 9293, RFC 768, RFC 4443)."""
-
-
-class Header(NamedTuple):
-    """What a decision can depend on: the addresses, the protocol's number, the ports of TCP and UDP or the type of
-    ICMP, and the TTL or hop limit."""
-
-    source: Address
-    destination: Address
-    protocol: int = ICMP
-    source_port: int = 0
-    destination_port: int = 0
-    icmp_type: int = 8
-    ttl: int = FIRST_TTL
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,25 +40,52 @@ class Sent(NamedTuple):
 
 
 class Dropped(NamedTuple):
-    """The packet ends here; `route` is the one that was chosen, where one was."""
+    """The packet ends here; `route` is the one that was chosen, `refusal` what a filter said, where one did."""
 
     reason: Reason
     route: Entry | None = None
+    refusal: Refusal | None = None
 
 
 Decision = Delivered | Sent | Dropped
 
 
-def decide(state: ForwardingState, header: Header, ingress: str | None = None, vrf: str = "") -> Decision:
-    """What a station does with a packet (RFC 1122 3.3.1, RFC 1812 5.2, RFC 2644).
+def decide(
+    state: ForwardingState, header: Header, ingress: str | None = None, vrf: str = "", known: bool = False
+) -> Decision:
+    """What a station does with a packet (RFC 1122 3.3.1, RFC 1812 5.2, RFC 2644). The filter of its ingress interface
+    sees it first; that of its egress interface what is forwarded, not what is the station's own.
 
     Args:
         state: the station.
         header: the packet's.
         ingress: its ingress interface; None where it is the station's own.
         vrf: the routing table of a packet of its own; one that came in is looked up in that of its interface.
+        known: it belongs to a conversation that the station knows, which stateful filters let pass.
     """
-    return _decide(state, header.destination, header.ttl, ingress, vrf)
+    nics = state.node.nics
+    if ingress is not None and nics[ingress].filter_in is not None:
+        refusal = refused(nics[ingress], "in", header, known)
+        if refusal is not None:
+            return Dropped(_REFUSED[refusal.judged.action], None, refusal)
+    decision = _decide(state, header.destination, header.ttl, ingress, vrf)
+    if ingress is not None and isinstance(decision, Sent) and nics[decision.interface].filter_out is not None:
+        refusal = refused(nics[decision.interface], "out", header, known)
+        if refusal is not None:
+            return Dropped(_REFUSED[refusal.judged.action], decision.route, refusal)
+    return decision
+
+
+_REFUSED = {"drop": Reason.FILTERED, "reject": Reason.REJECTED}
+
+
+def refused(nic: Nic, way: Way, header: Header, known: bool = False) -> Refusal | None:
+    """What the filter of an interface has against a packet; None where it lets it pass, or there is none."""
+    filter_ = nic.filter_in if way == "in" else nic.filter_out
+    if filter_ is None or (known and filter_.stateful):
+        return None
+    judged = judge(filter_, header)
+    return None if judged.passes else Refusal(nic.name, way, filter_.name, judged)
 
 
 def _decide(state: ForwardingState, destination: Address, ttl: int, ingress: str | None, vrf: str) -> Decision:

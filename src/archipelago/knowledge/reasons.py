@@ -35,6 +35,10 @@ class Reason(StrEnum):
     """A broadcast that never ends took the domain down."""
     TAG_NOT_ACCEPTED = "tag-not-accepted"
     """A frame whose tag, or lack of one, the port does not accept (IEEE 802.1Q 6.9, 8.6.2)."""
+    FILTERED = "filtered"
+    """A filter dropped it, in silence."""
+    REJECTED = "rejected"
+    """A filter rejected it; its sender is told (RFC 1812 5.2.7.1)."""
     SAME_PORT = "same-port"
     """A frame for a station behind its ingress port (IEEE 802.1Q 8.6.1)."""
 

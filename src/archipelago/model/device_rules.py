@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping
 
 from archipelago.addressing.values import is_link_local
 from archipelago.errors import ModelProblem
+from archipelago.model.filter_rules import filter_problems
 from archipelago.model.keys import Holder
 from archipelago.model.parts import (
     Aggregate,
@@ -62,6 +63,7 @@ def device_problems(device: Device, in_use: Collection[str], vlans: Catalogue, n
         if isinstance(interface, Subinterface):
             yield from _subinterface_problems(where, interface, device, known, aggregates, names)
     yield from _relation_problems(path, device)
+    yield from filter_problems(device, names)
     yield from _route_problems(path, device, {*known, *device.interfaces}, names)
 
 
@@ -85,15 +87,17 @@ def _set_alike(port: Port, other: Port) -> bool:
         and port.untagged == other.untagged
         and port.addresses == other.addresses
         and port.routed == other.routed
+        and port.filter_in == other.filter_in
+        and port.filter_out == other.filter_out
     )
 
 
 def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], vlans: Catalogue) -> Problems:
     if port.name in members:
-        for key in ("access", "trunk", "untagged", "addresses", "routed", "vrf"):
+        for key in ("access", "trunk", "untagged", "addresses", "routed", "vrf", "filter_in", "filter_out"):
             if getattr(port, key) not in (None, (), False):
                 message = f"'{port.name}' is an aggregate's member, which takes only 'off' and 'speed'"
-                yield ModelProblem((*path, key.removesuffix("es")), message, True)
+                yield ModelProblem((*path, key.removesuffix("es").replace("_", "-")), message, True)
     yield from _switching_problems(path, port, kind, vlans)
     yield from held_problems(path, port.addresses)
 

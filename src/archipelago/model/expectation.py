@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from archipelago.model.filters import Probe
+
 OUTSIDE = "outside"
 """The end that stands for whatever lies beyond the network's own edge."""
 GATEWAY = "gateway"
@@ -19,6 +21,8 @@ class Expectation:
     source: str
     target: str
     reached: bool = True
+    probe: tuple[Probe, ...] = ()
 
     def __str__(self) -> str:
-        return f"{self.source} to {self.target}: {'reached' if self.reached else 'not reached'}"
+        by = f" by {' and '.join(map(str, self.probe))}" if self.probe else ""
+        return f"{self.source} to {self.target}: {'reached' if self.reached else 'not reached'}{by}"

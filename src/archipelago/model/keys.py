@@ -48,6 +48,12 @@ class Value(StrEnum):
     SUBNETS = "by-size or by-vlan-id"
     SUBINTERFACE = "by-vlan-id or counted"
     TRANSIT = "/31 or /30"
+    ACTION = "accept, drop or reject"
+    TRAFFIC = "kind of traffic"
+    PORT_RANGE = "port or range of ports"
+    ICMP_TYPE = "request, reply or error"
+    ADDRESSES = "address or subnet"
+    PROBE = "probe"
     SECTION = "section"
     NAMED = "sections by name"
     LIST = "list of sections"
@@ -64,6 +70,8 @@ class Holder(StrEnum):
     AGGREGATE = "link aggregate"
     LOOPBACK = "loopback"
     ROUTE = "route"
+    FILTER = "filter"
+    FILTER_RULE = "rule of a filter"
     HOST = "host"
     CABLE = "cable"
     EXPECTATION = "expectation"
@@ -80,6 +88,8 @@ INTERFACES = (Holder.SUBINTERFACE, Holder.VLAN_INTERFACE, Holder.AGGREGATE, Hold
 """The kinds of interface that a device can have beside its ports."""
 ADDRESSED = (Holder.PORT, *INTERFACES)
 """What carries IP addresses on a device."""
+FILTERING = (Holder.PORT, Holder.SUBINTERFACE, Holder.VLAN_INTERFACE, Holder.AGGREGATE)
+"""What can have filters."""
 SWITCHED = (Holder.PORT, Holder.AGGREGATE)
 """What can be an access port or a trunk."""
 
@@ -122,6 +132,7 @@ class Key:
 _NETWORK, _BRIEF = (Holder.NETWORK,), (Holder.BRIEF,)
 _BOTH = (Holder.NETWORK, Holder.BRIEF)
 _DEVICE, _HOST = (Holder.DEVICE,), (Holder.HOST,)
+_RULE = (Holder.FILTER_RULE,)
 _EVERY_PART = (Holder.DEVICE, *ADDRESSED, Holder.HOST, Holder.CABLE)
 
 KEYS = (
@@ -223,6 +234,22 @@ KEYS = (
         (Holder.DEVICE, Holder.HOST),
         "where it is not to be the one that follows its place in the file",
     ),
+    # filters
+    Key("filters", Value.NAMED, _DEVICE, "its filters by name", default={}, holds=(Holder.FILTER,)),
+    Key("filter-in", Value.NAME, FILTERING, "the filter that sees what comes in"),
+    Key("filter-out", Value.NAME, FILTERING, "the filter that sees what is forwarded out"),
+    Key("rules", Value.LIST, (Holder.FILTER,), "its lines; the first that matches decides", default=(), holds=_RULE),
+    Key("otherwise", Value.ACTION, (Holder.FILTER,), "what becomes of what no line matches", required=True),
+    Key("stateful", Value.FLAG, (Holder.FILTER,), "what belongs to a known conversation passes", default=False),
+    Key("accept", Value.TRAFFIC, _RULE, "what goes on", many=True, default=()),
+    Key("drop", Value.TRAFFIC, _RULE, "what ends in silence", many=True, default=()),
+    Key("reject", Value.TRAFFIC, _RULE, "what ends, its sender told", many=True, default=()),
+    Key("source", Value.ADDRESSES, _RULE, "where it comes from", many=True, default=()),
+    Key("destination", Value.ADDRESSES, _RULE, "where it goes", many=True, default=()),
+    Key("destination-port", Value.PORT_RANGE, _RULE, "tcp's or udp's", many=True, default=()),
+    Key("source-port", Value.PORT_RANGE, _RULE, "tcp's or udp's", many=True, default=()),
+    Key("icmp-type", Value.ICMP_TYPE, _RULE, "echo's request or reply, or an error"),
+    Key("answering", Value.FLAG, _RULE, "tcp with ACK or RST set only", default=False),
     Key("ends", Value.ENDS, (Holder.CABLE,), "the two ports that it joins", required=True),
     Key("off", Value.FLAG, _EVERY_PART, "administratively off", default=False),
     Key("from", Value.PARTY, (Holder.EXPECTATION,), "who begins", required=True, field="source"),
@@ -235,6 +262,7 @@ KEYS = (
         field="target",
     ),
     Key("reached", Value.FLAG, (Holder.EXPECTATION,), "whether they must be reached, or must not be", required=True),
+    Key("probe", Value.PROBE, (Holder.EXPECTATION,), "what is sent; icmp where not written", many=True, default=()),
     # what a brief needs
     Key(
         "gateway",

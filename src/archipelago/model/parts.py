@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.model.filters import Filter
 
 Kind = Literal["router", "l3switch", "switch"]
 Path = tuple[str | int, ...]
@@ -69,6 +70,8 @@ class Port:
     addresses: tuple[InterfaceAddress, ...] = ()
     routed: bool = False
     vrf: str | None = None
+    filter_in: str | None = None
+    filter_out: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +85,8 @@ class Subinterface:
     addresses: tuple[InterfaceAddress, ...] = ()
     off: bool = False
     vrf: str | None = None
+    filter_in: str | None = None
+    filter_out: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +98,8 @@ class VlanInterface:
     addresses: tuple[InterfaceAddress, ...] = ()
     off: bool = False
     vrf: str | None = None
+    filter_in: str | None = None
+    filter_out: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,6 +115,8 @@ class Aggregate:
     addresses: tuple[InterfaceAddress, ...] = ()
     routed: bool = False
     vrf: str | None = None
+    filter_in: str | None = None
+    filter_out: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,6 +153,7 @@ class Device:
     vlans: tuple[int, ...] | None = None
     ports: Mapping[str, Port] = field(default_factory=dict)
     interfaces: Mapping[str, Interface] = field(default_factory=dict)
+    filters: Mapping[str, Filter] = field(default_factory=dict)
     routes: tuple[Route, ...] = ()
     gateway: tuple[NextHop, ...] = ()
     off: bool = False

@@ -6,12 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from archipelago.knowledge.known import Knowledge, know
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
 from archipelago.proof.causes import proved, proved_verdicts, with_proof
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.causes import Group
 from archipelago.reachability.expect import Checked, check
-from archipelago.reachability.matrix import Matrix, matrix, without
+from archipelago.reachability.matrix import Matrix, by_probe, without
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,8 +34,14 @@ class AllPairs:
         return not self.checked.unforeseen and not any(verdict.broken for verdict in self.checked.verdicts)
 
 
-def all_pairs(network: Network, family: int | None, parts_off: Sequence[str] = (), causes: bool = True) -> AllPairs:
-    """Decide all pairs of a network, with some parts of it switched off.
+def all_pairs(
+    network: Network,
+    family: int | None,
+    parts_off: Sequence[str] = (),
+    causes: bool = True,
+    probes: Sequence[Probe] = (ECHO,),
+) -> list[AllPairs]:
+    """Decide all pairs of a network, with some parts of it switched off, once for each kind of probe.
 
     Raises:
         QueryError: there is no such part, or an end of an expectation does not exist.
@@ -42,14 +49,20 @@ def all_pairs(network: Network, family: int | None, parts_off: Sequence[str] = (
     arrays = build_arrays(know(network))
     if parts_off:
         arrays = without(arrays, parts_off)
-    answer = matrix(arrays, family, causes=causes)
     both = family is None and len(arrays.families) == 2 and causes
-    six = matrix(arrays, 6) if both else None
-    known = {(group.finding.path, group.finding.mend) for group in answer.groups}
-    only_six = [group for group in six.groups if (group.finding.path, group.finding.mend) not in known] if six else []
-    answer = with_proof(arrays, answer)
-    expect = arrays.knowledge.network.expect
-    checked = check(arrays.knowledge, family, answer) if expect else None
-    if checked is not None:
+    sixes = list(by_probe(arrays, probes, 6)) if both else [None] * len(probes)
+    answers = list(by_probe(arrays, probes, family, causes=causes))
+    checked = None
+    if arrays.knowledge.network.expect:
+        echo = next((answer for answer in answers if answer.probe == ECHO), None)
+        checked = check(arrays.knowledge, family, echo)
         checked = replace(checked, verdicts=proved_verdicts(arrays, checked.verdicts))
-    return AllPairs(arrays.knowledge, answer, six, proved(arrays, only_six), checked)
+    told = []
+    for answer, six in zip(answers, sixes, strict=True):
+        known = {(group.finding.path, group.finding.mend) for group in answer.groups}
+        only_six = (
+            [group for group in six.groups if (group.finding.path, group.finding.mend) not in known] if six else []
+        )
+        shown = with_proof(arrays, answer)
+        told.append(AllPairs(arrays.knowledge, shown, six, proved(arrays, only_six, answer.probe), checked))
+    return told

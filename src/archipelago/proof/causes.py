@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Finding
 from archipelago.proof.mends import NOT_TRIED, settle, told
 from archipelago.proof.trial import Trial
@@ -19,7 +20,7 @@ MOST_TRIED = 20
 
 def with_proof(arrays: NetworkArrays, answer: Matrix) -> Matrix:
     """All pairs of a network, the mends of what cuts some off tried: each cuts off nothing that works."""
-    return replace(answer, groups=proved(arrays, answer.groups)) if answer.groups else answer
+    return replace(answer, groups=proved(arrays, answer.groups, answer.probe)) if answer.groups else answer
 
 
 def proved_verdicts(arrays: NetworkArrays, verdicts: Sequence[Verdict]) -> tuple[Verdict, ...]:
@@ -41,17 +42,18 @@ def proved_verdicts(arrays: NetworkArrays, verdicts: Sequence[Verdict]) -> tuple
     )
 
 
-def proved(arrays: NetworkArrays, groups: Sequence[Group]) -> tuple[Group, ...]:
+def proved(arrays: NetworkArrays, groups: Sequence[Group], probe: Probe = ECHO) -> tuple[Group, ...]:
     """Causes without the mends that do not hold.
 
     Args:
         arrays: the network.
         groups: the causes, those of the most pairs first.
+        probe: what was sent.
     """
     mended = [number for number, group in enumerate(groups) if group.finding.edits]
     if not mended:
         return tuple(groups)
-    trial = Trial(arrays, ())
+    trial = Trial(arrays, (), probe=probe)
     most = min(trial.most, MOST_TRIED)
     findings: dict[int, Finding] = {}
     for number in mended[:most]:

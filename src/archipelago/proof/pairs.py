@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -12,20 +12,21 @@ from archipelago.addressing.values import is_link_local
 from archipelago.audit.ways import table_parts
 from archipelago.knowledge.held import TableName
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Finding
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.expect import forbidden
 from archipelago.reachability.families import Decided
-from archipelago.reachability.matrix import Matrix, matrix, only
+from archipelago.reachability.matrix import Matrix, by_probe, matrix, only
 
 Bools = NDArray[np.bool_]
 
 
 class Decision(NamedTuple):
-    """All pairs of a network, decided in each family that it has."""
+    """All pairs of a network, decided in each family that it has, for some probes."""
 
     arrays: NetworkArrays
-    families: dict[int, Matrix]
+    answers: dict[tuple[int, Probe], Matrix]
 
 
 class Difference(NamedTuple):
@@ -35,16 +36,21 @@ class Difference(NamedTuple):
     lost: int
 
 
-def decide(arrays: NetworkArrays) -> Decision:
+def decide(arrays: NetworkArrays, probes: Sequence[Probe] = (ECHO,)) -> Decision:
     """Decide all pairs in every family."""
-    return Decision(arrays, {version: matrix(arrays, version, causes=False) for version in arrays.families})
+    answers = {
+        (version, answer.probe): answer
+        for version in arrays.families
+        for answer in by_probe(arrays, probes, version, causes=False)
+    }
+    return Decision(arrays, answers)
 
 
 def compare(before: Decision, after: Decision) -> Difference:
     """What a change gains and loses. Hosts that fare alike in both are compared once."""
     gained = lost = 0
-    for version, old in before.families.items():
-        new = after.families.get(version)
+    for key, old in before.answers.items():
+        new = after.answers.get(key)
         if new is None:
             lost += old.count
             continue
@@ -57,16 +63,16 @@ def compare(before: Decision, after: Decision) -> Difference:
         was, now = old.between[here], new.between[there]
         gained += int(pairs[now & ~was].sum())
         lost += int(pairs[was & ~now].sum())
-    for version in after.families.keys() - before.families.keys():
-        gained += after.families[version].count
+    for key in after.answers.keys() - before.answers.keys():
+        gained += after.answers[key].count
     return Difference(gained, lost)
 
 
 def causes_of_loss(before: Decision, after: Decision) -> list[Finding]:
     """What then cuts off the pairs that a change loses, most pairs first."""
     findings: list[Finding] = []
-    for version, old in before.families.items():
-        new = after.families.get(version)
+    for (version, probe), old in before.answers.items():
+        new = after.answers.get((version, probe))
         if new is not None:
             lost = np.zeros_like(new.between)
             kinds = old.kind * (len(new.between) + 1) + new.kind
@@ -75,7 +81,7 @@ def causes_of_loss(before: Decision, after: Decision) -> list[Finding]:
             sources, targets = np.nonzero(was & ~new.between[np.ix_(now, now)])
             lost[now[sources], now[targets]] = True
             if lost.any():
-                groups = matrix(after.arrays, version, excused=only(lost)).groups
+                groups = matrix(after.arrays, version, excused=only(lost), probe=probe).groups
                 findings += [group.finding for group in groups]
     return findings
 

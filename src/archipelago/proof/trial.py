@@ -9,6 +9,7 @@ from typing import NamedTuple
 from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Edit, Finding
 from archipelago.progress import tell
 from archipelago.proof.pairs import Decision, causes_of_loss, compare, decide
@@ -42,11 +43,16 @@ class Trial:
         arrays: the network.
         found: what is known to be wrong in it.
         rules: what finds mistakes, for the network with a change; nothing where only pairs matter.
+        probe: what pairs are decided for, beside echo requests and what expectations name.
     """
 
-    def __init__(self, arrays: NetworkArrays, found: Sequence[Finding], rules: Rules = lambda index: ()) -> None:
+    def __init__(
+        self, arrays: NetworkArrays, found: Sequence[Finding], rules: Rules = lambda index: (), probe: Probe = ECHO
+    ) -> None:
         self.arrays = arrays
         self._rules = rules
+        named = (kind for expectation in arrays.knowledge.network.expect for kind in expectation.probe)
+        self._probes = tuple(dict.fromkeys((ECHO, probe, *named)))
         self._errors = _errors(found)
         network = arrays.knowledge.network
         parts = sum(
@@ -57,7 +63,7 @@ class Trial:
     @cached_property
     def before(self) -> Decision:
         """All pairs of the network as it is."""
-        return decide(self.arrays)
+        return decide(self.arrays, self._probes)
 
     @cached_property
     def _amendable(self) -> Amendable:
@@ -113,7 +119,7 @@ class Trial:
             network = self._amendable.with_edits(edits)
         except (EditError, DocumentError):
             return None
-        return decide(change_arrays(self.before.arrays, network))
+        return decide(change_arrays(self.before.arrays, network), self._probes)
 
     def _gains_with(self, findings: Sequence[Finding], others: Sequence[Finding]) -> bool:
         """Whether mends help once what they bring to light is mended too."""

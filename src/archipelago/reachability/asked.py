@@ -16,6 +16,7 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import common_families, source_at
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Finding
 from archipelago.reachability.arrays import Ints
 from archipelago.reachability.few import few_hosts
@@ -46,12 +47,16 @@ class Asking:
         parties: the ends of expectations, and the network.
         answers: all pairs of its hosts.
         family: 4 or 6; by default every family that both ends have.
+        probes: what is sent.
     """
 
-    def __init__(self, parties: Parties, answers: Matrix, family: int | None) -> None:
+    def __init__(
+        self, parties: Parties, answers: Matrix, family: int | None, probes: Sequence[Probe] = (ECHO,)
+    ) -> None:
         self.parties = parties
         self.answers = answers
         self.family = family
+        self.probes = probes
 
     def few(self, names: Set[str] = frozenset()) -> Knowledge:
         """The network with one host of each kind, and with those of the names."""
@@ -68,8 +73,9 @@ class Asking:
         index = self.parties.index
         families: list[int | None] = [self.family] if self.family else [*common_families(source, target)] or [None]
         answers = [
-            reach(index, source, target, probes=1, family=version, within=within or self._examples)
+            reach(index, source, target, probes=1, family=version, within=within or self._examples, probe=probe)
             for version in families
+            for probe in self.probes
         ]
         return [Asked(answer.reached, answer.finding) for answer in answers]
 

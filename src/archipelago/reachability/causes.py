@@ -3,31 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import product
 
 import numpy as np
 
-from archipelago.addressing.values import source_for
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.explain import explain as explain_stop
 from archipelago.diagnosis.no_address import no_common_family
 from archipelago.diagnosis.no_home import no_home
 from archipelago.diagnosis.outvoted import contradicted
-from archipelago.diagnosis.stop import Direction, Stop
+from archipelago.diagnosis.stop import Direction
 from archipelago.knowledge.devices import Node
-from archipelago.knowledge.ends import first_address
-from archipelago.knowledge.forwarding import asking_address
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.reasons import Reason
-from archipelago.knowledge.routes import Entry
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Path
 from archipelago.reachability.arrays import Ints
+from archipelago.reachability.crossings import PASSES
 from archipelago.reachability.engine import AT_A_TIME, Outcome
 from archipelago.reachability.families import Decided
 from archipelago.reachability.few import few_hosts
-from archipelago.simulation.reach import reach
+from archipelago.reachability.stops import Code, stop_of
+from archipelago.simulation.reach import ReachResult, reach
 
 MOST_ASKED = 2_000
 """How often at most the simulation decides about an address that several hold."""
@@ -75,7 +72,8 @@ def settle(index: NetworkIndex, answer: Decided) -> Settled:
             if len(members[i]) == 1:
                 continue
             target = int(members[i][1])
-        asked = reach(index, nodes[hosts[source]], nodes[hosts[target]], probes=1, family=answer.family, within=within)
+        ends = nodes[hosts[source]], nodes[hosts[target]]
+        asked = reach(index, *ends, probes=1, family=answer.family, within=within, probe=answer.probe)
         for decided in (answer.between, answer.every, answer.some):
             decided[i, j] = asked.reached
         settled[i, j] = (asked.finding, asked.direction or "out")
@@ -198,9 +196,13 @@ class _Explained:
             key = (mistake.slug, own[0], class_host)
             if key not in self.own:
                 nodes, names = self.index.knowledge.nodes, self._names(*pair)
-                answer = reach(self.index, nodes[names[0]], nodes[names[1]], probes=1, family=self.answer.family)
+                answer = self._asked(nodes[names[0]], nodes[names[1]])
                 self.own[key] = answer.finding or mistake
             yield pair, pairs // len(hosts), self.own[key]
+
+    def _asked(self, source: Node, target: Node) -> ReachResult:
+        answer = self.answer
+        return reach(self.index, source, target, probes=1, family=answer.family, probe=answer.probe)
 
     # Where ways end
 
@@ -266,11 +268,17 @@ class _Explained:
         back = outcome.paths.of_pairs(target, column)
         fails = out != codes.arrived
         code = np.where(fails, out, back).astype(np.int64)
+        ended, answers = outcome.refusals(source, target, out == codes.arrived)
+        refused = ended != PASSES
+        fails = np.where(refused, ~answers, fails)
         sender = np.where(fails, i + low, j)
         receiver = np.where(fails, j, i + low)
         by_sender, by_receiver = outcome.differs(code)
         by_sender |= self.contradicted[sender]
         by_receiver |= self.contradicted[receiver]
+        # What a filter ends, it ends by its line, whoever is at the ends.
+        code[refused] = outcome.refused_code + ended[refused]
+        by_sender[refused] = by_receiver[refused] = False
         return np.stack((code, ~fails, np.where(by_sender, sender, -1), np.where(by_receiver, receiver, -1)), axis=1)
 
     # The mistake behind an end
@@ -334,53 +342,5 @@ class _Explained:
         source, target = nodes[hosts[sender]], nodes[hosts[receiver]]
         if end.version == 0:
             return no_common_family(self.index, source, target, self.answer.family)
-        return explain_stop(self.index, self._stop(end, source, target))
-
-    def _stop(self, end: _End, source: Node, target: Node) -> Stop:
-        """Where a packet from one host to another stops, as the simulation would tell it."""
-        outcome = self.answer.outcomes[end.version]
-        codes, family = outcome.codes, outcome.family
-        to, own = first_address(target, end.version), first_address(source, end.version)
-        assert to is not None and own is not None
-        if end.back:  # a reply goes to the address that the question came from
-            to = source_for(next(iter(target.nics.values())).addresses, own).address  # type: ignore[union-attr]
-        else:
-            own = source_for(next(iter(source.nics.values())).addresses, to).address  # type: ignore[union-attr]
-        rows, code = list(family.rows), end.code
-
-        def stop(place: int, reason: Reason, interface: str = "") -> Stop:
-            name, vrf = rows[place] if place < len(rows) else (source.name, "")
-            direction: Direction = "back" if end.back else "out"
-            return Stop(direction, name, reason, source=own, target=to, interface=interface, vrf=vrf)
-
-        if code < codes.states:
-            return stop(codes.row(code), Reason.TTL_EXPIRED)
-        if code < codes.broadcast:
-            return stop(code - codes.no_route, Reason.NO_ROUTE)
-        if code < codes.delivered:
-            return stop(code - codes.broadcast, Reason.BROADCAST)
-        at = code - codes.entry
-        entry = family.entries.written[at]
-        return self._beyond(stop(int(family.entries.place[at]), Reason.UNANSWERED, entry.interface), entry)
-
-    def _beyond(self, stop: Stop, entry: Entry) -> Stop:
-        """Where a packet that left by a route stopped: nothing can leave there, broadcasts never end there, whoever
-        it was delivered to does not forward it, or nobody answered."""
-        index = self.index
-        next_hop = entry.next_hop or stop.target
-        if asking_address(index.knowledge.nodes[stop.node].nics[entry.interface], next_hop) is None:
-            return replace(stop, reason=Reason.CANNOT_SEND)
-        endpoint = (stop.node, entry.interface)
-        if index.domains.loop_at(endpoint) is not None:
-            return replace(stop, reason=Reason.STORM)
-        holder = index.neighbour(endpoint, entry.next_hop) if entry.next_hop is not None else None
-        if holder is not None and holder.node.name != stop.node:
-            return replace(
-                stop,
-                node=holder.node.name,
-                reason=Reason.NOT_ROUTING,
-                interface=holder.nic.name,
-                vrf=holder.nic.vrf,
-                passed=(stop.node, holder.node.name),
-            )
-        return replace(stop, next_hop=next_hop, passed=(stop.node,))
+        code = Code(end.version, end.code, end.back)
+        return explain_stop(self.index, stop_of(self.index, self.answer, code, source, target))

@@ -8,8 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from archipelago.model.filters import ECHO, Probe
 from archipelago.progress import steps
 from archipelago.reachability.arrays import CONNECTED, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
+from archipelago.reachability.crossings import PASSES, Crossings, Start, guards_of
 from archipelago.reachability.domains import DomainLabels, label_domains
 from archipelago.reachability.states import (
     HeaderClasses,
@@ -72,7 +74,8 @@ class Outcome:
     """One family's answer, by class. `of_state` gives the class of each host state (twice a host class's number, plus
     one where a host of it is up), -1 for none. `onward` says whose packets arrive at whom, `back` whose replies do;
     where it is `contested`, an address that several hold decides. `replies` has, for classes that speak from several
-    addresses, the column that each class's replies go to. `direct` are the routes that ask for the target itself."""
+    addresses, the column that each class's replies go to. `direct` are the routes that ask for the target itself.
+    `crossings` are the filters on the ways, where there are any, `probe` is what is sent."""
 
     family: Family
     codes: OutcomeCodes
@@ -83,10 +86,14 @@ class Outcome:
     onward: Bools
     back: Bools
     contested: Bools | None
+    crossings: Crossings | None = None
+    probe: Probe = ECHO
 
     @property
     def reached(self) -> Bools:
         """Who reaches whom, there and back."""
+        if self.crossings is not None:
+            return self._let_pass(self.onward & self.back)
         if self.replies:
             return self.onward & self.back
         reached = np.empty_like(self.onward)
@@ -96,6 +103,15 @@ class Outcome:
                 np.logical_and(self.onward[here, there], self.back[here, there], out=reached[here, there])
         return reached
 
+    def _let_pass(self, reached: Bools) -> Bools:
+        """Those of some pairs whose probe and answer all filters let pass."""
+        for low in range(0, len(reached), AT_A_TIME):
+            source, target = np.nonzero(reached[low : low + AT_A_TIME])
+            source += low
+            ended, _ = self.refusals(source, target, np.ones(len(source), dtype=np.bool_))
+            reached[source, target] = ended == PASSES
+        return reached
+
     def reply_columns(self, answers: Ints, asks: Ints) -> Ints:
         """The columns that replies from some classes to others go to."""
         columns = asks.copy()
@@ -103,6 +119,18 @@ class Outcome:
             mine = asks == owner
             columns[mine] = column[answers[mine]]
         return columns
+
+    @property
+    def refused_code(self) -> int:
+        """Codes from here on are refusals of filters."""
+        return self.codes.entry + len(self.family.entries.place)
+
+    def refusals(self, source: Ints, target: Ints, arrives: Bools) -> tuple[Ints, Bools]:
+        """What filters end of the probes and answers of pairs, of which some arrive if no filter ends them; and whether
+        that is the answer."""
+        if self.crossings is None:
+            return np.full(len(source), PASSES), np.zeros(len(source), dtype=np.bool_)
+        return self.crossings.refusals((source, target, self.reply_columns(target, source)), arrives, self.probe)
 
     def differs(self, code: Ints) -> tuple[Bools, Bools]:
         """Whether the mistake behind an end can differ by who sends, and by who is sent to."""
@@ -119,7 +147,7 @@ class Outcome:
         return sender, receiver
 
 
-def decide(arrays: NetworkArrays, version: int, labels: DomainLabels | None = None) -> Outcome:
+def decide(arrays: NetworkArrays, version: int, labels: DomainLabels | None = None, probe: Probe = ECHO) -> Outcome:
     """Decide every ordered pair of classes of a family.
 
     Hosts that look alike from outside and stand in one broadcast domain are a class. Each routing device (once for
@@ -127,7 +155,7 @@ def decide(arrays: NetworkArrays, version: int, labels: DomainLabels | None = No
     state, or an end. Following the states at most 63 times ends every packet.
     """
     labels = labels or label_domains(len(arrays.endpoints), arrays.adjacencies)
-    return _Deciding(arrays, arrays.families[version], labels).outcome()
+    return _Deciding(arrays, arrays.families[version], labels).outcome(probe)
 
 
 class _Deciding:
@@ -239,7 +267,8 @@ class _Deciding:
     def _paths(self) -> Paths:
         codes, columns, hops = self.codes, self.columns, self.hops
         rows, entries = codes.rows, self.family.entries
-        ends = self._walk(self.state_table())
+        self.table = self.state_table()
+        ends = self._walk(self.table)
         of_place = np.full(codes.places, -1, dtype=np.int64)
         speaking = np.flatnonzero(self.live)
         of_place[rows + self.example[speaking]] = speaking
@@ -249,6 +278,8 @@ class _Deciding:
         value = np.where(hops.row >= 0, hops.row - rows, codes.entry + np.arange(len(entries.place)))
         value[hops.contested] = codes.contested
         start[mine[default]] = value[default]
+        self.ingress = np.full(len(start), NO_ENDPOINT, dtype=np.int64)
+        self.ingress[mine[default]] = np.where(hops.contested, NO_ENDPOINT, hops.ingress)[default]
         cells = [np.empty((3, 0), dtype=np.int64)]
         others = np.flatnonzero((mine >= 0) & ((entries.hop == CONNECTED) | (hops.host >= 0)))
         for whose, column in painted(entries, columns, others):
@@ -264,8 +295,15 @@ class _Deciding:
         cell, last = np.unique(key[::-1], return_index=True)  # the longest prefix was written last
         return Paths(ends, start, cell, patches[2][::-1][last].astype(self.kind))
 
-    def outcome(self) -> Outcome:
-        """The answer."""
+    def _crossings(self, paths: Paths) -> Crossings | None:
+        guards = guards_of(self.arrays, self.family)
+        if guards is None:
+            return None
+        start = Start(paths.start, self.ingress, paths.cell)
+        return Crossings(self.family, self.table, self.hops, self.columns, start, guards)
+
+    def outcome(self, probe: Probe = ECHO) -> Outcome:
+        """The answer, for a kind of probe."""
         self.duplicated = self._duplicated_columns()
         paths = self._paths()
         codes, classes = self.codes, len(self.profile)
@@ -296,6 +334,8 @@ class _Deciding:
             onward=main,
             back=back,
             contested=doubt,
+            crossings=self._crossings(paths),
+            probe=probe,
         )
 
     def _duplicated_columns(self) -> Bools:

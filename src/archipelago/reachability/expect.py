@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -14,12 +14,13 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import NOTHING_LEADS, beyond, with_outside
 from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Finding
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.asked import Asking
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.families import Decided
-from archipelago.reachability.matrix import Matrix, matrix, only
+from archipelago.reachability.matrix import Matrix, by_probe, matrix, only
 from archipelago.reachability.parties import Parties
 from archipelago.reachability.verdict import MOST_NAMED, Verdict
 
@@ -61,20 +62,39 @@ def check(knowledge: Knowledge, family: int | None = None, answer: Matrix | None
         network, outside = with_outside(knowledge, unheld)
         knowledge = know(network)
         answer = None
-    answer = answer or matrix(build_arrays(knowledge), family, causes=False)
+    arrays = build_arrays(knowledge) if answer is None or _probes(expectations) - {ECHO} else None
+    answer = answer or matrix(arrays or build_arrays(knowledge), family, causes=False)
+    answers = {ECHO: answer}
+    if arrays is not None:
+        others = sorted(_probes(expectations) - {ECHO})
+        answers |= {told.probe: told for told in by_probe(arrays, others, family, causes=False)}
     parties = Parties(knowledge, answer.hosts, outside)
+    askings = [_asking(parties, expectation, answers, family) for expectation in expectations]
     asking = Asking(parties, answer, family)
-    verdicts = [_verdict(asking, expectation) for expectation in expectations]
+    verdicts = [_verdict(*each) for each in zip(askings, expectations, strict=True)]
     asked = [number for number, verdict in enumerate(verdicts) if _needs_reason(verdict)]
     within = knowledge
     if len(asked) > 1:  # they share one small network
         within = asking.few({name for number in asked for name in verdicts[number].such_as[0]})
     for number in asked:
         source, target = (parties.index.knowledge.nodes[name] for name in verdicts[number].such_as[0])
-        answers = asking.pair(source, target, within)
-        mistake = next((one.finding for one in answers if one.finding is not None), None)
+        said = askings[number].pair(source, target, within)
+        mistake = next((one.finding for one in said if one.finding is not None), None)
         verdicts[number] = replace(verdicts[number], finding=mistake)
     return Checked(tuple(verdicts), _unforeseen(parties, answer, expectations))
+
+
+def _probes(expectations: Sequence[Expectation]) -> set[Probe]:
+    return {probe for expectation in expectations for probe in expectation.probe}
+
+
+def _asking(parties: Parties, expectation: Expectation, answers: Mapping[Probe, Matrix], family: int | None) -> Asking:
+    """What answers an expectation: of several probes all must be reached, or none."""
+    probes = expectation.probe or (ECHO,)
+    first, *others = (answers[probe] for probe in probes)
+    for other in others:
+        first = replace(first, every=first.every & other.every, some=first.some | other.some)
+    return Asking(parties, first, family, probes)
 
 
 def _addresses(expectations: Sequence[Expectation]) -> Iterator[Address]:
@@ -117,8 +137,9 @@ def mistakes(knowledge: Knowledge, arrays: NetworkArrays, verdict: Verdict) -> l
         kind = Decided(arrays, version).kind
         mask = np.zeros((int(kind.max(initial=-1)) + 1,) * 2, dtype=np.bool_)
         mask[np.ix_(np.unique(kind[parties.hosts(ends[0])]), np.unique(kind[parties.hosts(ends[1])]))] = True
-        for group in matrix(arrays, version, excused=only(mask)).groups:
-            asked.setdefault((group.finding.slug, group.finding.path), group.finding)
+        for probe in wanted.probe or (ECHO,):
+            for group in matrix(arrays, version, excused=only(mask), probe=probe).groups:
+                asked.setdefault((group.finding.slug, group.finding.path), group.finding)
     return [mistake for mistake in asked.values() if mistake.slug not in ("no-common-family", "not-asked")]
 
 

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
+from archipelago.model.filters import ECHO, Probe
 from archipelago.reachability.arrays import Ints, NetworkArrays
 from archipelago.reachability.domains import label_domains
 from archipelago.reachability.engine import Outcome, decide
@@ -13,12 +16,25 @@ class Decided:
     """The engine's answer by kind. A kind is hosts that are of one class in each family; where an address is held by
     several, whose answer wins is a matter of where one asks from, so there each host class is a kind of its own."""
 
-    def __init__(self, arrays: NetworkArrays, family: int | None) -> None:
-        self.arrays = arrays
-        self.family = family
+    def __init__(self, arrays: NetworkArrays, family: int | None, probe: Probe = ECHO) -> None:
         labels = label_domains(len(arrays.endpoints), arrays.adjacencies)
         wanted = [version for version in arrays.families if family in (None, version)]
-        self.outcomes: dict[int, Outcome] = {version: decide(arrays, version, labels) for version in wanted}
+        outcomes = {version: decide(arrays, version, labels, probe) for version in wanted}
+        self._take(arrays, family, probe, outcomes)
+
+    def for_probe(self, probe: Probe) -> Decided:
+        """The same for another kind of probe, which goes the same ways."""
+        other = Decided.__new__(Decided)
+        outcomes = {version: replace(outcome, probe=probe) for version, outcome in self.outcomes.items()}
+        other._take(self.arrays, self.family, probe, outcomes)
+        return other
+
+    def _take(self, arrays: NetworkArrays, family: int | None, probe: Probe, outcomes: dict[int, Outcome]) -> None:
+        self.arrays = arrays
+        self.family = family
+        self.probe = probe
+        self.outcomes = outcomes
+        self._reached = {version: outcome.reached for version, outcome in self.outcomes.items()}
         state = arrays.host_class * 2 + ~arrays.down
         open_ = any(outcome.contested is not None for outcome in self.outcomes.values())
         self._kinds(state, open_)
@@ -77,24 +93,24 @@ class Decided:
         has = np.flatnonzero(classes >= 0)
         own = classes[has]
         if len(has) == len(classes) and np.array_equal(own, np.arange(len(outcome.onward))):
-            self.between = outcome.reached
+            self.between = self._reached[version]
             self.version[:] = version
             if outcome.contested is not None:
                 self.doubtful[:] = outcome.contested
             return
         both, grid = np.ix_(has, has), np.ix_(own, own)
         self.version[both] = version
-        self.between[both] = outcome.reached[grid]
+        self.between[both] = self._reached[version][grid]
         self.doubtful[both] = outcome.contested[grid] if outcome.contested is not None else False
 
     def _both(self) -> None:
         """Which pairs are reached in every family that both ends have, and which in any."""
         self.every = self.version > 0
         self.some = np.zeros_like(self.between)
-        for version, outcome in self.outcomes.items():
+        for version in self.outcomes:
             has = np.flatnonzero(self.classes[version] >= 0)
             own = self.classes[version][has]
-            reached = outcome.reached[np.ix_(own, own)]
+            reached = self._reached[version][np.ix_(own, own)]
             self.every[np.ix_(has, has)] &= reached
             self.some[np.ix_(has, has)] |= reached
 

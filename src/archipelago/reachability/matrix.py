@@ -11,6 +11,7 @@ from archipelago.errors import QueryError
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
@@ -30,7 +31,7 @@ class Matrix:
     kinds), as `every` and `some`) says whether hosts of kind a reach those of kind b (another of its own, where a is
     b); `every` that they do in each family that both have, `some` that they do in any. `family` is the one asked for,
     None for IPv4 where both ends of a pair have it, else IPv6. `groups` are the causes of what is not reached, where
-    they were asked for.
+    they were asked for, `probe` is what was sent.
     """
 
     hosts: tuple[str, ...]
@@ -40,6 +41,7 @@ class Matrix:
     some: Bools
     family: int | None
     groups: tuple[Group, ...]
+    probe: Probe = ECHO
 
     @property
     def sizes(self) -> Ints:
@@ -65,7 +67,8 @@ class Matrix:
     def headline(self) -> str:
         """The answer in one line."""
         count, pairs = self.count, self.pairs
-        text = f"{count:,} of {pairs:,} pair{'s' * (pairs != 1)} reached"
+        by = f" by {self.probe}" if self.probe != ECHO else ""
+        text = f"{count:,} of {pairs:,} pair{'s' * (pairs != 1)} reached{by}"
         return text if count == pairs else f"{text}; {pairs - count:,} pair{'s' * (pairs - count != 1)} cut off"
 
     def reaches(self, source: int, target: int) -> bool:
@@ -130,6 +133,7 @@ def matrix(
     causes: bool = True,
     excused: Callable[[Decided], Bools] | None = None,
     most: int = MOST_CAUSES,
+    probe: Probe = ECHO,
 ) -> Matrix:
     """Decide every ordered pair of hosts.
 
@@ -139,13 +143,30 @@ def matrix(
         causes: also say why what is not reached is not, grouped by mistake.
         excused: gives the pairs of kinds that need not be reached: they count as if they were.
         most: how many ends of ways are looked into for causes, those of the most pairs first.
+        probe: what is sent.
     """
     index = network if isinstance(network, NetworkIndex) else None
     if isinstance(network, NetworkArrays):
         arrays = network
     else:
         arrays = build_arrays(network.knowledge if isinstance(network, NetworkIndex) else know(network))
-    answer = Decided(arrays, family)
+    return _answer(Decided(arrays, family, probe), index, causes, excused, most)
+
+
+def by_probe(
+    arrays: NetworkArrays, probes: Iterable[Probe], family: int | None = None, *, causes: bool = True
+) -> Iterator[Matrix]:
+    """All pairs once for each kind of probe; where packets go is worked out once for all."""
+    decided: Decided | None = None
+    for probe in probes:
+        decided = decided.for_probe(probe) if decided is not None else Decided(arrays, family, probe)
+        yield _answer(decided, None, causes, None, MOST_CAUSES)
+
+
+def _answer(
+    answer: Decided, index: NetworkIndex | None, causes: bool, excused: Callable[[Decided], Bools] | None, most: int
+) -> Matrix:
+    arrays = answer.arrays
     groups: tuple[Group, ...] = ()
     if answer.doubtful.any() or (causes and not answer.all_reached):
         index = index or NetworkIndex(arrays.knowledge)
@@ -163,8 +184,9 @@ def matrix(
         between=answer.between,
         every=answer.every,
         some=answer.some,
-        family=family,
+        family=answer.family,
         groups=groups,
+        probe=answer.probe,
     )
 
 

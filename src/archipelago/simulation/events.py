@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address
+from archipelago.knowledge.filtering import Refusal
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry
 from archipelago.simulation.frames import Frame, Packet
@@ -174,6 +175,7 @@ class PacketDropped(NamedTuple):
     reason: Reason
     route: Entry | None
     next_hop: Address | None
+    refusal: Refusal | None = None
 
 
 class Unanswered(NamedTuple):

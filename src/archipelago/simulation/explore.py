@@ -9,7 +9,7 @@ from archipelago.addressing.values import Address, is_link_local
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import target_address
-from archipelago.knowledge.forwarding import FIRST_TTL
+from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.reasons import Reason
 from archipelago.simulation.build import Simulation

@@ -6,18 +6,15 @@ from typing import NamedTuple
 
 from archipelago.addressing.values import Address
 from archipelago.knowledge.advertised import Advertised
-from archipelago.knowledge.forwarding import ICMP, ICMP_V6, Header
+from archipelago.knowledge.header import Header, error_header, probe_header
 from archipelago.knowledge.reasons import Reason
+from archipelago.model.filters import ECHO, Probe
 
 BROADCAST = 0xFFFF_FFFF_FFFF
 ALL_ROUTERS = 0x3333_0000_0002
 """Where the question for routers is sent (RFC 2464 7, RFC 4291 2.7.1)."""
 GROUP_BIT = 1 << 40
 """Set in the MAC address of a broadcast or multicast frame (IEEE 802 8.2)."""
-ECHO_TYPES = {(4, False): 8, (4, True): 0, (6, False): 128, (6, True): 129}
-"""The ICMP type of an echo request and reply, by family (RFC 792, RFC 4443 4)."""
-ERROR_TYPES = {4: 3, 6: 1}
-"""The ICMP type of destination unreachable, which stands for every error, by family."""
 
 
 class Frame(NamedTuple):
@@ -61,10 +58,11 @@ class Packet(NamedTuple):
 
 
 class Echo(NamedTuple):
-    """An echo request or reply (RFC 792, RFC 4443)."""
+    """A probe, or the answer to one: an echo request or reply (RFC 792, RFC 4443), or what `sent` says."""
 
     reply: bool
     probe: int
+    sent: Probe = ECHO
 
 
 class IcmpError(NamedTuple):
@@ -78,16 +76,29 @@ ICMP_ERRORS = {
     Reason.NO_ROUTE: "network unreachable (no route)",
     Reason.UNANSWERED: "host unreachable (nobody answers for the address)",
     Reason.TTL_EXPIRED: "time exceeded (the TTL or hop limit ran out)",
+    Reason.REJECTED: "administratively prohibited (a filter rejected it)",
 }
-"""ICMP errors: destination unreachable codes 0 and 1 (code 0 and 3 in ICMPv6), time exceeded code 0."""
+"""ICMP errors: destination unreachable codes 0, 1 and 13 (0, 3 and 1 in ICMPv6), time exceeded code 0."""
 
 
 def header_of(packet: Packet) -> Header:
     """What the forwarding decision sees of a packet."""
     source, target, ttl, body = packet
-    version = target.version
-    kind = ECHO_TYPES[version, body.reply] if isinstance(body, Echo) else ERROR_TYPES[version]
-    return Header(source, target, ICMP if version == 4 else ICMP_V6, icmp_type=kind, ttl=ttl)
+    if isinstance(body, Echo):
+        return probe_header(source, target, body.sent, answers=body.reply, number=body.probe, ttl=ttl)
+    return error_header(source, target, ttl)
+
+
+Conversation = tuple[Probe, int, frozenset[Address]]
+"""What packets belong together: protocol and port, whose question it is, both addresses."""
+
+
+def conversation_of(packet: Packet) -> Conversation:
+    """The conversation that a packet, or the packet that an ICMP error is about, belongs to."""
+    about = packet.body.about if isinstance(packet.body, IcmpError) else packet
+    body = about.body
+    assert isinstance(body, Echo)  # nobody reports about an error
+    return body.sent, body.probe, frozenset((about.source, about.target))
 
 
 def mac_text(mac: int) -> str:

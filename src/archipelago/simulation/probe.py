@@ -8,9 +8,11 @@ from archipelago.addressing.values import Address
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import first_address
-from archipelago.knowledge.forwarding import FIRST_TTL, source_towards
+from archipelago.knowledge.forwarding import source_towards
+from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.reasons import Reason
+from archipelago.model.filters import ECHO, Probe
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.events import (
     Event,
@@ -35,9 +37,12 @@ _ASKING = (Reason.UNRESOLVED, Reason.UNANSWERED, Reason.SUPERSEDED)
 class Probing:
     """One simulation with the probes of one question in it."""
 
-    def __init__(self, simulation: Simulation, source: Node, address: Address, asked: str | None = None) -> None:
+    def __init__(
+        self, simulation: Simulation, source: Node, address: Address, asked: str | None = None, kind: Probe = ECHO
+    ) -> None:
         self.simulation = simulation
         self.asked = asked
+        self.kind = kind
         self.node = source
         self.address = address
         self.station = simulation.station(source.name)
@@ -50,9 +55,13 @@ class Probing:
     def probe(self, number: int) -> None:
         """Send one probe and let a second pass."""
         self.sent += 1
-        packet = Packet(self.source, self.address, FIRST_TTL, Echo(False, number))
+        packet = Packet(self.source, self.address, FIRST_TTL, self.body(False, number))
         self.station.originate(packet, self.vrf)
         self.simulation.world.run(until=self.start + (number + 1) * SECOND)
+
+    def body(self, reply: bool, number: int) -> Echo:
+        """What a probe, or the answer to it, is."""
+        return Echo(reply, number, self.kind)
 
     def until_settled(self, probes: int) -> None:
         """Probe until one is answered, or one changes no neighbour table: the next would fare the same. Where an
@@ -93,7 +102,7 @@ class Probing:
         if self.other_holder is not None:
             vrf = next((nic.vrf for nic in self.simulation.station(self.other_holder).node.nics.values()), "")
             return Stop("out", self.other_holder, Reason.OTHER_HOLDER, self.source, self.address, vrf=vrf)
-        return self._last_stop(tracks[Echo(False, self.sent - 1)], tracks[Echo(True, self.sent - 1)])
+        return self._last_stop(tracks[self.body(False, self.sent - 1)], tracks[self.body(True, self.sent - 1)])
 
     def _storm_stop(self, index: NetworkIndex, events: tuple[Event, ...]) -> Stop | None:
         """The first place where a probe or its reply asked in a domain whose broadcasts never end."""
@@ -135,6 +144,8 @@ class Probing:
             vrf=nics[interface].vrf if interface in nics else self.vrf if node == self.node.name else "",
             next_hop=next_hop,
             passed=passed,
+            refusal=final.refusal if isinstance(final, PacketDropped) else None,
+            probe=self.kind,
         )
 
     def fate(self, out: Track, back: Track) -> str:

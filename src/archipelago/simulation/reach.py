@@ -12,14 +12,14 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import common_family, first_address, target_address
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Edit, Finding
 from archipelago.model.parts import Host
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.events import Event
-from archipelago.simulation.frames import Echo
 from archipelago.simulation.probe import Probing
 from archipelago.simulation.station import SECOND
-from archipelago.simulation.steps import Step, Steps, tracks_of
+from archipelago.simulation.steps import Step, Steps, Track, tracks_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,15 +50,17 @@ class ReachResult:
     finding: Finding | None
     other_family: ReachResult | None = None
     answered_by: str | None = None
+    probe: str = "icmp"
 
     @property
     def headline(self) -> str:
         """The answer in one line."""
         named = self.address and self.address != self.target
         target = f"{self.target} ({self.address})" if named else self.target
+        by = f" by {self.probe}" if self.probe != "icmp" else ""
         if self.reached:
-            return f"REACHED: {self.source} reaches {target} and the answer comes back"
-        return f"NOT REACHED: {self.source} does not reach {target}"
+            return f"REACHED: {self.source} reaches {target}{by} and the answer comes back"
+        return f"NOT REACHED: {self.source} does not reach {target}{by}"
 
     @property
     def why_not(self) -> tuple[str, ...]:
@@ -84,6 +86,7 @@ def reach(
     probes: int = 5,
     family: int | None = None,
     within: Knowledge | None = None,
+    probe: Probe = ECHO,
 ) -> ReachResult:
     """Send probes from cold tables until the tables are warm, at least `probes` of them, one a second.
 
@@ -94,6 +97,7 @@ def reach(
         probes: how many probes at least.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
         within: a part of the network to simulate, where that is known to answer as the whole does.
+        probe: what is sent.
     """
     name = str(target) if isinstance(target, Address) else target.name
     version = family or common_family(source, target)
@@ -101,7 +105,7 @@ def reach(
     if version is None or address is None or address.version != version or first_address(source, version) is None:
         return _without_family(source.name, name, version, no_common_family(index, source, target, family))
     simulation = Simulation(within) if within else start(index, source, version)
-    probing = Probing(simulation, source, address, target.name if isinstance(target, Node) else None)
+    probing = Probing(simulation, source, address, target.name if isinstance(target, Node) else None, probe)
     probing.until_settled(probes)
     return _answer(index, probing, name, version)
 
@@ -160,6 +164,11 @@ def _answer(index: NetworkIndex, probing: Probing, target: str, version: int) ->
     finding = explain(index, stop, target) if stop is not None else None
     steps = Steps(probing.simulation, events)
     last = probing.sent - 1
+
+    def both(number: int) -> tuple[Track, Track]:
+        """What became of a probe, and of its answer."""
+        return tracks[probing.body(False, number)], tracks[probing.body(True, number)]
+
     return ReachResult(
         source=probing.node.name,
         target=target,
@@ -176,13 +185,14 @@ def _answer(index: NetworkIndex, probing: Probing, target: str, version: int) ->
         probes_sent=probing.sent,
         probes_answered=len(probing.station.answered),
         lost=tuple(
-            f"probe {number + 1}: {probing.fate(tracks[Echo(False, number)], tracks[Echo(True, number)])}"
+            f"probe {number + 1}: {probing.fate(*both(number))}"
             for number in range(probing.sent)
             if not probing.answered(number)
         ),
-        out=steps.of(tracks[Echo(False, last)]),
-        back=steps.of(tracks[Echo(True, last)]),
+        out=steps.of(both(last)[0]),
+        back=steps.of(both(last)[1]),
         events=events,
         finding=finding,
         answered_by=probing.other_holder if probing.answered(last) else None,
+        probe=str(probing.kind),
     )

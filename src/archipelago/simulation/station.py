@@ -10,14 +10,15 @@ from archipelago.addressing.values import Address
 from archipelago.knowledge.advertised import Advertised, advertises, configured
 from archipelago.knowledge.devices import Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import (
-    FIRST_TTL,
     Delivered,
     Dropped,
     ForwardingState,
     asking_address,
     decide,
+    holder_of,
     source_towards,
 )
+from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry, routes_of
 from archipelago.model.parts import Host
@@ -44,12 +45,14 @@ from archipelago.simulation.frames import (
     GROUP_BIT,
     ICMP_ERRORS,
     Advertisement,
+    Conversation,
     Echo,
     Frame,
     IcmpError,
     Packet,
     Resolution,
     Solicitation,
+    conversation_of,
     group_mac,
     header_of,
 )
@@ -102,9 +105,10 @@ class Interface:
 
 
 class Station:
-    """The IP part of one device or host. `answered` holds the probes that it sent and whose reply came back."""
+    """The IP part of one device or host. `answered` holds the probes that it sent and whose reply came back,
+    `conversations` those that have passed it, where it has a filter that is stateful."""
 
-    __slots__ = ("_by_tag", "_told", "_world", "answered", "interfaces", "name", "state")
+    __slots__ = ("_by_tag", "_told", "_tracks", "_world", "answered", "conversations", "interfaces", "name", "state")
 
     def __init__(self, world: World, state: ForwardingState) -> None:
         self._world = world
@@ -114,6 +118,9 @@ class Station:
         self.interfaces: dict[str, Interface] = {}
         self._by_tag: dict[tuple[str, int | None], Interface] = {}
         self.answered: set[int] = set()
+        self.conversations: set[Conversation] = set()
+        nics = state.node.nics.values()
+        self._tracks = any(one.stateful for nic in nics for one in (nic.filter_in, nic.filter_out) if one)
 
     @property
     def node(self) -> Node:
@@ -198,14 +205,15 @@ class Station:
 
     def _act(self, packet: Packet, ingress: str | None, vrf: str) -> None:
         """Do with a packet what the forwarding decision says."""
-        decision = decide(self.state, header_of(packet), ingress, vrf)
+        known = self._tracks and conversation_of(packet) in self.conversations
+        decision = decide(self.state, header_of(packet), ingress, vrf, known)
         if isinstance(decision, Delivered):
             self._deliver(vrf, ingress or decision.interface, packet)
         elif isinstance(decision, Dropped):
             world = self._world
-            reason, route = decision
+            reason, route, refusal = decision
             interface = ingress or (route.interface if route is not None else "")
-            world.record((PacketDropped, world.now, self.name, interface, packet, reason, route, None))
+            world.record((PacketDropped, world.now, self.name, interface, packet, reason, route, None, refusal))
             if ingress is not None and reason in ICMP_ERRORS:
                 self._report(packet, reason, vrf)
         elif ingress is None:
@@ -221,6 +229,7 @@ class Station:
         world = self._world
         mac = interface.neighbours.get(hop)
         if mac is not None and interface.put is not None:
+            self._enter(packet)
             frame = Frame(interface.mac, mac, packet, world.serial())
             tag = interface.nic.tag
             world.record((leaving, world.now, self.name, interface.name, tag, frame, packet, ingress, route))
@@ -240,10 +249,16 @@ class Station:
 
     def _drop(self, interface: Interface, packet: Packet, reason: Reason, route: Entry, hop: Address) -> None:
         world = self._world
-        world.record((PacketDropped, world.now, self.name, interface.name, packet, reason, route, hop))
+        world.record((PacketDropped, world.now, self.name, interface.name, packet, reason, route, hop, None))
+
+    def _enter(self, packet: Packet) -> None:
+        """Know the conversation of a packet that leaves or is taken in; an ICMP error begins none."""
+        if self._tracks and isinstance(packet.body, Echo):
+            self.conversations.add(conversation_of(packet))
 
     def _deliver(self, vrf: str, interface: str, packet: Packet) -> None:
         world = self._world
+        self._enter(packet)
         world.record((PacketDelivered, world.now, self.name, interface, packet))
         body = packet.body
         if isinstance(body, IcmpError):
@@ -252,7 +267,7 @@ class Station:
             self.answered.add(body.probe)
         else:
             world.asked[body.probe] = self.name
-            reply = Packet(packet.target, packet.source, FIRST_TTL, Echo(True, body.probe))
+            reply = Packet(packet.target, packet.source, FIRST_TTL, body._replace(reply=True))
             self.originate(reply, vrf)
 
     def _report(self, packet: Packet, reason: Reason, vrf: str) -> None:
@@ -260,6 +275,8 @@ class Station:
         if isinstance(packet.body, IcmpError):
             return
         source = source_towards(self.state, packet.source, vrf)
+        if reason is Reason.REJECTED and source is not None and holder_of(self.state, vrf, packet.target):
+            source = packet.target
         if source is not None:
             error = Packet(source, packet.source, FIRST_TTL, IcmpError(reason, packet))
             world = self._world

@@ -36,6 +36,8 @@ DROPS: Mapping[Reason, str] = {
     Reason.TTL_EXPIRED: "the TTL or hop limit ran out",
     Reason.BROADCAST: "broadcast addresses are not forwarded to",
     Reason.CANNOT_SEND: "its interface cannot send",
+    Reason.FILTERED: "a filter dropped it",
+    Reason.REJECTED: "a filter rejected it",
 }
 """What a station did when it dropped a packet, in words; who was asked for goes after the first three."""
 
@@ -43,6 +45,8 @@ _LOOKED_UP = {
     Reason.NO_ROUTE: "no route matches",
     Reason.NOT_ROUTING: "not its own address",
     Reason.TTL_EXPIRED: "TTL or hop limit 1",
+    Reason.FILTERED: "the filters",
+    Reason.REJECTED: "the filters",
 }
 
 
@@ -144,7 +148,7 @@ class Steps:
 def _drop_text(event: PacketDropped) -> str:
     if event.next_hop is not None:
         return f"asked for {event.next_hop}: no answer"
-    return f"dropped it: {DROPS[event.reason]}"
+    return f"dropped it: {event.refusal or DROPS[event.reason]}"
 
 
 def _step(

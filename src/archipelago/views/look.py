@@ -12,6 +12,7 @@ from archipelago.model.network import Network
 from archipelago.model.problems import Names, listed
 from archipelago.simulation.build import Simulation
 from archipelago.views import device
+from archipelago.views.filters import conversations, filters
 from archipelago.views.table import Table, lines
 
 
@@ -60,12 +61,16 @@ def look(network: Network, wanted: Wanted) -> View:
         shown = device.gateways(index)
     else:
         vlans = frozenset(_vlan(index, name) for name in wanted.vlans)
-        shown = device.tables(index, nodes, vlans, frozenset(_port(nodes, name) for name in wanted.ports))
+        ports = frozenset(_port(nodes, name) for name in wanted.ports)
+        shown = device.tables(index, nodes, vlans, ports)
+        shown += [filters(nodes, ports)] if not vlans else []
+        shown = [table for table in shown if table.rows]
         if len(wanted.devices) == 2:
             beside = device.side_by_side(index, *nodes)
             shown, unlike = [beside, *shown], device.unlike(beside)
     if wanted.simulated is not None:
-        shown += [row for row in device.learned(wanted.simulated, nodes) if row.rows]
+        learned = [*device.learned(wanted.simulated, nodes), conversations(wanted.simulated, nodes)]
+        shown += [table for table in learned if table.rows]
     return View(device.summary(nodes) + unlike, tuple(shown))
 
 

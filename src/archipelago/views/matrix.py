@@ -135,8 +135,10 @@ def expected(verdicts: Sequence[Verdict]) -> Table:
             if checked.broken
             else counted(checked.pairs, "pair")
         )
-        rows.append((wanted.source, wanted.target, "yes" if wanted.reached else "no", holds, share, such, why, mend))
-    columns = ("from", "to", "must reach", "verdict", "pairs broken", "example", "why", "mend")
+        must = "yes" if wanted.reached else "no"
+        by = ", ".join(map(str, wanted.probe))
+        rows.append((wanted.source, wanted.target, must, by, holds, share, such, why, mend))
+    columns = ("from", "to", "must reach", "by", "verdict", "pairs broken", "example", "why", "mend")
     return table("what must hold", columns, rows, least=("example", "pairs broken", "why"))
 
 
@@ -233,11 +235,13 @@ def by_host(groups: Grouped, matrix: Matrix) -> Iterator[str]:
             yield f"  {matrix.hosts[i]:<{width}}  {marks}"
 
 
-def csv_lines(matrix: Matrix) -> Iterator[str]:
-    """The rows of `--csv`."""
-    yield "source,destination,reached"
-    for source, target, reached in matrix.rows():
-        yield f"{source},{target},{'yes' if reached else 'no'}"
+def csv_lines(answers: Sequence[Matrix]) -> Iterator[str]:
+    """The rows of `--csv`; of several kinds of probe, each with its own."""
+    several = len(answers) > 1
+    yield "source,destination,reached" + (",probe" if several else "")
+    for matrix in answers:
+        for source, target, reached in matrix.rows():
+            yield f"{source},{target},{'yes' if reached else 'no'}" + (f",{matrix.probe}" if several else "")
 
 
 def frame(matrix: Matrix, by: str) -> pandas.DataFrame:

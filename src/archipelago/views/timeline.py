@@ -247,7 +247,7 @@ def _packet_end(event: PacketEvent | ErrorReported) -> str:
     if not isinstance(event, PacketDropped):
         return ""
     asked = f" {event.next_hop}" if event.next_hop is not None else ""
-    return f"; dropped: {DROPS[event.reason]}{asked}"
+    return f"; dropped: {event.refusal or DROPS[event.reason]}{asked}"
 
 
 def payload_text(payload: Resolution | Packet | Solicitation | Advertisement) -> str:
@@ -268,4 +268,13 @@ def payload_text(payload: Resolution | Packet | Solicitation | Advertisement) ->
     way = f"{payload.source} to {payload.target}, {limit} {payload.ttl}"
     if isinstance(payload.body, IcmpError):
         return f"{errors} {ICMP_ERRORS[payload.body.reason]}: {way}, about {payload.body.about.target}"
-    return f"echo {'reply' if payload.body.reply else 'request'} {payload.body.probe + 1}: {way}"
+    return f"{probe_text(payload.body)} {payload.body.probe + 1}: {way}"
+
+
+def probe_text(body: Echo) -> str:
+    """What a probe, or the answer to one, is called."""
+    if body.sent.protocol == "icmp":
+        return f"echo {'reply' if body.reply else 'request'}"
+    if body.sent.protocol == "tcp":
+        return f"{body.sent} {'SYN and ACK' if body.reply else 'SYN'}"
+    return f"{body.sent} {'answer' if body.reply else 'datagram'}"

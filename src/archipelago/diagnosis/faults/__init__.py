@@ -1,5 +1,6 @@
 """One maker for each kind of mistake: its slug, its wording, and the edits that mend it."""
 
+from archipelago.diagnosis.faults.filters import filtered
 from archipelago.diagnosis.faults.hosts import (
     address_astray,
     address_broadcast,
@@ -54,6 +55,7 @@ __all__ = [
     "admin_down",
     "cable_off",
     "duplicate_address",
+    "filtered",
     "gateway_address_wrong",
     "gateway_missing",
     "gateway_wrong",

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.catalogue import finding
 from archipelago.knowledge.devices import Node
-from archipelago.knowledge.forwarding import FIRST_TTL
+from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.routes import Entry
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device, Path, Route
