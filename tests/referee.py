@@ -1,6 +1,6 @@
 """The same questions to the simulation, to the arrays and to a real kernel, over random networks.
 
-python tests/referee.py FIRST-SEED COUNT      as many random networks, in one kernel; prints the figures
+python tests/referee.py FIRST-SEED COUNT [filters]      as many random networks, in one kernel; prints the figures
 """
 
 from __future__ import annotations
@@ -10,28 +10,36 @@ from collections import Counter
 from collections.abc import Iterable
 from random import Random
 
-from archipelago.exchange.kernel import ask_kernel
+from archipelago.exchange.kernel import Question, ask_kernel
 from archipelago.knowledge.ends import first_address
 from archipelago.knowledge.index import index_network
+from archipelago.model.filters import ECHO, parse_probe
 from archipelago.reachability.matrix import matrix
 from archipelago.simulation.reach import reach
-from makers import scrambled
+from makers import filtered, scrambled
 
 Difference = tuple[int, str, str, int, bool, bool, bool]
 """Seed, source, target, family, and what the simulation, the arrays and the kernel answered."""
 
 
-def referee(wanted: Iterable[int], seconds: float = 3000) -> tuple[Counter[str], list[Difference]]:
+def referee(
+    wanted: Iterable[int], seconds: float = 3000, filters: bool = False
+) -> tuple[Counter[str], list[Difference]]:
     """How many networks and pairs were asked, and every pair that the three answer differently, in both families."""
     seeds, questions, answers = [], [], []
     for seed in wanted:
-        network = scrambled(Random(seed), small=True)
-        if network is None:
+        random = Random(seed)
+        network = scrambled(random, small=True)
+        if network is None or (filters and not any(host.addresses for host in network.hosts.values())):
             continue
+        probe = ECHO
+        if filters:
+            network = filtered(network, random)
+            probe = parse_probe(random.choice(("icmp", "tcp/443", "udp/53", "tcp/80")))
         view = index_network(network)
         nodes = view.knowledge.nodes
         asked, ours = [], {}
-        arrays = {family: matrix(view, family, causes=False) for family in (4, 6)}
+        arrays = {family: matrix(view, family, causes=False, probe=probe) for family in (4, 6)}
         place = {name: index for index, name in enumerate(network.hosts)}
         for source in network.hosts:
             for target in network.hosts:
@@ -39,11 +47,11 @@ def referee(wanted: Iterable[int], seconds: float = 3000) -> tuple[Counter[str],
                     address = first_address(nodes[target], family)
                     if source != target and address and first_address(nodes[source], family):
                         asked.append((source, f"{target}/{family}", address))
-                        answer = reach(view, nodes[source], nodes[target], family=family)
+                        answer = reach(view, nodes[source], nodes[target], family=family, probe=probe)
                         calculated = arrays[family].reaches(place[source], place[target])
                         ours[source, f"{target}/{family}"] = answer, calculated
         seeds.append(seed)
-        questions.append((network, asked))
+        questions.append(Question(network, asked, probe))
         answers.append(ours)
     figures: Counter[str] = Counter(networks=len(seeds))
     differences = []
@@ -64,7 +72,7 @@ def main() -> None:
     first, count = int(sys.argv[1]), int(sys.argv[2])
     total: Counter[str] = Counter()
     for start in range(first, first + count, 40):
-        figures, differences = referee(range(start, min(start + 40, first + count)))
+        figures, differences = referee(range(start, min(start + 40, first + count)), filters="filters" in sys.argv)
         total += figures
         for one in differences:
             print("differs", *one, flush=True)

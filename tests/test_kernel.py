@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from archipelago import amend, reach, read_network
-from archipelago.exchange.kernel import KernelError, ask_kernel, kernel_here
+from archipelago.exchange.kernel import KernelError, Question, ask_kernel, kernel_here
 from archipelago.exchange.linux import script
 from referee import referee
 
@@ -51,7 +51,7 @@ def test_named_routing_tables_stay_apart_in_the_kernel_too():
         [(a, b, network.hosts[b].addresses[0].address) for a in network.hosts for b in network.hosts if a != b]
         for network in networks
     ]
-    apart, together = ask_kernel(list(zip(networks, asked, strict=True)))
+    apart, together = ask_kernel([Question(*each) for each in zip(networks, asked, strict=True)])
     assert apart == {(a, b) for a, b, _ in asked[0] if reach(networks[0], a, b).reached}
     assert len(apart) == 18 and len(together) == 42
 
@@ -199,3 +199,14 @@ def wait_for(happened):
             return
         time.sleep(0.1)
     raise AssertionError("it did not happen within 20 s")
+
+
+@needs_kernel
+def test_the_kernel_gives_the_same_answer_where_filters_are():
+    boots = 2 if WHERE == "uml" else 1
+    with ThreadPoolExecutor(2) as pool:
+        runs = list(
+            pool.map(lambda number: referee(range(500 + 24 * number, 524 + 24 * number), filters=True), range(boots))
+        )
+    assert [difference for _, differences in runs for difference in differences] == []
+    assert sum(figures["reached"] for figures, _ in runs) > 60

@@ -195,7 +195,12 @@ def export(network: Network, format: str = "linux") -> str:
 
 
 def rehearse(
-    network: Network, sources: Sequence[str] = (), targets: Sequence[str] = (), *, seconds: float = 300.0
+    network: Network,
+    sources: Sequence[str] = (),
+    targets: Sequence[str] = (),
+    *,
+    seconds: float = 300.0,
+    probe: str = "icmp",
 ) -> Rehearsal:
     """Build the network in a real kernel, send real probes, and compare its answers with the simulation's.
 
@@ -204,6 +209,7 @@ def rehearse(
         sources: hosts that send; by default all.
         targets: hosts that are asked for; by default all.
         seconds: the longest that the kernel may take.
+        probe: what is sent: `icmp` (an echo request), or the first packet to a port: `tcp/443`, `udp/53`.
 
     Returns:
         Both answers for every pair.
@@ -221,8 +227,9 @@ def rehearse(
     if not 0 < seconds < float("inf"):
         raise QueryError(f"{seconds} is not a time; seconds above 0 are expected")
     from archipelago.exchange.rehearsal import rehearse as run
+    from archipelago.model.filters import parse_probe
 
-    return run(a_network(network), list(sources), list(targets), seconds)
+    return run(a_network(network), list(sources), list(targets), seconds, parse_probe(probe))
 
 
 def to_json(result: object) -> object:

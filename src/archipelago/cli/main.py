@@ -151,6 +151,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             NETWORK,
             ("--from", {"dest": "sources", "action": "append", "default": [], "metavar": "HOST", "help": "from it"}),
             ("--to", {"dest": "targets", "action": "append", "default": [], "metavar": "HOST", "help": "to it"}),
+            ("--probe", {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, tcp/443, udp/53"}),
             ("--seconds", {"type": verbs.seconds, "default": 300.0, "metavar": "N", "help": "the longest (300)"}),
             JSON,
         ],
@@ -220,7 +221,10 @@ class _Parser(ArgumentParser):
         if option:
             known = sorted({name for _, _, arguments in VERBS.values() for *names, _ in arguments for name in names})
         word = (verb or option or [None, ""])[1]
-        close = get_close_matches(word, known, n=1) if word else []
+        elsewhere = option is not None and word in known
+        close = get_close_matches(word, known, n=1) if word and not elsewhere else []
+        if elsewhere:
+            message += "; another verb has it, this one has not: see its --help"
         if verb and "VERB" in message:
             message = f"there is no verb '{word}'; there are: {', '.join(VERBS)}"
         super().error(message + (f"; did you mean '{close[0]}'?" if close else ""))

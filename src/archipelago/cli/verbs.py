@@ -347,7 +347,7 @@ def rehearse(words: Namespace) -> int:
     from archipelago.views import rehearsal as view
 
     network = archipelago.read_network(words.network)
-    result = archipelago.rehearse(network, words.sources, words.targets, seconds=words.seconds)
+    result = archipelago.rehearse(network, words.sources, words.targets, seconds=words.seconds, probe=words.probe)
     if words.as_json:
         out.say_json(view.values(result))
     else:

@@ -12,17 +12,31 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 from shlex import quote
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address
 from archipelago.errors import KernelError
 from archipelago.exchange.linux import namespace, namespace_tag, script
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
 from archipelago.progress import tell
 
 Pair = tuple[str, str]
+
+
+class Question(NamedTuple):
+    """A network, and what is asked in it: from which host, at which host, at which address; and what is sent."""
+
+    network: Network
+    pairs: Sequence[tuple[str, str, Address]]
+    probe: Probe = ECHO
+
+
 Where = Literal["here", "uml"]
-MODULES = "bridge 8021q veth dummy bonding vrf"
+MODULES = (
+    "bridge 8021q veth dummy bonding vrf ip_tables iptable_filter iptable_mangle ip6_tables ip6table_filter "
+    "ip6table_mangle nf_conntrack xt_conntrack xt_tcpudp xt_mark xt_MARK ipt_REJECT ip6t_REJECT"
+)
 TOGETHER = 8
 """Networks that are up at one time; they do not see each other."""
 
@@ -58,16 +72,11 @@ def _has_modules() -> bool:
     return True
 
 
-def ask_kernel(
-    questions: Sequence[tuple[Network, Sequence[tuple[str, str, Address]]]],
-    *,
-    where: Where | None = None,
-    seconds: float = 300,
-) -> list[set[Pair]]:
+def ask_kernel(questions: Sequence[Question], *, where: Where | None = None, seconds: float = 300) -> list[set[Pair]]:
     """Build each network in a kernel and send real probes.
 
     Args:
-        questions: networks, each with (source host, target host, target address).
+        questions: networks, each with what is asked in it.
         where: which kernel; by default the one that `kernel_here` finds.
         seconds: the longest that all of it may take.
 
@@ -86,7 +95,7 @@ def ask_kernel(
         return _read(work, len(questions))
 
 
-def _write(work: Path, questions: Sequence[tuple[Network, Sequence[tuple[str, str, Address]]]]) -> Path:
+def _write(work: Path, questions: Sequence[Question]) -> Path:
     """The scripts of all networks, what to ask in each batch, and the driver that runs them."""
     shutil.copy(Path(__file__).with_name("prober.py"), work / "prober.py")
     python = shutil.which("python3") or "python3"
@@ -97,14 +106,19 @@ def _write(work: Path, questions: Sequence[tuple[Network, Sequence[tuple[str, st
     for start in range(0, len(questions), TOGETHER):
         batch = list(enumerate(questions))[start : start + TOGETHER]
         asked = []
-        for number, (network, pairs) in batch:
+        for number, (network, pairs, probe) in batch:
             # A tag of this run's own: the same network may be up already, by the script that `export` wrote.
             tag = f"{namespace_tag(network)}-{work.name.rpartition('-')[2]}"
             (work / f"{number}.sh").write_text(script(network, tag))
             by_source: dict[str, list[tuple[str, str]]] = {}
             for source, target, address in pairs:
                 by_source.setdefault(source, []).append((f"{number} {source} {target}", str(address)))
-            asked += [{"space": namespace(tag, source), "targets": targets} for source, targets in by_source.items()]
+            kind = {"protocol": probe.protocol, "port": probe.port}
+            asked += [
+                {"space": namespace(tag, source), "targets": targets, **kind} for source, targets in by_source.items()
+            ]
+            answering = network.hosts if probe.port else ()
+            asked += [{"space": namespace(tag, name), "listens": True, **kind} for name in answering]
         (work / f"ask-{start}.json").write_text(json.dumps(asked))
         lines += [f"sh {number}.sh build >said-{number} 2>&1 || echo {number} >>refused" for number, _ in batch]
         lines += ["sleep 1.2"]

@@ -13,6 +13,7 @@ from itertools import count
 from shlex import quote
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
+from archipelago.exchange.filters import COMMANDS, Place, chains
 from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import holder_of
 from archipelago.knowledge.known import Knowledge, know
@@ -38,6 +39,7 @@ settings() {
       echo 0 >$where/forwarding
     done
     echo 0 >ipv4/icmp_ratelimit
+    echo 49152 65535 >ipv4/ip_local_port_range     # RFC 6335 6
     if [ -d ipv6 ]; then
       for where in ipv6/conf/all ipv6/conf/default; do
         echo 0 >$where/accept_ra
@@ -112,6 +114,7 @@ def script(network: Network, tag: str | None = None) -> str:
         f"# {comment}",
         "# Builds the network in namespaces of this machine's kernel and takes it down again.",
         "#   sh SCRIPT up | down        as root; needs iproute2, and bridge, 8021q, veth, dummy, bonding, vrf",
+        *(["# Filters need iptables-legacy too."] if any(d.filters for d in network.devices.values()) else ()),
         "set -eu",
         f"tag={quote(tag)}",
         "made=/run/archipelago-$tag   # the namespaces made by this script; only they are ever removed",
@@ -155,6 +158,8 @@ def _set_up(name: str, space: _Space) -> Iterator[str]:
         yield f"  ip {family} -n {name} rule del pref 0"
     yield from _batch(f"ip -n {name} -batch -", (*space.links(), *space.tables(), *space.addresses()))
     yield from _batch(f"bridge -n {name} -batch -", space.memberships())
+    for version, command in COMMANDS.items():
+        yield from _batch(f"ip netns exec {name} {command}", space.filters(version))
 
 
 def _finish(name: str, space: _Space) -> Iterator[str]:
@@ -314,6 +319,15 @@ class _Space:
                 yield f"addr add {address} dev {name}{' nodad' if address.version == 6 else ''}"
             if name and nic.link_local in self.heard and speaks_ipv6(nic):
                 yield f"addr add {nic.link_local}/64 dev {name} nodad"
+
+    def filters(self, version: int) -> Iterator[str]:
+        """The chains of the device's filters in one family."""
+        places = {}
+        for number, nic in enumerate(self.node.nics.values(), 1):
+            holder = self.holder(nic)
+            if holder is not None:
+                places[nic.name] = Place(holder, number if nic.vrf else 0)
+        return chains(self.node, version, places)
 
     def holder(self, nic: Nic) -> str | None:
         """The kernel interface that an interface's addresses go to; None where there is none to hold them."""

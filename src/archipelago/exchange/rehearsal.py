@@ -6,9 +6,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from archipelago.errors import QueryError
-from archipelago.exchange.kernel import Where, ask_kernel, kernel_here
+from archipelago.exchange.kernel import Question, Where, ask_kernel, kernel_here
 from archipelago.knowledge.ends import common_family, first_address
 from archipelago.knowledge.index import index_network
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
 from archipelago.simulation.reach import ReachResult, reach
 
@@ -47,7 +48,9 @@ class Rehearsal:
         return f"<Rehearsal: {self.headline}>"
 
 
-def rehearse(network: Network, sources: list[str], targets: list[str], seconds: float) -> Rehearsal:
+def rehearse(
+    network: Network, sources: list[str], targets: list[str], seconds: float, probe: Probe = ECHO
+) -> Rehearsal:
     """Ask the simulation and a real kernel the same pairs.
 
     Raises:
@@ -65,12 +68,12 @@ def rehearse(network: Network, sources: list[str], targets: list[str], seconds: 
     asked = []
     nodes = index.knowledge.nodes
     for source, target in pairs:
-        ours[source, target] = reach(index, nodes[source], nodes[target])
+        ours[source, target] = reach(index, nodes[source], nodes[target], probe=probe)
         family = common_family(nodes[source], nodes[target])
         address = first_address(nodes[target], family) if family else None
         if address is not None:
             asked.append((source, target, address))
-    theirs = ask_kernel([(network, asked)], where=where, seconds=seconds)[0]
+    theirs = ask_kernel([Question(network, asked, probe)], where=where, seconds=seconds)[0]
     shared = tuple(str(address) for address, _ in index.shared_addresses())
     return Rehearsal(ours, frozenset(theirs), where, shared)
 
