@@ -153,12 +153,12 @@ class Device:
     vlans: tuple[int, ...] | None = None
     ports: Mapping[str, Port] = field(default_factory=dict)
     interfaces: Mapping[str, Interface] = field(default_factory=dict)
-    filters: Mapping[str, Filter] = field(default_factory=dict)
     routes: tuple[Route, ...] = ()
     gateway: tuple[NextHop, ...] = ()
     off: bool = False
     unresolved: Literal["hold", "drop"] | None = None
     mac: int | None = None
+    filters: Mapping[str, Filter] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

@@ -268,7 +268,7 @@ class _Explained:
         back = outcome.paths.of_pairs(target, column)
         fails = out != codes.arrived
         code = np.where(fails, out, back).astype(np.int64)
-        ended, answers = outcome.refusals(source, target, out == codes.arrived)
+        ended, answers = outcome.refusals(source, target, out == codes.arrived, self.answer.probe)
         refused = ended != PASSES
         fails = np.where(refused, ~answers, fails)
         sender = np.where(fails, i + low, j)

@@ -8,13 +8,15 @@ says is the same for addresses of one piece of the address space.
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
 from archipelago.addressing.values import Address, Prefix
 from archipelago.knowledge.filtering import Judged, Refusal, both_families_named, never_filtered, of_family, speaks_of
-from archipelago.knowledge.header import FIRST_TTL, Header, probe_header
+from archipelago.knowledge.header import FIRST_TTL, probe_header
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.filters import Filter, Probe
 from archipelago.reachability.arrays import CANNOT_SEND, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
@@ -92,6 +94,24 @@ class Start:
     apart: Ints
 
 
+class Crossing(NamedTuple):
+    """Packets that come to filters at one step of their ways: the packets, in the order of the guards that see them;
+    the number of each such guard, and where its packets begin."""
+
+    packets: Ints
+    guards: Ints
+    starts: Ints
+
+
+class Line(NamedTuple):
+    """A line of a filter that speaks of a kind of packet: its number (PASSES where it accepts), and the pieces that it
+    is for, as first and last (empty for all)."""
+
+    number: int
+    sources: tuple[tuple[int, int], ...]
+    targets: tuple[tuple[int, int], ...]
+
+
 class Crossings:
     """The filters on the ways of a family's packets.
 
@@ -114,6 +134,7 @@ class Crossings:
         self._start = start
         # Whose filter sees a packet for an address that several hold is not for the arrays to say.
         self._ingress = np.where(hops.contested, NO_ENDPOINT, hops.ingress)
+        self._speaking: dict[tuple[int, Probe, bool], list[Line]] = {}
 
     def refusals(self, way: tuple[Ints, Ints, Ints], arrives: Bools, probe: Probe) -> tuple[Ints, Bools]:
         """What ends a probe or its answer.
@@ -127,71 +148,74 @@ class Crossings:
             The number of the refusal (PASSES: none), and whether it ends the answer.
         """
         source, target, reply_column = way
-        asking, asked = self._columns.piece[reply_column], self._columns.piece[target]
-        known = self._known_of(len(source))
-        out = self._follow((source, target), (asking, asked), probe, answers=False, known=known)
-        back = np.full(len(out), PASSES, dtype=np.int64)
+        known = self._unknown(len(source))
+        pieces = self._columns.piece[reply_column], self._columns.piece[target]
+        out = self._first(self._crossed(source, target, known), pieces, probe, answers=False)
         passed = np.flatnonzero((out == PASSES) & arrives)
-        back[passed] = self._follow(
-            (target[passed], reply_column[passed]),
-            (asked[passed], asking[passed]),
-            probe,
-            answers=True,
-            known=known[passed],
-        )
-        return np.where(out == PASSES, back, out), out == PASSES
+        answers = self._crossed(target[passed], reply_column[passed], known[passed])
+        ended = self._first(answers, (pieces[1][passed], pieces[0][passed]), probe, answers=True)
+        refused = out.copy()
+        refused[passed] = ended
+        return refused, out == PASSES
 
-    def _known_of(self, count: int) -> Bools:
-        """For each pair, which devices that track conversations have let its question pass."""
+    def passing(self, way: tuple[Ints, Ints, Ints], probes: Sequence[Probe]) -> dict[Probe, Bools]:
+        """Which probes all filters let pass, and their answers too, of pairs whose packets arrive both ways. Where
+        packets go is worked out once for all kinds of probe."""
+        source, target, reply_column = way
+        known = self._unknown(len(source))
+        asking, asked = self._columns.piece[reply_column], self._columns.piece[target]
+        out = self._crossed(source, target, known)
+        back = self._crossed(target, reply_column, known)
+        return {
+            probe: (self._first(out, (asking, asked), probe, answers=False) == PASSES)
+            & (self._first(back, (asked, asking), probe, answers=True) == PASSES)
+            for probe in probes
+        }
+
+    def _unknown(self, count: int) -> Bools:
+        """For each packet, which devices that track conversations know that of it: none."""
         return np.zeros((count, int(self.guards.tracked.max(initial=-1)) + 1), dtype=np.bool_)
 
-    def _follow(
-        self, way: tuple[Ints, Ints], pieces: tuple[Ints, Ints], probe: Probe, *, answers: bool, known: Bools
-    ) -> Ints:
-        """The refusal that ends each packet of some ways (class and column). `known` says which devices that track
-        conversations know that of each packet; what passes them is noted."""
-        source, column = way
-        refused = np.full(len(source), PASSES, dtype=np.int64)
+    # Where packets go
+
+    def _crossed(self, source: Ints, column: Ints, known: Bools) -> list[Crossing]:
+        """The filters that packets come to on their ways (class and column), step by step; not those that let them pass
+        because they belong to a conversation that is `known`, where what passes is noted."""
         table, codes, guards = self._table, self._table.codes, self.guards
+        crossed: list[Crossing] = []
         moving = np.flatnonzero(~self._apart(source * codes.columns + column))
-        ingress = self._start.ingress[source[moving]]
         row = codes.rows + self._start.row[source[moving]].astype(np.int64)
-
-        def ask(which: Ints) -> None:
-            """Have guards judge the packets that come to them (-1: none does), and leave out those that end."""
-            nonlocal moving, row
-            at = np.flatnonzero(which >= 0)
-            if len(at):
-                packets = moving[at]
-                said = self._judged(which[at], (pieces[0][packets], pieces[1][packets]), probe, answers)
-                if known.shape[1]:
-                    tracker = guards.tracker[which[at]]
-                    said[(tracker >= 0) & known[packets, np.maximum(tracker, 0)]] = PASSES
-                refused[packets] = said
-                goes_on = refused[moving] == PASSES
-                moving, row = moving[goes_on], row[goes_on]
-
-        ask(guards.inwards[ingress])
+        self._note(crossed, moving, guards.inwards[self._start.ingress[source[moving]]], known)
         routed = row < codes.rows
         moving, row = moving[routed], row[routed]
         for _ in range(FIRST_TTL):
             state = row * codes.columns + column[moving]
-            before, out = moving, self._leaves(state)
-            ask(np.where(out >= 0, guards.outwards[out], -1))
-            goes_on = np.isin(before, moving, assume_unique=True)
-            state, left = state[goes_on], out[goes_on] >= 0
+            out = self._leaves(state)
+            self._note(crossed, moving, np.where(out >= 0, guards.outwards[out], -1), known)
             if known.shape[1]:
                 tracks = guards.tracked[row]
                 known[moving[tracks >= 0], tracks[tracks >= 0]] = True
+            left = out >= 0
             moving, row, state = moving[left], row[left], state[left]
-            before = moving
-            ask(guards.inwards[self._ingress[table.route[state]]])
-            onward = table.next[state[np.isin(before, moving, assume_unique=True)]].astype(np.int64)
+            self._note(crossed, moving, guards.inwards[self._ingress[table.route[state]]], known)
+            onward = table.next[state].astype(np.int64)
             on = onward < codes.states
             moving, row = moving[on], onward[on] // codes.columns
             if not len(moving):
                 break
-        return refused
+        return crossed
+
+    def _note(self, crossed: list[Crossing], packets: Ints, which: Ints, known: Bools) -> None:
+        """Note packets that come to guards (-1: to none)."""
+        met = which >= 0
+        if known.shape[1]:
+            tracker = self.guards.tracker[which]
+            met &= ~((tracker >= 0) & known[packets, np.maximum(tracker, 0)])
+        at = np.flatnonzero(met)
+        if len(at):
+            order = at[np.argsort(which[at], kind="stable")]
+            numbers, starts = np.unique(which[order], return_index=True)
+            crossed.append(Crossing(packets[order], numbers, starts))
 
     def _leaves(self, state: Ints) -> Ints:
         """The endpoint that packets are sent out by from some states; -1 where they end before."""
@@ -212,50 +236,68 @@ class Crossings:
         met: Bools = known[np.minimum(np.searchsorted(known, cells), len(known) - 1)] == cells
         return met
 
-    def _judged(self, which: Ints, pieces: tuple[Ints, Ints], probe: Probe, answers: bool) -> Ints:
-        """What guards say of packets: the number of each refusal."""
-        said = np.full(len(which), PASSES, dtype=np.int64)
-        order = np.argsort(which, kind="stable")
-        numbers, first = np.unique(which[order], return_index=True)
-        for number, mine in zip(numbers.tolist(), np.split(order, first[1:]), strict=True):
-            sources, of_source = np.unique(pieces[0][mine], return_inverse=True)
-            targets, of_target = np.unique(pieces[1][mine], return_inverse=True)
-            lines = self._lines(self.guards.every[number].filter, sources, targets, probe, answers)
-            line = lines[of_source.reshape(-1), of_target.reshape(-1)]
-            said[mine] = np.where(line == PASSES, PASSES, number * MOST_LINES + line)
+    # What filters say
+
+    def _first(self, crossed: list[Crossing], pieces: tuple[Ints, Ints], probe: Probe, *, answers: bool) -> Ints:
+        """The first refusal of each packet, by the pieces that it comes from and goes to."""
+        refused = np.full(len(pieces[0]), PASSES, dtype=np.int64)
+        for crossing in crossed:
+            for number, packets in zip(
+                crossing.guards.tolist(), np.split(crossing.packets, crossing.starts[1:]), strict=True
+            ):
+                line = self._judged(number, pieces[0][packets], pieces[1][packets], probe, answers)
+                ends = (line != PASSES) & (refused[packets] == PASSES)
+                refused[packets[ends]] = number * MOST_LINES + line[ends]
+        return refused
+
+    def _judged(self, number: int, sources: Ints, targets: Ints, probe: Probe, answers: bool) -> Ints:
+        """The line (0 for `otherwise`) by which a guard ends packets, PASSES where it does not."""
+        lines = self._lines(number, probe, answers)
+        *others, last = lines
+        said = np.full(len(sources), last.number, dtype=np.int64)
+        open_ = np.ones(len(sources), dtype=np.bool_)
+        for line in others:
+            matched = open_ & _within(line.sources, sources) & _within(line.targets, targets)
+            said[matched] = line.number
+            open_ &= ~matched
         return said
 
-    def _lines(self, filter_: Filter, sources: Ints, targets: Ints, probe: Probe, answers: bool) -> Ints:
-        """The line (0 for `otherwise`) that ends packets from some pieces to others, PASSES where none does."""
-        header = self._header(probe, answers)
-        shape = (len(sources), len(targets))
-        if never_filtered(header):
-            return np.full(shape, PASSES, dtype=np.int64)
-        lines = np.full(shape, PASSES if filter_.otherwise == "accept" else 0, dtype=np.int64)
-        open_ = np.ones(shape, dtype=np.bool_)
-        for number, rule in enumerate(filter_.rules, 1):
-            if not speaks_of(rule, header) or not both_families_named(rule, self._family.version):
-                continue
-            here, there = self._within(rule.source, sources), self._within(rule.destination, targets)
-            matched = np.logical_and.outer(here, there) & open_
-            lines[matched] = PASSES if rule.action == "accept" else number
-            open_ &= ~matched
-            if not open_.any():
-                break
-        return lines
+    def _lines(self, number: int, probe: Probe, answers: bool) -> list[Line]:
+        """The lines of a filter that speak of a kind of packet; the last is for all that is left."""
+        key = number, probe, answers
+        if key not in self._speaking:
+            version = self._family.version
+            nobody = Address(version, 0)
+            header = probe_header(nobody, nobody, probe, answers=answers)
+            filter_ = self.guards.every[number].filter
+            lines = [
+                Line(
+                    PASSES if rule.action == "accept" else line,
+                    self._pieces(rule.source),
+                    self._pieces(rule.destination),
+                )
+                for line, rule in enumerate(filter_.rules, 1)
+                if speaks_of(rule, header) and both_families_named(rule, version)
+            ]
+            if never_filtered(header):
+                lines = [Line(PASSES, (), ())]
+            self._speaking[key] = [*lines, Line(PASSES if filter_.otherwise == "accept" else 0, (), ())]
+        return self._speaking[key]
 
-    def _header(self, probe: Probe, answers: bool) -> Header:
-        """The header of a probe or its answer, between addresses that no condition but those on addresses sees."""
-        nobody = Address(self._family.version, 0)
-        return probe_header(nobody, nobody, probe, answers=answers)
-
-    def _within(self, prefixes: tuple[Prefix, ...], pieces: Ints) -> Bools:
-        """Which pieces lie in any of some prefixes; all where none is named."""
-        if not prefixes:
-            return np.ones(len(pieces), dtype=np.bool_)
-        within = np.zeros(len(pieces), dtype=np.bool_)
+    def _pieces(self, prefixes: tuple[Prefix, ...]) -> tuple[tuple[int, int], ...]:
         cuts = self._family.cuts
-        for prefix in of_family(prefixes, self._family.version):
-            first, last = bisect_right(cuts, prefix.value) - 1, bisect_right(cuts, prefix.last) - 1
-            within |= (pieces >= first) & (pieces <= last)
-        return within
+        return tuple(
+            (bisect_right(cuts, prefix.value) - 1, bisect_right(cuts, prefix.last) - 1)
+            for prefix in of_family(prefixes, self._family.version)
+        )
+
+
+def _within(ranges: tuple[tuple[int, int], ...], pieces: Ints) -> Bools:
+    """Which pieces lie in any of some ranges; all where there is none."""
+    if not ranges:
+        return np.ones(len(pieces), dtype=np.bool_)
+    (first, last), *others = ranges
+    within: Bools = (pieces >= first) & (pieces <= last)
+    for first, last in others:
+        within |= (pieces >= first) & (pieces <= last)
+    return within

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from archipelago.model.filters import ECHO, Probe
+from archipelago.model.filters import Probe
 from archipelago.progress import steps
 from archipelago.reachability.arrays import CONNECTED, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
 from archipelago.reachability.crossings import PASSES, Crossings, Start, guards_of
@@ -27,6 +27,8 @@ MOST_ROUTERS = 63
 """A packet with a first TTL of 64 passes so many routers at most (RFC 1812 5.3.1)."""
 AT_A_TIME = 256
 """How many classes' paths are in memory at once."""
+PAIRS_AT_A_TIME = 2_000_000
+"""How many pairs are followed past filters at once."""
 TILE = 512
 """Rows and columns of a piece of a matrix that fits the processor's cache."""
 
@@ -75,7 +77,7 @@ class Outcome:
     one where a host of it is up), -1 for none. `onward` says whose packets arrive at whom, `back` whose replies do;
     where it is `contested`, an address that several hold decides. `replies` has, for classes that speak from several
     addresses, the column that each class's replies go to. `direct` are the routes that ask for the target itself.
-    `crossings` are the filters on the ways, where there are any, `probe` is what is sent."""
+    `crossings` are the filters on the ways, where there are any."""
 
     family: Family
     codes: OutcomeCodes
@@ -86,14 +88,25 @@ class Outcome:
     onward: Bools
     back: Bools
     contested: Bools | None
-    crossings: Crossings | None = None
-    probe: Probe = ECHO
+    crossings: Crossings | None
 
-    @property
-    def reached(self) -> Bools:
-        """Who reaches whom, there and back."""
-        if self.crossings is not None:
-            return self._let_pass(self.onward & self.back)
+    def reached(self, probes: Sequence[Probe]) -> dict[Probe, Bools]:
+        """Who reaches whom, there and back, by each kind of probe."""
+        if self.crossings is None:
+            return dict.fromkeys(probes, self._there_and_back())
+        both = self._there_and_back()
+        reached = {probe: both.copy() for probe in probes}
+        at_a_time = max(AT_A_TIME, PAIRS_AT_A_TIME // max(both.shape[1], 1))
+        for low in steps(range(0, len(both), at_a_time), "asking filters"):
+            source, target = np.nonzero(both[low : low + at_a_time])
+            source += low
+            way = source, target, self.reply_columns(target, source)
+            for probe, passes in self.crossings.passing(way, probes).items():
+                reached[probe][source[~passes], target[~passes]] = False
+        return reached
+
+    def _there_and_back(self) -> Bools:
+        """Who reaches whom, there and back, where no filter ends a packet."""
         if self.replies:
             return self.onward & self.back
         reached = np.empty_like(self.onward)
@@ -101,15 +114,6 @@ class Outcome:
             for j in range(0, len(reached), TILE):
                 here, there = slice(i, i + TILE), slice(j, j + TILE)
                 np.logical_and(self.onward[here, there], self.back[here, there], out=reached[here, there])
-        return reached
-
-    def _let_pass(self, reached: Bools) -> Bools:
-        """Those of some pairs whose probe and answer all filters let pass."""
-        for low in range(0, len(reached), AT_A_TIME):
-            source, target = np.nonzero(reached[low : low + AT_A_TIME])
-            source += low
-            ended, _ = self.refusals(source, target, np.ones(len(source), dtype=np.bool_))
-            reached[source, target] = ended == PASSES
         return reached
 
     def reply_columns(self, answers: Ints, asks: Ints) -> Ints:
@@ -125,12 +129,12 @@ class Outcome:
         """Codes from here on are refusals of filters."""
         return self.codes.entry + len(self.family.entries.place)
 
-    def refusals(self, source: Ints, target: Ints, arrives: Bools) -> tuple[Ints, Bools]:
+    def refusals(self, source: Ints, target: Ints, arrives: Bools, probe: Probe) -> tuple[Ints, Bools]:
         """What filters end of the probes and answers of pairs, of which some arrive if no filter ends them; and whether
         that is the answer."""
         if self.crossings is None:
             return np.full(len(source), PASSES), np.zeros(len(source), dtype=np.bool_)
-        return self.crossings.refusals((source, target, self.reply_columns(target, source)), arrives, self.probe)
+        return self.crossings.refusals((source, target, self.reply_columns(target, source)), arrives, probe)
 
     def differs(self, code: Ints) -> tuple[Bools, Bools]:
         """Whether the mistake behind an end can differ by who sends, and by who is sent to."""
@@ -147,7 +151,7 @@ class Outcome:
         return sender, receiver
 
 
-def decide(arrays: NetworkArrays, version: int, labels: DomainLabels | None = None, probe: Probe = ECHO) -> Outcome:
+def decide(arrays: NetworkArrays, version: int, labels: DomainLabels | None = None) -> Outcome:
     """Decide every ordered pair of classes of a family.
 
     Hosts that look alike from outside and stand in one broadcast domain are a class. Each routing device (once for
@@ -155,7 +159,7 @@ def decide(arrays: NetworkArrays, version: int, labels: DomainLabels | None = No
     state, or an end. Following the states at most 63 times ends every packet.
     """
     labels = labels or label_domains(len(arrays.endpoints), arrays.adjacencies)
-    return _Deciding(arrays, arrays.families[version], labels).outcome(probe)
+    return _Deciding(arrays, arrays.families[version], labels).outcome()
 
 
 class _Deciding:
@@ -302,8 +306,8 @@ class _Deciding:
         start = Start(paths.start, self.ingress, paths.cell)
         return Crossings(self.family, self.table, self.hops, self.columns, start, guards)
 
-    def outcome(self, probe: Probe = ECHO) -> Outcome:
-        """The answer, for a kind of probe."""
+    def outcome(self) -> Outcome:
+        """The answer."""
         self.duplicated = self._duplicated_columns()
         paths = self._paths()
         codes, classes = self.codes, len(self.profile)
@@ -335,7 +339,6 @@ class _Deciding:
             back=back,
             contested=doubt,
             crossings=self._crossings(paths),
-            probe=probe,
         )
 
     def _duplicated_columns(self) -> Bools:

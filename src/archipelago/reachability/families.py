@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Sequence
+from copy import copy
 
 import numpy as np
 
@@ -16,25 +17,25 @@ class Decided:
     """The engine's answer by kind. A kind is hosts that are of one class in each family; where an address is held by
     several, whose answer wins is a matter of where one asks from, so there each host class is a kind of its own."""
 
-    def __init__(self, arrays: NetworkArrays, family: int | None, probe: Probe = ECHO) -> None:
+    def __init__(self, arrays: NetworkArrays, family: int | None, probes: Sequence[Probe] = (ECHO,)) -> None:
         labels = label_domains(len(arrays.endpoints), arrays.adjacencies)
         wanted = [version for version in arrays.families if family in (None, version)]
-        outcomes = {version: decide(arrays, version, labels, probe) for version in wanted}
-        self._take(arrays, family, probe, outcomes)
-
-    def for_probe(self, probe: Probe) -> Decided:
-        """The same for another kind of probe, which goes the same ways."""
-        other = Decided.__new__(Decided)
-        outcomes = {version: replace(outcome, probe=probe) for version, outcome in self.outcomes.items()}
-        other._take(self.arrays, self.family, probe, outcomes)
-        return other
-
-    def _take(self, arrays: NetworkArrays, family: int | None, probe: Probe, outcomes: dict[int, Outcome]) -> None:
         self.arrays = arrays
         self.family = family
+        self.outcomes = {version: decide(arrays, version, labels) for version in wanted}
+        self._by_probe = {version: outcome.reached(probes) for version, outcome in self.outcomes.items()}
+        self._take(probes[0])
+
+    def for_probe(self, probe: Probe) -> Decided:
+        """The same for another of the probes."""
+        other = copy(self)
+        other._take(probe)
+        return other
+
+    def _take(self, probe: Probe) -> None:
+        arrays = self.arrays
         self.probe = probe
-        self.outcomes = outcomes
-        self._reached = {version: outcome.reached for version, outcome in self.outcomes.items()}
+        self._reached = {version: by_probe[probe] for version, by_probe in self._by_probe.items()}
         state = arrays.host_class * 2 + ~arrays.down
         open_ = any(outcome.contested is not None for outcome in self.outcomes.values())
         self._kinds(state, open_)

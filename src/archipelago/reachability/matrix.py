@@ -150,17 +150,17 @@ def matrix(
         arrays = network
     else:
         arrays = build_arrays(network.knowledge if isinstance(network, NetworkIndex) else know(network))
-    return _answer(Decided(arrays, family, probe), index, causes, excused, most)
+    return _answer(Decided(arrays, family, (probe,)), index, causes, excused, most)
 
 
 def by_probe(
     arrays: NetworkArrays, probes: Iterable[Probe], family: int | None = None, *, causes: bool = True
 ) -> Iterator[Matrix]:
     """All pairs once for each kind of probe; where packets go is worked out once for all."""
-    decided: Decided | None = None
-    for probe in probes:
-        decided = decided.for_probe(probe) if decided is not None else Decided(arrays, family, probe)
-        yield _answer(decided, None, causes, None, MOST_CAUSES)
+    wanted = tuple(dict.fromkeys(probes))
+    if wanted:
+        decided = Decided(arrays, family, wanted)
+        yield from (_answer(decided.for_probe(probe), None, causes, None, MOST_CAUSES) for probe in wanted)
 
 
 def _answer(
