@@ -90,12 +90,13 @@ def matrix(
         True
     """
     from archipelago.knowledge.known import know
+    from archipelago.knowledge.outside import widened
     from archipelago.model.filters import parse_probe
     from archipelago.reachability.build import build_arrays
     from archipelago.reachability.matrix import matrix as decide
     from archipelago.reachability.matrix import without as switched_off
 
-    arrays = build_arrays(know(a_network(network)))
+    arrays = build_arrays(widened(know(a_network(network))))
     if without:
         arrays = switched_off(arrays, without)
     answer = decide(arrays, family, causes=causes, probe=parse_probe(probe))

@@ -149,9 +149,10 @@ def draw_matrix(
     """
     from archipelago.errors import QueryError
     from archipelago.knowledge.known import know
+    from archipelago.knowledge.outside import widened
     from archipelago.views.figure import draw_cells, figure
 
-    knowledge = know(a_network(network))
+    knowledge = widened(know(a_network(network)))
     if axes is not None:
         draw_cells(axes, knowledge, matrix)
     if path is not None:

@@ -303,6 +303,13 @@ _ALL = (
         "nothing crosses from one of its subnets to another",
         ALWAYS,
     ),
+    Kind(
+        "upstream-route-missing",
+        "error",
+        "what is outside has no route back to a subnet of ours",
+        "no answer from outside comes back",
+        NEVER,
+    ),
     Kind("route-missing", "error", "a device without a route that the traffic needs", "{effect}", OFTEN),
     Kind(
         "next-hop-unusable", "error", "a static route whose next hop cannot be used", "{device} does not use it", OFTEN

@@ -11,6 +11,7 @@ from archipelago.knowledge.held import Held, TableName
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
+from archipelago.model.expectation import OUTSIDE
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Host, Route
 
@@ -18,6 +19,8 @@ from archipelago.model.parts import Host, Route
 def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     """A station without a route to the target."""
     version = stop.target.version
+    if is_upstream(index, node):
+        return no_way_back(index, node, stop)
     if node.kind == "host" or version not in node.forwards:
         return no_usable_gateway(index, node, version)
     homes = index.homes_in(stop.target, stop.vrf)
@@ -28,7 +31,8 @@ def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     if away is not None and not away.nic.up:
         return interface_down(index, away)
     host = next((holder for holder in index.holders(stop.target) if holder.node.kind == "host"), None)
-    beyond = host is not None and host.address.length == WIDTHS[version]  # it stands for the outside
+    # it stands for the outside
+    beyond = host is not None and (host.node.name == OUTSIDE or host.address.length == WIDTHS[version])
     if host is not None and not homes and not beyond:
         return without_gateway(index, host.node, host.address)
     idle = idle_route(index, (node, stop.vrf), stop.target, None)
@@ -45,6 +49,30 @@ def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         return faults.route_missing((node, stop.vrf), away.address.prefix, hop, effect)
     effect = f"packets to {stop.target} end at {node.name}"
     return faults.route_missing((node, stop.vrf), Prefix(version, 0, 0), None, effect)
+
+
+def is_upstream(index: NetworkIndex, node: Node) -> bool:
+    """Whether a device is no device of ours, but stands for what is beyond the ports that lead outside."""
+    network = index.network
+    return network.outside == () and OUTSIDE in network.hosts and network.hosts[OUTSIDE].at.device == node.name
+
+
+def no_way_back(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
+    """The upstream sends nothing back to a subnet of ours."""
+    home = next(iter(index.homes_in(stop.target, "")), None)
+    prefix = home.address.prefix if home is not None else Prefix(stop.target.version, stop.target.value, 32)
+    facing = next(
+        (
+            holder
+            for nic in node.nics.values()
+            for own in nic.addresses
+            if own.version == stop.target.version
+            for holder in index.homes_in(own.address, "")
+            if holder.node is not node
+        ),
+        None,
+    )
+    return faults.upstream_route_missing(facing, prefix)
 
 
 def led_outside(

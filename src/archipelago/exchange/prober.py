@@ -181,7 +181,7 @@ def main() -> None:
             listeners.open(space, protocol, port)
             continue
         for number, (key, address) in enumerate(question["targets"]):
-            asked = Asked(identity, number, key, address, space, protocol, port)
+            asked = Asked(identity, number, key, address, space, protocol=protocol, port=port)
             pending[identity, number] = asked
             if protocol == "icmp" and (identity, asked.version) not in raws:
                 enter(space)

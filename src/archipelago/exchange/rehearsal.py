@@ -8,7 +8,9 @@ from dataclasses import dataclass
 from archipelago.errors import QueryError
 from archipelago.exchange.kernel import Question, Where, ask_kernel, kernel_here
 from archipelago.knowledge.ends import common_family, first_address
-from archipelago.knowledge.index import index_network
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import know
+from archipelago.knowledge.outside import widened
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
 from archipelago.simulation.reach import ReachResult, reach
@@ -57,7 +59,8 @@ def rehearse(
         QueryError: a host does not exist, or the network cannot be built because it would storm.
         KernelError: there is no kernel to use, or it did not finish in time.
     """
-    index = index_network(network)
+    index = NetworkIndex(widened(know(network)))
+    network = index.network
     loop = next((domain.circle for domain in index.domains.every() if domain.circle is not None), None)
     if loop is not None:
         cables = ", ".join(str(cable) for cable in loop.cables)

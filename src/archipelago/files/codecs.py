@@ -308,6 +308,7 @@ READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.PORT_RANGE: _traffic(parse_ports),
     Value.PROBE: _traffic(parse_probe),
     Value.ADDRESSES: _addressed(_addresses),
+    Value.ROUTES_BACK: _addressed(parse_prefix),
 }
 """How the text of each kind of value is read; each raises Wrong."""
 

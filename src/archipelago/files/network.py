@@ -21,6 +21,7 @@ from archipelago.model.parts import (
     Host,
     Interface,
     Loopback,
+    OutsidePort,
     Port,
     Route,
     Subinterface,
@@ -85,10 +86,15 @@ def _read(reader: Reader) -> tuple[Network, Fields]:
         hosts={name: _host(name, own) for name, own in hosts},
         cables=tuple(cables),
         expect=expectations_of(fields["expect"]),
+        outside=_outside(fields["outside"]),
         source=tree.source,
         marks=tree.marks,
     )
     return network, fields
+
+
+def _outside(listed: list[tuple[int, Fields]] | None) -> tuple[OutsidePort, ...] | None:
+    return None if listed is None else tuple(OutsidePort(**fields) for _, fields in listed)
 
 
 def cables_of(listed: list[tuple[int, Fields]]) -> Iterator[Cable]:

@@ -179,8 +179,10 @@ class Reader:
             return self.listed(key, value, path)
         if key.value is Value.TRUNK:
             return self._trunk(value, path)
+        if key.value is Value.ROUTES_BACK and value in ("all", "none"):
+            return value
         read = READ[key.value]
-        if not key.many:
+        if not key.many and key.value is not Value.ROUTES_BACK:
             return self.converted(read, value, path)
         entries = value if isinstance(value, list) else [] if value is None else [value]
         places = [(*path, number) if isinstance(value, list) else path for number in range(len(entries))]
@@ -229,12 +231,13 @@ class Reader:
     def listed(self, key: Key, value: Any, path: Path) -> list[tuple[int, Fields]]:
         """A list of sections, each with its place; a cable alone stands for its ends."""
         value = [] if value is None else value
-        if not isinstance(value, list):
+        alone = key.holds == (Holder.OUTSIDE_PORT,) and isinstance(value, dict)
+        if not isinstance(value, list) and not alone:
             self.add(path, f"{shown(value)} stands where a list is expected")
             return []
         sections = []
-        for number, entry in enumerate(value):
-            where: Path = (*path, number)
+        for number, entry in enumerate([value] if alone else value):
+            where: Path = path if alone else (*path, number)
             if entry is None:
                 self.add(where, "this entry of the list is empty")
                 continue

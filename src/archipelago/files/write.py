@@ -66,7 +66,7 @@ def _value(key: Key, value: Any, context: Context) -> Any:
         return _inner(key, value, context)
     if key.value is Value.PORTS:
         return list(value)
-    if isinstance(value, tuple) and (key.many or key.value is Value.TRUNK):
+    if isinstance(value, tuple) and (key.many or key.value in (Value.TRUNK, Value.ROUTES_BACK)):
         texts = [written(key.value, entry, context) for entry in value]
         single = len(texts) == 1 and key.value in SCALAR_ALONE
         return texts[0] if single else texts

@@ -134,6 +134,8 @@ class Links:
         return (ports[end.port].speed if ports else self._speed(self._network.hosts[end.device].at)) or DEFAULT_SPEED
 
     def _beyond(self, end: End) -> bool:
+        if self._network.outside is not None:
+            return any(entry.at == end for entry in self._network.outside)
         device = self._network.devices.get(end.device)
         port = self._ports.get(end.device, {}).get(end.port)
         return device is not None and port is not None and next_hop_beyond(device, port) is not None

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
+from itertools import count
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local, parse_address
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.known import Knowledge
+from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.links import next_hop_beyond
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.network import Network, with_changes
-from archipelago.model.parts import Device, End, Host, NextHop
+from archipelago.model.parts import Cable, Device, End, Host, NextHop, Port, Route
 
 NOTHING_LEADS = (
     "no port leads outside: a routed port with an address does that nothing is plugged into, "
@@ -42,6 +43,8 @@ def with_outside(knowledge: Knowledge, also: Sequence[Address] = ()) -> tuple[Ne
         QueryError: something in the network is called as the outside is.
     """
     network = knowledge.written
+    if network.outside is not None:
+        return _with_upstream(knowledge, also)
     hosts = dict(network.hosts)
     added: list[str] = []
     for node, nic in _edges(knowledge):
@@ -57,6 +60,78 @@ def with_outside(knowledge: Knowledge, also: Sequence[Address] = ()) -> tuple[Ne
     return with_changes(network, hosts=hosts), tuple(added)
 
 
+def widened(knowledge: Knowledge) -> Knowledge:
+    """The network with the outside in it, where it says which ports lead there; else as it is."""
+    return knowledge if knowledge.written.outside is None else know(with_outside(knowledge)[0])
+
+
+def _with_upstream(knowledge: Knowledge, also: Sequence[Address]) -> tuple[Network, tuple[str, ...]]:
+    """The network with the upstream as one router: at each port that leads there it holds the neighbour's address, it
+    sends back by the longest prefix of all that it is said to, and a host beyond it stands for all that is outside."""
+    network = knowledge.written
+    edges = list(_edges(knowledge))
+    name = next(free for free in _names(f"{OUTSIDE}-upstream") if free not in {*network.devices, *network.hosts})
+    ports: dict[str, Port] = {}
+    routes: list[Route] = []
+    cables = list(network.cables)
+    for number, ((node, nic), entry) in enumerate(zip(edges, network.outside or (), strict=True), 1):
+        own = [address for address in nic.addresses if not is_link_local(address)]
+        assert isinstance(node.written, Device)
+        beyond = [InterfaceAddress(*(_neighbour(node.written, address)), address.length) for address in own]
+        ports[f"p{number}"] = Port(f"p{number}", addresses=tuple(beyond))
+        cables.append(Cable(entry.at, End(name, f"p{number}")))
+        first = {address.version: NextHop(address.address) for address in reversed(own)}
+        back = _EVERYTHING if entry.routes_back == "all" else () if entry.routes_back == "none" else entry.routes_back
+        routes += [Route(prefix, first[prefix.version], number) for prefix in back if prefix.version in first]
+    versions = sorted({address.version for port in ports.values() for address in port.addresses})
+    if not versions:
+        return network, ()
+    far = [_beyond_everything(knowledge, version) for version in versions]
+    ports["p0"] = Port("p0", addresses=tuple(InterfaceAddress(a.version, a.value + 1, _LINK[a.version]) for a in far))
+    held = [*(InterfaceAddress(*address, _LINK[address.version]) for address in far)]
+    held += [InterfaceAddress(*address, WIDTHS[address.version]) for address in also if address.version in versions]
+    for address in also:
+        onward = next((NextHop(own) for own in far if own.version == address.version), None)
+        if onward is not None:
+            routes.append(Route(Prefix(address.version, address.value, WIDTHS[address.version]), onward))
+    gateways = tuple(NextHop(Address(address.version, address.value + 1)) for address in far)
+    upstream = Device(name, "router", ports=ports, routes=tuple(routes))
+    host = Host(OUTSIDE, End(name, "p0"), tuple(held), gateways)
+    devices, hosts = {**network.devices, name: upstream}, {**network.hosts, OUTSIDE: host}
+    return with_changes(network, devices=devices, hosts=hosts, cables=tuple(cables), outside=()), (OUTSIDE,)
+
+
+_EVERYTHING = (Prefix(4, 0, 0), Prefix(6, 0, 0))
+_LINK = {4: 30, 6: 64}
+"""The size of the subnet that the host stands in that stands for the outside."""
+
+
+def _names(wanted: str) -> Iterator[str]:
+    yield wanted
+    yield from (f"{wanted}-{number}" for number in count(2))
+
+
+def _neighbour(device: Device, address: InterfaceAddress) -> Address:
+    """Who is at the other end of a link to the outside: on one of two addresses the other, else the next hop that the
+    device's routes name, else the lowest."""
+    first, last = address.prefix.usable()
+    if last - first == 1:
+        return _lowest(address)
+    return _hop(device, address) or _lowest(address)
+
+
+def _beyond_everything(knowledge: Knowledge, version: int) -> Address:
+    """An address outside: one that only a default route leads to; without one, of a partner's prefix."""
+    static = [route for device in knowledge.network.devices.values() for route in device.routes]
+    static = [route for route in static if route.destination.version == version]
+    links = [address.prefix for _, nic in _edges(knowledge) for address in nic.addresses if address.version == version]
+    if not any(route.destination.length == 0 for route in static):
+        for route in static:
+            if any(link.holds(route.next_hop.address) for link in links):
+                return Address(version, route.destination.value + 1)
+    return _far(knowledge, version, 0)
+
+
 def ways_outside(knowledge: Knowledge) -> Iterator[tuple[Node, Nic, Address]]:
     """The ports that lead outside and are up, each with a neighbour beyond it."""
     for node, nic in _edges(knowledge):
@@ -67,7 +142,13 @@ def ways_outside(knowledge: Knowledge) -> Iterator[tuple[Node, Nic, Address]]:
 
 
 def _edges(knowledge: Knowledge) -> Iterator[tuple[Node, Nic]]:
-    """Routed ports with an address that no cable and no host is plugged into."""
+    """Routed ports with an address that no cable and no host is plugged into; where the network says which of them lead
+    outside, those."""
+    if knowledge.network.outside is not None:
+        for entry in knowledge.network.outside:
+            node = knowledge.devices[entry.at.device]
+            yield node, node.nics[entry.at.port]
+        return
     for node in knowledge.devices.values():
         for nic in node.nics.values() if node.kind != "switch" else ():
             if nic.kind == "port" and nic.addresses and knowledge.links[End(node.name, nic.name)].peer is None:

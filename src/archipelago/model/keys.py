@@ -53,6 +53,7 @@ class Value(StrEnum):
     PORT_RANGE = "port or range of ports"
     ICMP_TYPE = "request, reply or error"
     ADDRESSES = "address or subnet"
+    ROUTES_BACK = "all, none or subnets"
     PROBE = "probe"
     SECTION = "section"
     NAMED = "sections by name"
@@ -72,6 +73,7 @@ class Holder(StrEnum):
     ROUTE = "route"
     FILTER = "filter"
     FILTER_RULE = "rule of a filter"
+    OUTSIDE_PORT = "port to the outside"
     HOST = "host"
     CABLE = "cable"
     EXPECTATION = "expectation"
@@ -204,7 +206,15 @@ KEYS = (
     Key("next-hop", Value.NEXT_HOP, (Holder.ROUTE,), "who to send to; a link-local one with %INTERFACE", required=True),
     Key("metric", Value.METRIC, (Holder.ROUTE,), "of two routes to one subnet the lower is used", default=1),
     # hosts, cables, expectations
-    Key("at", Value.PORT, (Holder.HOST, Holder.OUTSIDE), "where it is plugged in", required=True),
+    Key(
+        "outside",
+        Value.LIST,
+        _NETWORK,
+        "the ports that lead outside; where not written, any that a route leads through",
+        holds=(Holder.OUTSIDE_PORT,),
+    ),
+    Key("at", Value.PORT, (Holder.HOST, Holder.OUTSIDE, Holder.OUTSIDE_PORT), "where it is", required=True),
+    Key("routes-back", Value.ROUTES_BACK, (Holder.OUTSIDE_PORT,), "what the upstream sends back here", default="all"),
     Key(
         "address",
         Value.HOST_ADDRESS,

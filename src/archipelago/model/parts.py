@@ -177,6 +177,15 @@ class Host:
 
 
 @dataclass(frozen=True, slots=True)
+class OutsidePort:
+    """A port beyond which the outside begins, and what of the network the upstream there sends back to it: everything,
+    nothing, or some prefixes."""
+
+    at: End
+    routes_back: tuple[Prefix, ...] | Literal["all", "none"] = "all"
+
+
+@dataclass(frozen=True, slots=True)
 class Cable:
     """A cable between two ports."""
 

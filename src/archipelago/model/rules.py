@@ -130,8 +130,31 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     for name, device in network.devices.items():
         yield from device_problems(device, in_use.get(name, set()), catalogue, names)
     yield from _host_problems(network.hosts.values(), network.devices)
+    yield from _outside_problems(network, in_use, names)
     interfaces = {name: list(_addressed(device)) for name, device in network.devices.items()} if network.expect else {}
     yield from expectation_problems(network.expect, NamedParts(catalogue, network.hosts, interfaces), names)
+
+
+def _outside_problems(network: Network, in_use: Mapping[str, Collection[str]], names: Names) -> Problems:
+    """The ports that lead outside are routed ports of devices, with an address, and nothing of ours is plugged in."""
+    for number, entry in enumerate(network.outside or ()):
+        path: Path = ("outside", number, "at")
+        device = network.devices.get(entry.at.device)
+        if device is None:
+            yield from names.unknown(path, entry.at.device, network.devices, "device")
+            continue
+        port = device.ports.get(entry.at.port)
+        if port is None or not port.addresses:
+            message = f"{entry.at} is no routed port with an address; the outside begins at one"
+            yield ModelProblem(path, message)
+        elif entry.at.port in in_use.get(entry.at.device, ()):
+            yield ModelProblem(path, f"something is plugged into {entry.at}; the outside begins where nothing is")
+        if any(other.at == entry.at for other in (network.outside or ())[:number]):
+            yield ModelProblem(path, f"{entry.at} is named twice; one entry for each port")
+    if network.outside is not None and OUTSIDE in {*network.devices, *network.hosts}:
+        section = "devices" if OUTSIDE in network.devices else "hosts"
+        told = f"'{OUTSIDE}' stands for what is beyond the network; give the one called so another name"
+        yield ModelProblem((section, OUTSIDE), told, True)
 
 
 def _addressed(device: Device) -> Iterator[str]:

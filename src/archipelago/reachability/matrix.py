@@ -10,6 +10,7 @@ import numpy as np
 from archipelago.errors import QueryError
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
+from archipelago.knowledge.outside import widened
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
@@ -209,7 +210,7 @@ def what_if(
     Raises:
         QueryError: there is no such part.
     """
-    arrays = build_arrays(know(network))
+    arrays = build_arrays(widened(know(network)))
     for part in parts:
         yield part, matrix(without(arrays, [part] if isinstance(part, str) else part), family, causes=False)
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from archipelago.diagnosis.places import plugged_vlan
 from archipelago.errors import QueryError
 from archipelago.knowledge.known import Knowledge
+from archipelago.model.expectation import OUTSIDE
 from archipelago.reachability.causes import Group
 from archipelago.reachability.matrix import Matrix
 from archipelago.reachability.verdict import Verdict
@@ -145,6 +146,10 @@ def expected(verdicts: Sequence[Verdict]) -> Table:
 _ROWS = 256
 
 
+BEYOND = -1
+"""In place of a VLAN: the outside."""
+
+
 def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     """The hosts by VLAN, in the order of the catalogue."""
     from scipy.sparse import csr_array
@@ -152,8 +157,9 @@ def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     network = knowledge.network
     by_place: dict[int | None, list[int]] = {}
     for index, name in enumerate(matrix.hosts):
-        by_place.setdefault(plugged_vlan(knowledge, network.hosts[name]), []).append(index)
-    names = {number: f"{name} ({number})" for name, number in network.vlans.items()}
+        vlan = BEYOND if name == OUTSIDE else plugged_vlan(knowledge, network.hosts[name])
+        by_place.setdefault(vlan, []).append(index)
+    names = {number: f"{name} ({number})" for name, number in network.vlans.items()} | {BEYOND: OUTSIDE}
     order = {vlan: place for place, vlan in enumerate(names)}
     ranked = sorted(by_place.items(), key=lambda item: (order.get(item[0] or 0, len(order)), item[0] or 0))
     places = [np.array(members) for _, members in ranked]

@@ -43,6 +43,7 @@ from archipelago.diagnosis.faults.routing import (
     routes_missing,
     routing_loop,
     routing_off,
+    upstream_route_missing,
     way_too_long,
 )
 from archipelago.diagnosis.faults.switching import trunk_expected, untagged_vlan_mismatch, vlan_absent, vlan_not_carried
@@ -87,6 +88,7 @@ __all__ = [
     "trunk_expected",
     "unexplained",
     "untagged_vlan_mismatch",
+    "upstream_route_missing",
     "vlan_absent",
     "vlan_interface_down",
     "vlan_not_carried",

@@ -8,7 +8,9 @@ from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.catalogue import finding
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.header import FIRST_TTL
+from archipelago.knowledge.held import Held
 from archipelago.knowledge.routes import Entry
+from archipelago.model.expectation import OUTSIDE
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device, Path, Route
 
@@ -43,6 +45,19 @@ def route_missing(table: tuple[Node, str], destination: Prefix, next_hop: Addres
         mend=add if next_hop else f"give {where} a route to {destination}",
         edits=(Edit((*path, "+"), _route(destination, next_hop, vrf)),) if next_hop else (),
         effect=effect,
+    )
+
+
+def upstream_route_missing(facing: Held | None, prefix: Prefix) -> Finding:
+    """The upstream, whose owner is somebody else, has no route to a subnet of ours."""
+    ours = f"{facing.node.name}/{facing.nic.name}" if facing is not None else "the port that leads outside"
+    via = f" via {facing.address.address}" if facing is not None else ""
+    return finding(
+        "upstream-route-missing",
+        at=facing.node.name if facing is not None else OUTSIDE,
+        path=("outside",),
+        says=f"what is beyond {ours} sends nothing back to {prefix}",
+        mend=f"ask the owner of the upstream for a route to {prefix}{via}",
     )
 
 

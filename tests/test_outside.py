@@ -1,0 +1,118 @@
+"""The ports that lead outside, where a network names them: what the upstream sends back, and what it does not."""
+
+from __future__ import annotations
+
+import pytest
+
+import archipelago
+from archipelago import DocumentError, read_network
+
+BAY = """format: archipelago-network/1
+vlans: {guests: 10, crew: 20}
+devices:
+  landing:
+    kind: router
+    ports: {p4: {address: [203.0.113.2/30, "2001:db8:ffff::2/64"]}}
+    interfaces:
+      p1.10: {parent: p1, tag: guests, address: [10.44.1.1/24, "2001:db8:1::1/64"]}
+      p1.20: {parent: p1, tag: crew, address: 10.44.2.1/24}
+    routes:
+      - {destination: 0.0.0.0/0, next-hop: 203.0.113.1}
+      - {destination: "::/0", next-hop: "2001:db8:ffff::1"}
+  hall:
+    kind: switch
+    ports: {p24: {trunk: [guests, crew], untagged: none}, p1: {access: guests}, p2: {access: crew}}
+hosts:
+  kiosk: {at: hall/p1, address: [10.44.1.2/24, "2001:db8:1::2/64"], gateway: [10.44.1.1, "2001:db8:1::1"]}
+  purser: {at: hall/p2, address: 10.44.2.2/24, gateway: 10.44.2.1}
+cables: [landing/p1 ~ hall/p24]
+outside: %s
+"""
+
+
+def answers(network, family=4):
+    """Who reaches whom with the outside among them, the engines in agreement."""
+    found = archipelago.matrix(network, family)
+    for source, target, yes in found.rows():
+        assert archipelago.reach(network, source, target, family=family).reached == yes, (source, target)
+    return {(source, target) for source, target, yes in found.rows() if yes}
+
+
+@pytest.mark.parametrize(
+    ("outside", "who"),
+    [
+        ("{at: landing/p4}", {"kiosk", "purser"}),
+        ("[{at: landing/p4, routes-back: all}]", {"kiosk", "purser"}),
+        ("[{at: landing/p4, routes-back: [10.44.1.0/24]}]", {"kiosk"}),
+        ("[{at: landing/p4, routes-back: 10.44.0.0/16}]", {"kiosk", "purser"}),
+        ("[{at: landing/p4, routes-back: none}]", set()),
+        ("[]", set()),
+    ],
+)
+def test_the_upstream_sends_back_what_it_is_said_to(outside, who):
+    network = read_network(BAY % outside)
+    assert read_network(archipelago.network_text(network)) == network
+    if outside == "[]":
+        assert "outside" not in archipelago.matrix(network).hosts
+        with pytest.raises(archipelago.QueryError, match="no port leads outside"):
+            archipelago.reach(network, "kiosk", "outside")
+        return
+    reached = answers(network)
+    assert {name for name in ("kiosk", "purser") if (name, "outside") in reached} == who
+    assert {name for name in ("kiosk", "purser") if ("outside", name) in reached} == who
+    assert {("kiosk", "purser"), ("purser", "kiosk")} <= reached
+
+
+def test_both_families_and_addresses_out_there():
+    network = read_network(BAY % "{at: landing/p4, routes-back: [2001:db8:1::/48]}")
+    assert answers(network, 6) == {("kiosk", "outside"), ("outside", "kiosk")}
+    assert archipelago.reach(network, "kiosk", "2001:db8:5::7").reached
+    assert not archipelago.reach(network, "kiosk", "198.51.100.7").reached  # nothing comes back in IPv4
+    assert archipelago.reach(network, "kiosk", "203.0.113.1").reached is False
+    assert archipelago.reach(network, "landing", "outside", family=4).reached  # the subnet of the link is known there
+
+
+def test_what_does_not_come_back_is_for_the_owner_of_the_upstream(command, tmp_path):
+    text = BAY % "{at: landing/p4, routes-back: [10.44.1.0/24]}"
+    answer = archipelago.reach(read_network(text), "purser", "outside")
+    assert (answer.cause, answer.at, answer.direction) == ("upstream-route-missing", "landing", "back")
+    assert answer.mend == "ask the owner of the upstream for a route to 10.44.2.0/24 via 203.0.113.2"
+    (tmp_path / "bay.yaml").write_text(text + "expect:\n  - {from: crew, to: outside, reached: yes}\n")
+    done = command("audit", tmp_path / "bay.yaml")
+    assert done.returncode == 1 and "ask the owner of the upstream for a route to 10.44.2.0/24" in done.stdout
+    rows = command("matrix", tmp_path / "bay.yaml", "--csv").stdout
+    assert "kiosk,outside,yes" in rows and "outside,purser,no" in rows
+
+
+def test_several_ports_are_one_place_that_sends_back_by_the_longest_prefix():
+    text = BAY % "[{at: landing/p4, routes-back: none}, {at: landing/p5, routes-back: [10.44.0.0/16]}]"
+    text = text.replace("ports: {p4:", "ports: {p5: {address: 192.0.2.130/31}, p4:")
+    reached = answers(read_network(text))
+    assert ("kiosk", "outside") in reached and ("outside", "purser") in reached
+    answer = archipelago.reach(read_network(text), "kiosk", "outside")
+    assert [step.ingress for step in answer.back if step.device == "landing"] == ["p5"]
+
+
+def test_a_port_that_is_not_named_has_no_carrier():
+    text = (BAY % "[{at: landing/p5}]").replace("ports: {p4:", "ports: {p5: {address: 192.0.2.130/31}, p4:")
+    network = read_network(text)
+    answer = archipelago.reach(network, "kiosk", "outside", family=4)
+    assert not answer.reached and "203.0.113.1" in archipelago.view(network, ["landing"]).__str__()
+    assert "down: landing/p4 is not cabled" in str(archipelago.view(network, ["landing"]))
+
+
+@pytest.mark.parametrize(
+    ("outside", "told"),
+    [
+        ("{at: landing/p9}", "landing/p9 is no routed port with an address"),
+        ("{at: pier/p1}", "there is no device 'pier'"),
+        ("[{at: landing/p4}, {at: landing/p4}]", "landing/p4 is named twice"),
+        ("{routes-back: all}", "lacks the key 'at'"),
+        ("{at: landing/p4, routes-back: some}", "'some' is not"),
+    ],
+)
+def test_what_is_wrong_is_told(outside, told):
+    with pytest.raises(DocumentError, match=told):
+        read_network(BAY % outside)
+    with pytest.raises(DocumentError, match="'outside' stands for what is beyond the network"):
+        read_network((BAY % "{at: landing/p4}").replace("  purser:", "  outside:"))
