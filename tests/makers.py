@@ -26,6 +26,7 @@ from archipelago.model.parts import (
     Interface,
     Loopback,
     NextHop,
+    OutsidePort,
     Port,
     Subinterface,
     VlanInterface,
@@ -350,6 +351,30 @@ def filtered(network: Network, random: Random) -> Network:
             into[part.name] = replace(part, filter_in=names[0], filter_out=names[1])
         devices[name] = replace(device, ports=ports, interfaces=interfaces, filters={one.name: one for one in made})
     return replace(network, devices=devices)
+
+
+def translated(network: Network, random: Random) -> Network:
+    """The network with routers that translate sources, and with the outside where a port leads there."""
+    subnets = sorted({a.prefix for host in network.hosts.values() for a in host.addresses if a.version == 4})
+    if not subnets:
+        return network
+    devices, edges = dict(network.devices), []
+    plugged = {end for cable in network.cables for end in cable.ends} | {host.at for host in network.hosts.values()}
+    for name, device in network.devices.items():
+        ports, interfaces = dict(device.ports), dict(device.interfaces)
+        for into in (ports, interfaces):
+            for label, part in into.items():
+                v4 = any(address.version == 4 for address in part.addresses)
+                end = End(name, label)
+                if into is ports and v4 and device.kind != "switch" and end not in plugged:
+                    back = random.choice(("all", "none", tuple(random.sample(subnets, 1))))
+                    edges.append(OutsidePort(end, back))
+                if device.kind == "router" and v4 and isinstance(part, Port | Subinterface) and random.random() < 0.4:
+                    chosen = tuple(random.sample(subnets, min(len(subnets), random.randint(1, 3))))
+                    into[label] = replace(part, source_nat=chosen)
+        devices[name] = replace(device, ports=ports, interfaces=interfaces)
+    outside = tuple(edges) if edges and random.random() < 0.8 else None
+    return replace(network, devices=devices, outside=outside)
 
 
 def _filter(name: str, random: Random, places: tuple[list[str], list[str]], kind: str) -> Filter:

@@ -2,10 +2,19 @@
 
 from __future__ import annotations
 
+from random import Random
+
 import pytest
 
 import archipelago
 from archipelago import DocumentError, read_network
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import know
+from archipelago.knowledge.outside import widened
+from archipelago.model.filters import parse_probe
+from archipelago.reachability.matrix import matrix
+from archipelago.simulation.reach import reach
+from makers import filtered, scrambled, translated
 
 BAY = """format: archipelago-network/1
 vlans: {guests: 10, crew: 20}
@@ -76,7 +85,8 @@ def test_what_does_not_come_back_is_for_the_owner_of_the_upstream(command, tmp_p
     text = BAY % "{at: landing/p4, routes-back: [10.44.1.0/24]}"
     answer = archipelago.reach(read_network(text), "purser", "outside")
     assert (answer.cause, answer.at, answer.direction) == ("upstream-route-missing", "landing", "back")
-    assert answer.mend == "ask the owner of the upstream for a route to 10.44.2.0/24 via 203.0.113.2"
+    told = "ask the owner of the upstream for a route to 10.44.2.0/24 via 203.0.113.2"
+    assert answer.mend == f"{told}, or translate: source-nat: 10.44.2.0/24 at landing/p4"
     (tmp_path / "bay.yaml").write_text(text + "expect:\n  - {from: crew, to: outside, reached: yes}\n")
     done = command("audit", tmp_path / "bay.yaml")
     assert done.returncode == 1 and "ask the owner of the upstream for a route to 10.44.2.0/24" in done.stdout
@@ -116,3 +126,75 @@ def test_what_is_wrong_is_told(outside, told):
         read_network(BAY % outside)
     with pytest.raises(DocumentError, match="'outside' stands for what is beyond the network"):
         read_network((BAY % "{at: landing/p4}").replace("  purser:", "  outside:"))
+
+
+def translating(prefixes, outside="{at: landing/p4, routes-back: none}"):
+    return (BAY % outside).replace('"2001:db8:ffff::2/64"]}', f'"2001:db8:ffff::2/64"], source-nat: {prefixes}}}')
+
+
+def test_what_is_translated_needs_no_way_back():
+    network = read_network(translating("10.44.2.0/24"))
+    assert read_network(archipelago.network_text(network)) == network
+    reached = answers(network)
+    assert ("purser", "outside") in reached and ("kiosk", "outside") not in reached
+    assert ("outside", "purser") not in reached  # nobody outside knows it by its own address
+    answer = archipelago.reach(network, "purser", "outside")
+    out, back = (" ".join(step.did for step in way) for way in (answer.out, answer.back))
+    assert "its source 10.44.2.2 translated to 203.0.113.2" in out
+    assert "its destination 203.0.113.2 turned back to 10.44.2.2" in back
+    for probe in ("tcp/443", "udp/53"):
+        assert archipelago.reach(network, "purser", "outside", probe=probe).reached
+        assert archipelago.matrix(network, probe=probe)["purser", "outside"]
+
+
+def test_answers_to_what_began_outside_leave_as_they_are():
+    network = read_network(translating("10.44.0.0/16", "{at: landing/p4, routes-back: all}"))
+    assert ("outside", "purser") in answers(network)
+    answer = archipelago.reach(network, "outside", "purser")
+    assert not any("translated" in step.did for step in (*answer.out, *answer.back))
+
+
+def test_filters_see_the_addresses_inside():
+    text = translating("10.44.2.0/24").replace(
+        "    interfaces:\n      p1.10",
+        """    filters:
+      edge: {rules: [{accept: icmp, source: 10.44.2.0/24, destination: 192.0.2.0/24}], otherwise: drop}
+      answers: {rules: [{accept: icmp, destination: 10.44.2.2, icmp-type: reply}], otherwise: drop}
+    interfaces:
+      p1.10""",
+    )
+    text = text.replace("source-nat:", "filter-out: edge, filter-in: answers, source-nat:")
+    assert ("purser", "outside") in answers(read_network(text))
+
+
+def test_the_routers_that_report_are_heard_behind_a_translation():
+    text = translating("10.44.2.0/24").replace("routes-back: none", "routes-back: [10.44.1.0/24]")
+    trace = archipelago.trace(read_network(text), "purser", "outside")
+    assert [hop.device for hop in trace.trace] == ["landing", "outside-upstream", "outside"]
+
+
+@pytest.mark.parametrize(
+    ("prefixes", "old", "new", "told"),
+    [
+        ("10.44.2.0/24", "kind: router", "kind: l3switch\n    routing: [ipv4]", "only a router translates"),
+        ("'2001:db8:1::/64'", "", "", "translation is for IPv4"),
+        ("10.44.2.0/24", "203.0.113.2/30, ", "", "'p4' has no IPv4 address to translate to"),
+    ],
+)
+def test_translations_that_cannot_be_are_refused(prefixes, old, new, told):
+    with pytest.raises(DocumentError, match=told):
+        read_network(translating(prefixes).replace(old, new, 1))
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_both_engines_say_the_same_where_sources_are_translated(seed):
+    random = Random(seed)
+    network = scrambled(random, small=True, anything=seed % 2 == 0)
+    if network is None or not any(host.addresses for host in network.hosts.values()):
+        return
+    network = filtered(network, random) if random.random() < 0.5 else network
+    index = NetworkIndex(widened(know(translated(network, random))))
+    probe = parse_probe(random.choice(("icmp", "tcp/443", "udp/53")))
+    found, nodes = matrix(index, probe=probe), index.knowledge.nodes
+    for source, target, yes in found.rows():
+        assert reach(index, nodes[source], nodes[target], probes=1, probe=probe).reached == yes, (source, target)

@@ -63,6 +63,7 @@ STAGES = (
     "mac",
     "links",
     "devices",
+    "hosts",
     "topology",
     "domains",
     "advertised",

@@ -1,4 +1,4 @@
-"""Filters as the kernel's own (iptables): a chain for each, entered by the interface that it is at.
+"""Filters and translation as the kernel's own (iptables): a chain for each, entered by the interface that it is at.
 
 `accept` returns from a chain, so that the filter of the egress interface is asked too. What the device itself sends
 passes no chain. The kernel calls a conversation confirmed once its first packet has left or was taken in.
@@ -6,11 +6,11 @@ passes no chain. The kernel calls a conversation confirmed once its first packet
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from archipelago.addressing.values import Prefix
-from archipelago.knowledge.devices import Node
+from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.filtering import NEIGHBOURS, both_families_named, of_family
 from archipelago.model.filters import ICMP, ICMP_V6, TCP, UDP, VRRP, Filter, FilterRule, IcmpType, Ports, Traffic
 
@@ -23,7 +23,9 @@ _TYPES: Mapping[tuple[int, IcmpType], tuple[str, ...]] = {
     (6, "error"): ("1", "2", "3", "4"),
 }
 _REJECT = {4: "REJECT --reject-with icmp-admin-prohibited", 6: "REJECT --reject-with icmp6-adm-prohibited"}
-COMMANDS = {4: "iptables-legacy-restore", 6: "ip6tables-legacy-restore"}
+TRANSLATED = 1 << 16
+"""The mark of what is to be translated."""
+COMMANDS = {4: "iptables-legacy-restore --noflush", 6: "ip6tables-legacy-restore --noflush"}
 """What takes the lines of each family."""
 
 
@@ -44,6 +46,8 @@ def chains(node: Node, version: int, places: Mapping[str, Place]) -> Iterator[st
         places: the kernel's interface for each that holds addresses.
     """
     at = [(nic, places[nic.name]) for nic in node.nics.values() if nic.name in places]
+    if version == 4:
+        yield from _translations(at)
     used = dict.fromkeys(one for nic, _ in at for one in (nic.filter_in, nic.filter_out) if one is not None)
     if not used:
         return
@@ -57,7 +61,7 @@ def chains(node: Node, version: int, places: Mapping[str, Place]) -> Iterator[st
     yield from (f":{chain} - [0:0]" for chain in names.values())
     for nic, place in at:
         if nic.filter_in is not None:
-            came = f"-m mark --mark {place.mark}" if place.mark else f"-i {place.name}"
+            came = f"-m mark --mark {place.mark}/{TRANSLATED - 1}" if place.mark else f"-i {place.name}"
             for hook in ("FORWARD", "INPUT"):
                 yield f"-A {hook} {came} -j {names[nic.filter_in.name]}"
     for nic, place in at:
@@ -66,6 +70,23 @@ def chains(node: Node, version: int, places: Mapping[str, Place]) -> Iterator[st
     for one, chain in zip(used, names.values(), strict=True):
         yield f"# {one.name}"
         yield from (f"-A {chain} {line}" for line in _lines(one, version))
+    yield "COMMIT"
+
+
+def _translations(at: Sequence[tuple[Nic, Place]]) -> Iterator[str]:
+    """Sources that are translated: what is forwarded out is marked, and what is marked leaves with another address."""
+    pairs = [(nic, place) for nic, place in at if nic.translates_to is not None]
+    if not pairs:
+        return
+    yield "*mangle"
+    for nic, place in pairs:
+        mark = f"-j MARK --set-xmark {TRANSLATED}/{TRANSLATED}"
+        yield from (f"-A FORWARD -o {place.name} -s {prefix} {mark}" for prefix in nic.source_nat)
+    yield "COMMIT"
+    yield "*nat"
+    for nic, place in pairs:
+        marked = f"-m mark --mark {TRANSLATED}/{TRANSLATED}"
+        yield f"-A POSTROUTING -o {place.name} {marked} -j SNAT --to-source {nic.translates_to}"
     yield "COMMIT"
 
 

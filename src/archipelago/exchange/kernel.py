@@ -34,8 +34,9 @@ class Question(NamedTuple):
 
 Where = Literal["here", "uml"]
 MODULES = (
-    "bridge 8021q veth dummy bonding vrf ip_tables iptable_filter iptable_mangle ip6_tables ip6table_filter "
-    "ip6table_mangle nf_conntrack xt_conntrack xt_tcpudp xt_mark xt_MARK ipt_REJECT ip6t_REJECT"
+    "bridge 8021q veth dummy bonding vrf "
+    "ip_tables iptable_filter iptable_mangle iptable_nat ip6_tables ip6table_filter ip6table_mangle "
+    "nf_conntrack nf_nat xt_nat xt_conntrack xt_tcpudp xt_mark xt_MARK ipt_REJECT ip6t_REJECT"
 )
 TOGETHER = 8
 """Networks that are up at one time; they do not see each other."""

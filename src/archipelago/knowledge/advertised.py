@@ -7,8 +7,9 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
-from archipelago.knowledge.devices import Devices, HostNumbers, Nic, Node
+from archipelago.knowledge.devices import Devices, Nic, Node
 from archipelago.knowledge.domains import Domain, Domains
+from archipelago.knowledge.hosts import HostNumbers
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.mac import interface_id, link_local
 from archipelago.model.parts import Host, NextHop

@@ -10,9 +10,9 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Literal, NamedTuple
 
-from archipelago.addressing.values import Address, InterfaceAddress
-from archipelago.knowledge.links import HOST_PORT, Links, Plugs
-from archipelago.knowledge.mac import device_mac, host_mac, link_local
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.knowledge.links import Links, Plugs
+from archipelago.knowledge.mac import device_mac, link_local
 from archipelago.knowledge.reasons import Down, DownCause, admin_down
 from archipelago.model.filters import Filter
 from archipelago.model.network import Network
@@ -67,6 +67,14 @@ class Nic:
     speaks: bool = True
     filter_in: Filter | None = None
     filter_out: Filter | None = None
+    source_nat: tuple[Prefix, ...] = ()
+
+    @property
+    def translates_to(self) -> Address | None:
+        """The address that sources are translated to, where it translates (RFC 3022): its first of IPv4."""
+        if not self.source_nat:
+            return None
+        return next((address.address for address in self.addresses if address.version == 4), None)
 
     @property
     def link_local(self) -> Address:
@@ -163,26 +171,6 @@ class Devices(Mapping[str, Node]):
         """The attachment that a port of a device is, or is a member of."""
         node = self[end.device]
         return node.attachments[node.member_of.get(end.port, end.port)]
-
-
-class HostNumbers:
-    """The place of each host in its network, which its MAC address follows where none is written; counted once somebody
-    asks."""
-
-    __slots__ = ("_hosts", "_numbers")
-
-    def __init__(self, hosts: Mapping[str, Host]) -> None:
-        self._hosts = hosts
-        self._numbers: dict[str, int] = {}
-
-    def mac(self, name: str) -> int:
-        """The MAC address of a host: the one that is written, else that of its place."""
-        written = self._hosts[name].mac
-        if written is not None:
-            return written
-        if not self._numbers:
-            self._numbers = {host: number for number, host in enumerate(self._hosts)}
-        return host_mac(self._numbers[name])
 
 
 def _device_node(device: Device, ports: Mapping[str, Port], links: Links, catalogue: frozenset[int], mac: int) -> Node:
@@ -291,6 +279,9 @@ def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozense
             nics[interface.name] = _virtual_nic(interface, "vlan", interface.vlan, down, mac)
         elif isinstance(interface, Loopback):
             nics[interface.name] = _virtual_nic(interface, "loopback", None, off, mac)
+    for part in (*device.ports.values(), *device.interfaces.values()):
+        if isinstance(part, Port | Subinterface | Aggregate) and part.source_nat and part.name in nics:
+            nics[part.name] = replace(nics[part.name], source_nat=part.source_nat)
     return _filtered(device, nics) if device.filters else nics
 
 
@@ -357,42 +348,5 @@ def _virtual_nic(
         addresses=interface.addresses,
         vrf=interface.vrf or "",
         down=down,
-        mac=mac,
-    )
-
-
-def host_node(host: Host, down: Down | None, mac: int) -> Node:
-    """What a host knows of itself. `down` says why its port has no carrier, None where it has."""
-    nic = Nic(
-        name=HOST_PORT,
-        kind="host",
-        attachment=HOST_PORT,
-        tag=None,
-        vlan=None,
-        addresses=host.addresses,
-        vrf="",
-        down=down,
-        mac=mac,
-    )
-    attachment = Attachment(
-        name=HOST_PORT,
-        members=(End(host.name, HOST_PORT),),
-        switched=False,
-        vlans=frozenset(),
-        untagged=None,
-        down=down,
-        written=Port(HOST_PORT),
-    )
-    return Node(
-        name=host.name,
-        kind="host",
-        off=host.off,
-        holds_unresolved=host.unresolved != "drop",
-        forwards=frozenset(),
-        vlans=frozenset(),
-        attachments={HOST_PORT: attachment},
-        nics={HOST_PORT: nic},
-        written=host,
-        member_of={},
         mac=mac,
     )

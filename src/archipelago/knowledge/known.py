@@ -9,9 +9,10 @@ from functools import cached_property
 from itertools import takewhile
 
 from archipelago.knowledge.advertised import LearnedHosts
-from archipelago.knowledge.devices import Attachment, Devices, HostNumbers, Node, host_node
+from archipelago.knowledge.devices import Attachment, Devices, Node
 from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.forwarding import ForwardingState
+from archipelago.knowledge.hosts import HostNumbers, host_node
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs, aggregates, facing, plugs, port_names
 from archipelago.knowledge.routes import DeviceRoutes, routes_of
 from archipelago.knowledge.topology import LinkName, Sent, Topology

@@ -21,6 +21,8 @@ from archipelago.model.parts import (
 )
 from archipelago.model.problems import Catalogue, Names, Problems, held_problems, vlan_problems
 
+OF_AN_INTERFACE = ("filter_in", "filter_out", "source_nat")
+"""What goes with the addresses of an interface."""
 HOLDERS: Mapping[type, Holder] = {
     Port: Holder.PORT,
     Subinterface: Holder.SUBINTERFACE,
@@ -89,12 +91,23 @@ def _set_alike(port: Port, other: Port) -> bool:
         and port.routed == other.routed
         and port.filter_in == other.filter_in
         and port.filter_out == other.filter_out
+        and port.source_nat == other.source_nat
     )
 
 
 def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], vlans: Catalogue) -> Problems:
     if port.name in members:
-        for key in ("access", "trunk", "untagged", "addresses", "routed", "vrf", "filter_in", "filter_out"):
+        for key in (
+            "access",
+            "trunk",
+            "untagged",
+            "addresses",
+            "routed",
+            "vrf",
+            "filter_in",
+            "filter_out",
+            "source_nat",
+        ):
             if getattr(port, key) not in (None, (), False):
                 message = f"'{port.name}' is an aggregate's member, which takes only 'off' and 'speed'"
                 yield ModelProblem((*path, key.removesuffix("es").replace("_", "-")), message, True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from archipelago.errors import ModelProblem
 from archipelago.model.filters import ICMP, ICMP_V6, TCP, WITH_PORTS, Filter, FilterRule
-from archipelago.model.parts import Device, Loopback, Path
+from archipelago.model.parts import Aggregate, Device, Loopback, Path, Port, Subinterface, VlanInterface
 from archipelago.model.problems import Names, Problems
 
 MOST_RULES = 100_000
@@ -34,6 +34,8 @@ def _place_problems(device: Device, path: Path, names: Names) -> Problems:
         for name, part in parts.items():
             if isinstance(part, Loopback):
                 continue
+            if not isinstance(part, VlanInterface) and part.source_nat:
+                yield from _translation_problems(device, (*path, section, name, "source-nat"), part)
             for key, wanted in (("filter-in", part.filter_in), ("filter-out", part.filter_out)):
                 if wanted is None:
                     continue
@@ -43,6 +45,16 @@ def _place_problems(device: Device, path: Path, names: Names) -> Problems:
                     yield ModelProblem(where, told)
                 if wanted not in device.filters:
                     yield from names.unknown(where, wanted, device.filters, "filter")
+
+
+def _translation_problems(device: Device, path: Path, part: Port | Subinterface | Aggregate) -> Problems:
+    if device.kind != "router":
+        yield ModelProblem(path, "only a router translates; a layer 3 switch keeps no table of conversations", True)
+    elif not any(address.version == 4 for address in part.addresses):
+        told = f"'{part.name}' has no IPv4 address to translate to; give it one"
+        yield ModelProblem(path, told)
+    if any(prefix.version != 4 for prefix in part.source_nat):
+        yield ModelProblem(path, "translation is for IPv4 (RFC 3022); leave out the IPv6 prefixes")
 
 
 def _rule_problems(path: Path, rule: FilterRule) -> Problems:

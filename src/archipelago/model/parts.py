@@ -72,6 +72,7 @@ class Port:
     vrf: str | None = None
     filter_in: str | None = None
     filter_out: str | None = None
+    source_nat: tuple[Prefix, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +88,7 @@ class Subinterface:
     vrf: str | None = None
     filter_in: str | None = None
     filter_out: str | None = None
+    source_nat: tuple[Prefix, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,6 +119,7 @@ class Aggregate:
     vrf: str | None = None
     filter_in: str | None = None
     filter_out: str | None = None
+    source_nat: tuple[Prefix, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

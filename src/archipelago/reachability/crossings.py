@@ -18,7 +18,7 @@ from archipelago.addressing.values import Address, Prefix
 from archipelago.knowledge.filtering import Judged, Refusal, both_families_named, never_filtered, of_family, speaks_of
 from archipelago.knowledge.header import FIRST_TTL, probe_header
 from archipelago.knowledge.known import Knowledge
-from archipelago.model.filters import Filter, Probe
+from archipelago.model.filters import ECHO, Filter, FilterRule, Probe, Traffic
 from archipelago.reachability.arrays import CANNOT_SEND, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
 from archipelago.reachability.states import HeaderClasses, Hops, StateTable
 
@@ -77,6 +77,23 @@ def guards_of(arrays: NetworkArrays, family: Family) -> Guards | None:
     tracked = np.array([number.get(name, -1) for name, _ in family.rows], dtype=np.int64)
     tracker = np.array([number.get(guard.device, -1) if guard.filter.stateful else -1 for guard in every])
     return Guards(tuple(every), inwards, outwards, tracked, tracker)
+
+
+def translators_of(arrays: NetworkArrays, family: Family) -> Guards | None:
+    """The interfaces that translate sources, as filters that end what they translate; None where none does."""
+    every: list[Guard] = []
+    outwards = np.full(len(arrays.endpoints) + 1, -1, dtype=np.int64)
+    for name, device in arrays.knowledge.network.devices.items() if family.version == 4 else ():
+        if device.kind == "router":
+            for nic in arrays.knowledge.devices[name].nics.values():
+                if nic.translates_to is not None:
+                    outwards[arrays.endpoints[name, nic.name]] = len(every)
+                    ends = FilterRule(drop=(Traffic("any"),), source=nic.source_nat)
+                    every.append(Guard(name, nic.name, False, Filter("source-nat", "accept", (ends,))))
+    if not every:
+        return None
+    none = np.full(len(outwards), -1, dtype=np.int64)
+    return Guards(tuple(every), none, outwards, np.full(len(family.rows), -1), np.full(len(every), -1))
 
 
 def _with_filters(knowledge: Knowledge) -> list[str]:
@@ -171,6 +188,14 @@ class Crossings:
             & (self._first(back, (asked, asking), probe, answers=True) == PASSES)
             for probe in probes
         }
+
+    def met(self, way: tuple[Ints, Ints, Ints]) -> Bools:
+        """Which questions of some ways any guard would end."""
+        source, target, reply_column = way
+        pieces = self._columns.piece[reply_column], self._columns.piece[target]
+        crossed = self._crossed(source, target, self._unknown(len(source)))
+        met: Bools = self._first(crossed, pieces, ECHO, answers=False) != PASSES
+        return met
 
     def _unknown(self, count: int) -> Bools:
         """For each packet, which devices that track conversations know that of it: none."""

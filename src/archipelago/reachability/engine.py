@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from archipelago.model.filters import Probe
 from archipelago.progress import steps
 from archipelago.reachability.arrays import CONNECTED, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
-from archipelago.reachability.crossings import PASSES, Crossings, Start, guards_of
+from archipelago.reachability.crossings import PASSES, Crossings, Guards, Start, guards_of, translators_of
 from archipelago.reachability.domains import DomainLabels, label_domains
 from archipelago.reachability.states import (
     HeaderClasses,
@@ -118,11 +118,7 @@ class Outcome:
 
     def reply_columns(self, answers: Ints, asks: Ints) -> Ints:
         """The columns that replies from some classes to others go to."""
-        columns = asks.copy()
-        for owner, column in self.replies.items():
-            mine = asks == owner
-            columns[mine] = column[answers[mine]]
-        return columns
+        return _reply_columns(self.replies, answers, asks)
 
     @property
     def refused_code(self) -> int:
@@ -299,8 +295,7 @@ class _Deciding:
         cell, last = np.unique(key[::-1], return_index=True)  # the longest prefix was written last
         return Paths(ends, start, cell, patches[2][::-1][last].astype(self.kind))
 
-    def _crossings(self, paths: Paths) -> Crossings | None:
-        guards = guards_of(self.arrays, self.family)
+    def _crossings(self, paths: Paths, guards: Guards | None) -> Crossings | None:
         if guards is None:
             return None
         start = Start(paths.start, self.ingress, paths.cell)
@@ -328,6 +323,9 @@ class _Deciding:
         doubt = None
         if contested is not None:
             doubt = contested[:, :classes] | (main & _turned(contested, replies, classes))
+        translated = self._translated(paths, main, replies)
+        if translated is not None:
+            doubt = translated if doubt is None else doubt | translated
         return Outcome(
             family=self.family,
             codes=codes,
@@ -338,8 +336,20 @@ class _Deciding:
             onward=main,
             back=back,
             contested=doubt,
-            crossings=self._crossings(paths),
+            crossings=self._crossings(paths, guards_of(self.arrays, self.family)),
         )
+
+    def _translated(self, paths: Paths, onward: Bools, replies: Mapping[int, Ints]) -> Bools | None:
+        """The pairs whose question leaves with another source than its own: the answer goes to that, which is for the
+        simulation to follow. None where nobody translates."""
+        translators = self._crossings(paths, translators_of(self.arrays, self.family))
+        if translators is None:
+            return None
+        source, target = np.nonzero(onward)
+        way = source, target, _reply_columns(replies, target, source)
+        translated = np.zeros_like(onward)
+        translated[source, target] = translators.met(way)
+        return translated
 
     def _duplicated_columns(self) -> Bools:
         """The columns whose address somebody else who is up holds too."""
@@ -367,6 +377,14 @@ class _Deciding:
                 spoken |= inside
             replies[owner] = towards
         return replies
+
+
+def _reply_columns(replies: Mapping[int, Ints], answers: Ints, asks: Ints) -> Ints:
+    columns = asks.copy()
+    for owner, column in replies.items():
+        mine = asks == owner
+        columns[mine] = column[answers[mine]]
+    return columns
 
 
 def _turned(onward: Bools, replies: Mapping[int, Ints], classes: int) -> Bools:

@@ -67,6 +67,10 @@ def device_cuts(knowledge: Knowledge, device: Device, version: int) -> tuple[set
     _cut_prefixes(cuts, (static.destination for static in device.routes if static.destination.version == version))
     for value in (*hops, *(address.value for address in addresses)):
         cuts.update((value, value + 1))
+    if version == 4:
+        for nic in node.nics.values():
+            for prefix in nic.source_nat:
+                cuts.update((prefix.value, prefix.last + 1))
     for filter_ in device.filters.values():
         for rule in filter_.rules:
             for prefix in (*rule.source, *rule.destination):

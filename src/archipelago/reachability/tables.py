@@ -9,8 +9,9 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from archipelago.knowledge.devices import host_node, speaks_ipv6
+from archipelago.knowledge.devices import speaks_ipv6
 from archipelago.knowledge.forwarding import ForwardingState, asking_address
+from archipelago.knowledge.hosts import host_node
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.routes import Entry, routes_of
 from archipelago.knowledge.topology import Layer2Endpoint

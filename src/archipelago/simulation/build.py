@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from archipelago.knowledge.devices import Attachment, Node, host_node
+from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.forwarding import ForwardingState
+from archipelago.knowledge.hosts import host_node
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.routes import routes_of

@@ -119,10 +119,17 @@ def _answer(events: tuple[Event, ...], source: str, number: int, ttl: int) -> Un
 
 
 def _sender(events: Iterable[Event], answer: Packet) -> str | None:
+    """Who sent an answer; a router on its way may have changed addresses in it."""
     for event in events:
-        if isinstance(event, PacketSent) and event.packet.body == answer.body:
+        if isinstance(event, PacketSent) and _same(event.packet.body, answer.body):
             return event.node
     return None
+
+
+def _same(sent: Echo | IcmpError, heard: Echo | IcmpError) -> bool:
+    if isinstance(sent, IcmpError) and isinstance(heard, IcmpError):
+        return sent.reason is heard.reason and sent.about.body == heard.about.body
+    return sent == heard
 
 
 @dataclass(frozen=True, slots=True)

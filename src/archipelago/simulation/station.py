@@ -56,6 +56,7 @@ from archipelago.simulation.frames import (
     group_mac,
     header_of,
 )
+from archipelago.simulation.translation import Translations
 from archipelago.simulation.world import Wire, World
 
 SECOND = 10**9
@@ -108,7 +109,18 @@ class Station:
     """The IP part of one device or host. `answered` holds the probes that it sent and whose reply came back,
     `conversations` those that have passed it, where it has a filter that is stateful."""
 
-    __slots__ = ("_by_tag", "_told", "_tracks", "_world", "answered", "conversations", "interfaces", "name", "state")
+    __slots__ = (
+        "_by_tag",
+        "_told",
+        "_tracks",
+        "_translations",
+        "_world",
+        "answered",
+        "conversations",
+        "interfaces",
+        "name",
+        "state",
+    )
 
     def __init__(self, world: World, state: ForwardingState) -> None:
         self._world = world
@@ -120,6 +132,7 @@ class Station:
         self.answered: set[int] = set()
         self.conversations: set[Conversation] = set()
         nics = state.node.nics.values()
+        self._translations = Translations()
         self._tracks = any(one.stateful for nic in nics for one in (nic.filter_in, nic.filter_out) if one)
 
     @property
@@ -205,6 +218,8 @@ class Station:
 
     def _act(self, packet: Packet, ingress: str | None, vrf: str) -> None:
         """Do with a packet what the forwarding decision says."""
+        if ingress is not None:
+            packet = self._translations.inwards(packet)
         known = self._tracks and conversation_of(packet) in self.conversations
         decision = decide(self.state, header_of(packet), ingress, vrf, known)
         if isinstance(decision, Delivered):
@@ -230,7 +245,8 @@ class Station:
         mac = interface.neighbours.get(hop)
         if mac is not None and interface.put is not None:
             self._enter(packet)
-            frame = Frame(interface.mac, mac, packet, world.serial())
+            sent = self._translations.outwards(interface.nic, packet) if leaving is PacketForwarded else packet
+            frame = Frame(interface.mac, mac, sent, world.serial())
             tag = interface.nic.tag
             world.record((leaving, world.now, self.name, interface.name, tag, frame, packet, ingress, route))
             interface.put(frame)

@@ -95,15 +95,17 @@ class Steps:
 
     def _steps(self, track: Track) -> Iterator[Step]:
         came: tuple[str, int | None] | None = None
+        arrived: object = None
         for event in track:
             ingress, tag = came if came else (None, None)
             if isinstance(event, (PacketSent, PacketForwarded)):
-                did = "sent it" if isinstance(event, PacketSent) else "routed it"
+                did = "sent it" if isinstance(event, PacketSent) else f"routed it{_translated(event, arrived)}"
                 egress = (event.interface, self._tag(event))
                 yield _step(event.node, (ingress, tag), _route_text(event.route), did, egress)
                 yield from self._between(event)
                 received = self._received.get(event.frame.serial)
                 came = (received.interface, self._tag(received)) if received else None
+                arrived = event.frame.payload
             elif isinstance(event, PacketDelivered):
                 yield _step(event.node, (ingress, tag), "the address is its own", "delivered it")
             elif isinstance(event, PacketDropped) and event.reason is not Reason.SUPERSEDED:
@@ -143,6 +145,16 @@ class Steps:
                 break
             node, outlet = before.node, before
         return steps[::-1]
+
+
+def _translated(event: PacketForwarded, arrived: object) -> str:
+    """Which address of a packet a router changed on its way in, or on its way out."""
+    sent = event.frame.payload
+    if isinstance(sent, Packet) and sent.source != event.packet.source:
+        return f", its source {event.packet.source} translated to {sent.source}"
+    if isinstance(arrived, Packet) and arrived.target != event.packet.target:
+        return f", its destination {arrived.target} turned back to {event.packet.target}"
+    return ""
 
 
 def _drop_text(event: PacketDropped) -> str:

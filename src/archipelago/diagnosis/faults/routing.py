@@ -52,12 +52,14 @@ def upstream_route_missing(facing: Held | None, prefix: Prefix) -> Finding:
     """The upstream, whose owner is somebody else, has no route to a subnet of ours."""
     ours = f"{facing.node.name}/{facing.nic.name}" if facing is not None else "the port that leads outside"
     via = f" via {facing.address.address}" if facing is not None else ""
+    able = facing is not None and facing.node.kind == "router" and prefix.version == 4
+    translate = f", or translate: source-nat: {prefix} at {ours}" if able else ""
     return finding(
         "upstream-route-missing",
         at=facing.node.name if facing is not None else OUTSIDE,
         path=("outside",),
         says=f"what is beyond {ours} sends nothing back to {prefix}",
-        mend=f"ask the owner of the upstream for a route to {prefix}{via}",
+        mend=f"ask the owner of the upstream for a route to {prefix}{via}{translate}",
     )
 
 
