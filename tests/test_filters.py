@@ -234,3 +234,77 @@ def test_the_commands_know_kinds_of_probes(command, tmp_path):
     assert "f, stateful" in shown and "p1.10 (in)" in shown and "otherwise" in shown
     wrong = command("reach", tmp_path / "bay.yaml", "kiosk", "purser", "--probe", "tcp")
     assert wrong.returncode == 2 and "write icmp, or a protocol and one port" in wrong.stderr
+
+
+def found(text, *slugs):
+    return [(f.slug, f.severity, f.says, f.mend) for f in archipelago.audit(read_network(text)) if f.slug in slugs]
+
+
+def test_a_filter_that_no_interface_names_is_told():
+    assert found(bay(["accept: icmp"]), "filter-unnamed") == [
+        (
+            "filter-unnamed",
+            "note",
+            "no interface of landing names the filter f",
+            "write filter-in or filter-out: f at an interface of landing, or remove it",
+        )
+    ]
+
+
+@pytest.mark.parametrize(
+    ("first", "second", "hidden"),
+    [
+        ("drop: any", "accept: icmp", "line-hidden"),
+        ("accept: any", "accept: icmp", "line-unneeded"),
+        ("drop: tcp", "accept: tcp/443", "line-hidden"),
+        ("drop: tcp/440-450", "accept: tcp/443", "line-hidden"),
+        ("drop: tcp/443", "accept: tcp", ""),
+        ("drop: any, source: 10.44.0.0/16", "accept: icmp, source: [10.44.1.2, 10.44.2.0/24]", "line-hidden"),
+        ("drop: any, source: 10.44.0.0/16", "accept: icmp", ""),
+        ("drop: tcp, answering: true", "accept: tcp", ""),
+        ("drop: icmp", "accept: icmp, icmp-type: reply", "line-hidden"),
+        ("drop: icmp, icmp-type: request", "accept: icmp, icmp-type: reply", ""),
+        ("drop: tcp, destination-port: 1-500", "accept: tcp/443", "line-hidden"),
+        ("drop: 1", "accept: icmp", ""),
+    ],
+)
+def test_a_line_that_an_earlier_one_leaves_nothing_to_is_told(first, second, hidden):
+    text = bay([first, second], "filter-in: f")
+    told = [slug for slug, *_ in found(text, "line-hidden", "line-unneeded")]
+    assert told == ([hidden] if hidden else [])
+    if hidden == "line-unneeded":
+        mended = archipelago.mend(text)
+        assert len(mended.network.devices["landing"].filters["f"].rules) == 1
+
+
+MOVED = """format: archipelago-network/1
+vlans: {guests: 10, crew: 20}
+devices:
+  landing:
+    kind: router
+    filters: {f: {rules: [{drop: tcp/25}], otherwise: accept}}
+    interfaces:
+      p1.10: {parent: p1, tag: guests, address: 10.44.1.1/24, filter-in: f}
+      p1.20: {parent: p1, tag: crew, address: 10.44.2.1/24}
+  hall:
+    kind: l3switch
+    routing: [ipv4]
+    ports: {p24: {trunk: [guests, crew], untagged: none}, p1: {access: guests}, p2: {access: crew}}
+    interfaces:
+      guests-gw: {vlan: guests, address: 10.44.1.254/24}
+      crew-gw: {vlan: crew, address: 10.44.2.254/24}
+hosts:
+  kiosk: {at: hall/p1, address: 10.44.1.2/24, gateway: 10.44.1.1}
+  purser: {at: hall/p2, address: 10.44.2.2/24, gateway: 10.44.2.1}
+cables: [landing/p1 ~ hall/p24]
+"""
+
+
+def test_a_filter_that_the_traffic_no_longer_passes_is_told_where_it_does():
+    assert found(MOVED, "filter-idle") == []
+    moved = MOVED.replace("gateway: 10.44.1.1", "gateway: 10.44.1.254").replace(
+        "gateway: 10.44.2.1", "gateway: 10.44.2.254"
+    )
+    ((_, severity, says, mend),) = found(moved, "filter-idle")
+    assert severity == "risk" and says == "nothing that hosts send comes to filter f at landing/p1.10 (in)"
+    assert mend == "put it where the traffic passes, at hall/guests-gw, or remove it"

@@ -52,6 +52,28 @@ _ALL = (
     ),
     Kind("member-dead", "risk", "an aggregate with a dead member", "the next failure takes the whole link down", OFTEN),
     # filters
+    Kind("filter-unnamed", "note", "a filter that no interface names", "nothing: it sees no packet", NEVER),
+    Kind(
+        "filter-idle",
+        "risk",
+        "a filter where no traffic between hosts, or with the outside, passes",
+        "what it is to keep out passes elsewhere",
+        NEVER,
+    ),
+    Kind(
+        "line-hidden",
+        "risk",
+        "a line of a filter that an earlier one leaves nothing to, and undoes",
+        "what it is to {does} is decided otherwise",
+        NEVER,
+    ),
+    Kind(
+        "line-unneeded",
+        "note",
+        "a line of a filter that an earlier one leaves nothing to, and does the same",
+        "nothing; it misleads whoever reads the filter",
+        ALWAYS,
+    ),
     Kind(
         "filtered",
         "note",

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.proof.expected import broken
+from archipelago.proof.idle import idle_filters
 from archipelago.proof.mends import prove
 from archipelago.proof.promise import unexplained
 from archipelago.proof.trial import Rules, Trial
@@ -29,4 +30,4 @@ def proved(index: NetworkIndex, findings: Sequence[Finding], rules: Rules) -> tu
     if left:  # their mends, too, are for the network as it is
         trial = Trial(arrays, [*findings, *left], rules)
         left = prove(trial, left).findings
-    return (*known, *left, *broken(index, arrays))
+    return (*known, *left, *idle_filters(index), *broken(index, arrays))

@@ -23,6 +23,8 @@ from archipelago.reachability.arrays import CANNOT_SEND, NO_ENDPOINT, Bools, Cod
 from archipelago.reachability.states import HeaderClasses, Hops, StateTable
 
 PASSES = -1
+AT_A_TIME = 256
+"""How many classes' packets are followed at once where all are."""
 MOST_LINES = 1 << 20
 """A refusal's number is the filter's place, times this, plus the line (0 for `otherwise`)."""
 
@@ -188,6 +190,16 @@ class Crossings:
             & (self._first(back, (asked, asking), probe, answers=True) == PASSES)
             for probe in probes
         }
+
+    def seen(self) -> set[int]:
+        """The numbers of the guards that anything comes to which a class sends another."""
+        classes = len(self._start.row)
+        seen: set[int] = set()
+        for low in range(0, classes, AT_A_TIME):
+            source, column = np.indices((min(AT_A_TIME, classes - low), classes)).reshape(2, -1)
+            crossed = self._crossed(source + low, column, self._unknown(len(source)))
+            seen.update(number for crossing in crossed for number in crossing.guards.tolist())
+        return seen
 
     def met(self, way: tuple[Ints, Ints, Ints]) -> Bools:
         """Which questions of some ways any guard would end."""

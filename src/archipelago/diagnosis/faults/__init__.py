@@ -1,6 +1,6 @@
 """One maker for each kind of mistake: its slug, its wording, and the edits that mend it."""
 
-from archipelago.diagnosis.faults.filters import filtered
+from archipelago.diagnosis.faults.filters import filter_idle, filter_unnamed, filtered, line_hidden
 from archipelago.diagnosis.faults.hosts import (
     address_astray,
     address_broadcast,
@@ -56,6 +56,8 @@ __all__ = [
     "admin_down",
     "cable_off",
     "duplicate_address",
+    "filter_idle",
+    "filter_unnamed",
     "filtered",
     "gateway_address_wrong",
     "gateway_missing",
@@ -65,6 +67,7 @@ __all__ = [
     "host_unaddressed",
     "interface_missing",
     "label",
+    "line_hidden",
     "link_mask_mismatch",
     "link_subnets_differ",
     "mask_mismatch",

@@ -6,8 +6,8 @@ from archipelago.addressing.values import WIDTHS, Address, Prefix
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
-from archipelago.model.filters import prefix_text
-from archipelago.model.finding import Edit, Finding
+from archipelago.model.filters import Filter, prefix_text
+from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device, Path
 
 _DOES = {"drop": "drops", "reject": "rejects"}
@@ -31,6 +31,36 @@ def filtered(node: Node, stop: Stop) -> Finding:
         mend = f"where it is to pass, put the line {{{told}}} before line {judged.line} of {refusal.filter}"
         path = (*path, "rules", judged.line - 1)
     return finding("filtered", at=node.name, path=path, says=says, mend=mend, edits=edits)
+
+
+def filter_unnamed(device: Device, filter_: Filter) -> Finding:
+    """A filter that no interface names."""
+    path: Path = ("devices", device.name, "filters", filter_.name)
+    says = f"no interface of {device.name} names the filter {filter_.name}"
+    mend = f"write filter-in or filter-out: {filter_.name} at an interface of {device.name}, or remove it"
+    return finding("filter-unnamed", at=device.name, path=path, says=says, mend=mend)
+
+
+def line_hidden(device: Device, filter_: Filter, earlier: int, number: int) -> Finding:
+    """A line that an earlier one leaves nothing to; both by their places from 0."""
+    path: Path = ("devices", device.name, "filters", filter_.name, "rules", number)
+    before, line = filter_.rules[earlier], filter_.rules[number]
+    says = f"line {number + 1} of {filter_.name} ({line}) never decides: line {earlier + 1} ({before}) takes all of it"
+    if before.action == line.action:
+        mend = f"remove line {number + 1} of {filter_.name} on {device.name}"
+        return finding("line-unneeded", at=device.name, path=path, says=says, mend=mend, edits=(Edit(path, REMOVE),))
+    mend = f"put line {number + 1} of {filter_.name} before line {earlier + 1}, where it is meant, or remove it"
+    return finding("line-hidden", at=device.name, path=path, says=says, mend=mend, does=line.action)
+
+
+def filter_idle(where: tuple[Node, str, str], filter_: Filter, passes: str) -> Finding:
+    """A filter that no traffic comes to, at an interface, on its way in or out."""
+    node, interface, way = where
+    section = "interfaces" if isinstance(node.written, Device) and interface in node.written.interfaces else "ports"
+    path: Path = ("devices", node.name, section, interface, f"filter-{way}")
+    says = f"nothing that hosts send comes to filter {filter_.name} at {node.name}/{interface} ({way})"
+    mend = f"put it where the traffic passes{passes}, or remove it"
+    return finding("filter-idle", at=node.name, path=path, says=says, mend=mend)
 
 
 def _added(node: Node, path: Path, line: dict[str, str]) -> Edit:
