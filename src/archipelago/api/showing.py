@@ -28,6 +28,7 @@ def view(
     ports: Sequence[str] = (),
     hosts: Sequence[str] = (),
     gateways: bool = False,
+    policy: bool = False,
     after: tuple[str, str] | None = None,
 ) -> View:
     """What devices know: interfaces, VLANs, trunks, routes; two of them side by side; how a host sends.
@@ -39,13 +40,14 @@ def view(
         ports: only these ports or interfaces.
         hosts: instead, how each of these hosts sends to every subnet.
         gateways: instead, all gateways and all static routes.
+        policy: instead, what hosts of each VLAN may begin, and with whom.
         after: two ends; probe from one to the other first, then show the ARP and MAC tables too.
 
     Returns:
         The tables, which print as text; VLAN ids, tags and metrics in them are integers.
 
     Raises:
-        QueryError: a device, host, VLAN or port does not exist.
+        QueryError: a device, host, VLAN or port does not exist, or there is no policy.
 
     Example:
         >>> print(archipelago.view(network, ["landing"]).headline)
@@ -58,7 +60,9 @@ def view(
         from archipelago.api.asking import simulate
 
         simulated = simulate(network, *after)[1]
-    wanted = Wanted(devices, vlans=vlans, ports=ports, hosts=hosts, gateways=gateways, simulated=simulated)
+    wanted = Wanted(
+        devices, vlans=vlans, ports=ports, hosts=hosts, gateways=gateways, policy=policy, simulated=simulated
+    )
     return look(a_network(network), wanted)
 
 

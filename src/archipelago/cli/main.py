@@ -111,6 +111,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--port", {"action": "append", "default": [], "metavar": "PORT", "help": "only this port or interface"}),
             ("--host", {"action": "append", "default": [], "metavar": "NAME", "help": "how it sends to each subnet"}),
             ("--gateways", {"action": "store_true", "help": "all gateways and all static routes of the network"}),
+            ("--policy", {"action": "store_true", "help": "what each VLAN may begin, and with whom"}),
             ("--after", {"metavar": "FROM,TO", "help": "probe first, then show ARP and MAC tables too"}),
             ("--table", {"choices": ("csv", "markdown"), "help": "print the whole addressing table"}),
             JSON,

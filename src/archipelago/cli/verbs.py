@@ -272,6 +272,7 @@ def view(words: Namespace) -> int:
         ports=words.port,
         hosts=words.host,
         gateways=words.gateways,
+        policy=words.policy,
         after=two_ends(words.after) if words.after else None,
     )
     if words.as_json:

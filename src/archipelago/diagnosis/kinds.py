@@ -5,28 +5,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Literal
-
-from archipelago.model.finding import Severity
-
-Mended = Literal["always", "where the network tells how", "by a person"]
-"""Whether findings of a kind carry edits."""
-ALWAYS: Mended = "always"
-OFTEN: Mended = "where the network tells how"
-NEVER: Mended = "by a person"
-
-
-@dataclass(frozen=True, slots=True)
-class Kind:
-    """One kind of finding. `breaks` is one sentence, with the named arguments of `finding` in braces."""
-
-    slug: str
-    severity: Severity
-    about: str
-    breaks: str
-    mended: Mended
-
+from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Kind
 
 _OUTSIDE_OWN = "{name} answers nobody outside its own subnet"
 _ALL = (
@@ -52,6 +31,20 @@ _ALL = (
     ),
     Kind("member-dead", "risk", "an aggregate with a dead member", "the next failure takes the whole link down", OFTEN),
     # filters
+    Kind(
+        "policy-open",
+        "error",
+        "the network lets through what the policy forbids",
+        "what the policy says of who may talk to whom",
+        NEVER,
+    ),
+    Kind(
+        "policy-closed",
+        "error",
+        "a filter ends what the policy allows, or the answer to it",
+        "what the policy says of who may talk to whom",
+        NEVER,
+    ),
     Kind("filter-unnamed", "note", "a filter that no interface names", "nothing: it sees no packet", NEVER),
     Kind(
         "filter-idle",

@@ -309,6 +309,7 @@ READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.PROBE: _traffic(parse_probe),
     Value.ADDRESSES: _addressed(_addresses),
     Value.ROUTES_BACK: _addressed(parse_prefix),
+    Value.ANY_OR_NONE: _choice("any", "none"),
 }
 """How the text of each kind of value is read; each raises Wrong."""
 

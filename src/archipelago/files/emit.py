@@ -23,6 +23,8 @@ _BLOCKS = {
     ("gateways",): 1,
     ("conventions",): 1,
     ("expect",): 1,
+    ("policy",): 1,
+    ("policy", "rules"): 1,
 }
 _NAMED = {("devices",), ("devices", None, "filters")}
 """Whose parts are named by the document."""

@@ -27,6 +27,7 @@ from archipelago.model.parts import (
     Subinterface,
     VlanInterface,
 )
+from archipelago.model.policy import Policy, PolicyRule
 from archipelago.model.rules import network_problems
 from archipelago.progress import steps
 
@@ -87,6 +88,7 @@ def _read(reader: Reader) -> tuple[Network, Fields]:
         cables=tuple(cables),
         expect=expectations_of(fields["expect"]),
         outside=_outside(fields["outside"]),
+        policy=_policy(fields["policy"]),
         source=tree.source,
         marks=tree.marks,
     )
@@ -95,6 +97,13 @@ def _read(reader: Reader) -> tuple[Network, Fields]:
 
 def _outside(listed: list[tuple[int, Fields]] | None) -> tuple[OutsidePort, ...] | None:
     return None if listed is None else tuple(OutsidePort(**fields) for _, fields in listed)
+
+
+def _policy(section: Any) -> Policy | None:
+    if not isinstance(section, tuple):
+        return None
+    fields = section[1]
+    return Policy(fields["otherwise"], tuple(PolicyRule(**rule) for _, rule in fields["rules"]))
 
 
 def cables_of(listed: list[tuple[int, Fields]]) -> Iterator[Cable]:

@@ -21,6 +21,7 @@ SCALAR_ALONE = {
     Value.PORT_RANGE,
     Value.ADDRESSES,
     Value.PROBE,
+    Value.PARTY,
 }
 """A list of one of these is written without its brackets."""
 

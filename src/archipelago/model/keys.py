@@ -53,6 +53,7 @@ class Value(StrEnum):
     PORT_RANGE = "port or range of ports"
     ICMP_TYPE = "request, reply or error"
     ADDRESSES = "address or subnet"
+    ANY_OR_NONE = "any or none"
     ROUTES_BACK = "all, none or subnets"
     PROBE = "probe"
     SECTION = "section"
@@ -74,6 +75,8 @@ class Holder(StrEnum):
     FILTER = "filter"
     FILTER_RULE = "rule of a filter"
     OUTSIDE_PORT = "port to the outside"
+    POLICY = "policy"
+    POLICY_RULE = "rule of a policy"
     HOST = "host"
     CABLE = "cable"
     EXPECTATION = "expectation"
@@ -135,6 +138,7 @@ _NETWORK, _BRIEF = (Holder.NETWORK,), (Holder.BRIEF,)
 _BOTH = (Holder.NETWORK, Holder.BRIEF)
 _DEVICE, _HOST = (Holder.DEVICE,), (Holder.HOST,)
 _RULE = (Holder.FILTER_RULE,)
+_POLICY_RULE = (Holder.POLICY_RULE,)
 _EVERY_PART = (Holder.DEVICE, *ADDRESSED, Holder.HOST, Holder.CABLE)
 
 KEYS = (
@@ -280,6 +284,14 @@ KEYS = (
         field="target",
     ),
     Key("reached", Value.FLAG, (Holder.EXPECTATION,), "whether they must be reached, or must not be", required=True),
+    # policy
+    Key("policy", Value.SECTION, _NETWORK, "who may begin which conversations with whom", holds=(Holder.POLICY,)),
+    Key("rules", Value.LIST, (Holder.POLICY,), "its lines; the first decides", default=(), holds=_POLICY_RULE),
+    Key("otherwise", Value.ANY_OR_NONE, (Holder.POLICY,), "what may be begun where no line says", required=True),
+    Key("from", Value.PARTY, _POLICY_RULE, "who begins; any for all", many=True, required=True, field="source"),
+    Key("to", Value.PARTY, _POLICY_RULE, "with whom; any for all", many=True, required=True, field="target"),
+    Key("may", Value.TRAFFIC, _POLICY_RULE, "what may be begun", many=True, default=()),
+    Key("may-not", Value.TRAFFIC, _POLICY_RULE, "what may not be begun", many=True, default=()),
     Key("probe", Value.PROBE, (Holder.EXPECTATION,), "what is sent; icmp where not written", many=True, default=()),
     # what a brief needs
     Key(

@@ -9,6 +9,7 @@ from typing import Any
 from archipelago.errors import ModelError
 from archipelago.model.expectation import Expectation
 from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, Host, Mark, OutsidePort, Path
+from archipelago.model.policy import Policy
 from archipelago.model.rules import network_problems
 from archipelago.model.value_rules import network_values
 
@@ -16,8 +17,9 @@ from archipelago.model.value_rules import network_values
 @dataclass(frozen=True, slots=True)
 class Network:
     """Every device, host and cable. `vlans` is the catalogue, name to VLAN id; `expect` what must hold; `outside` the
-    ports that lead outside (None: not written, so any that a route leads through). `source` and `marks` say where it
-    was read from and where each thing stands there; they do not count when two networks are compared.
+    ports that lead outside (None: not written, so any that a route leads through); `policy` who may talk to whom.
+    `source` and `marks` say where it was read from and where each thing stands there; they do not count when two
+    networks are compared.
 
     Raises:
         ModelError: it is one that no document could describe, with everything that is wrong.
@@ -30,6 +32,7 @@ class Network:
     cables: tuple[Cable, ...] = ()
     expect: tuple[Expectation, ...] = ()
     outside: tuple[OutsidePort, ...] | None = None
+    policy: Policy | None = None
     source: str = field(default="", compare=False)
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
 

@@ -10,6 +10,7 @@ from archipelago.errors import AddressError, ModelProblem, quoted
 from archipelago.model.device_rules import device_problems
 from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
 from archipelago.model.parts import Aggregate, Device, End, Host, Path, Port
+from archipelago.model.policy import ANYBODY, Policy
 from archipelago.model.problems import Catalogue, Names, Problems, can_be_held, held_problems, listed, vlan_problems
 from archipelago.model.values import NAME
 
@@ -131,8 +132,23 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
         yield from device_problems(device, in_use.get(name, set()), catalogue, names)
     yield from _host_problems(network.hosts.values(), network.devices)
     yield from _outside_problems(network, in_use, names)
-    interfaces = {name: list(_addressed(device)) for name, device in network.devices.items()} if network.expect else {}
-    yield from expectation_problems(network.expect, NamedParts(catalogue, network.hosts, interfaces), names)
+    named = network.expect or network.policy
+    interfaces = {name: list(_addressed(device)) for name, device in network.devices.items()} if named else {}
+    known = NamedParts(catalogue, network.hosts, interfaces)
+    yield from expectation_problems(network.expect, known, names)
+    if network.policy is not None:
+        yield from _policy_problems(network.policy, known, names)
+
+
+def _policy_problems(policy: Policy, known: NamedParts, names: Names) -> Problems:
+    for number, rule in enumerate(policy.rules):
+        path: Path = ("policy", "rules", number)
+        if bool(rule.may) == bool(rule.may_not):
+            yield ModelProblem(path, "a line says what may be begun or what may not: write one of 'may' and 'may-not'")
+        for key, ends in (("from", rule.source), ("to", rule.target)):
+            for end in ends:
+                if end != ANYBODY:
+                    yield from _party_problems((*path, key), end, known, names)
 
 
 def _outside_problems(network: Network, in_use: Mapping[str, Collection[str]], names: Names) -> Problems:

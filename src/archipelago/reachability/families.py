@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from copy import copy
+from dataclasses import replace
 
 import numpy as np
 
@@ -17,12 +18,16 @@ class Decided:
     """The engine's answer by kind. A kind is hosts that are of one class in each family; where an address is held by
     several, whose answer wins is a matter of where one asks from, so there each host class is a kind of its own."""
 
-    def __init__(self, arrays: NetworkArrays, family: int | None, probes: Sequence[Probe] = (ECHO,)) -> None:
+    def __init__(
+        self, arrays: NetworkArrays, family: int | None, probes: Sequence[Probe] = (ECHO,), filters: bool = True
+    ) -> None:
         labels = label_domains(len(arrays.endpoints), arrays.adjacencies)
         wanted = [version for version in arrays.families if family in (None, version)]
         self.arrays = arrays
         self.family = family
         self.outcomes = {version: decide(arrays, version, labels) for version in wanted}
+        if not filters:
+            self.outcomes = {version: replace(told, crossings=None) for version, told in self.outcomes.items()}
         self._by_probe = {version: outcome.reached(probes) for version, outcome in self.outcomes.items()}
         self._take(probes[0])
 

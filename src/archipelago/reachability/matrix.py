@@ -164,6 +164,11 @@ def by_probe(
         yield from (_answer(decided.for_probe(probe), None, causes, None, MOST_CAUSES) for probe in wanted)
 
 
+def unfiltered(arrays: NetworkArrays, family: int | None = None) -> Matrix:
+    """All pairs as they would fare if no filter ended a packet."""
+    return _answer(Decided(arrays, family, filters=False), None, False, None, MOST_CAUSES)
+
+
 def _answer(
     answer: Decided, index: NetworkIndex | None, causes: bool, excused: Callable[[Decided], Bools] | None, most: int
 ) -> Matrix:

@@ -13,6 +13,7 @@ from archipelago.model.problems import Names, listed
 from archipelago.simulation.build import Simulation
 from archipelago.views import device
 from archipelago.views.filters import conversations, filters
+from archipelago.views.policy import policy, summary
 from archipelago.views.table import Table, lines
 
 
@@ -43,6 +44,7 @@ class Wanted:
     ports: Sequence[str] = ()
     hosts: Sequence[str] = ()
     gateways: bool = False
+    policy: bool = False
     simulated: Simulation | None = None
 
 
@@ -59,6 +61,8 @@ def look(network: Network, wanted: Wanted) -> View:
         shown = [device.host_view(index, _node(index, name)) for name in wanted.hosts]
     elif wanted.gateways:
         shown = device.gateways(index)
+    elif wanted.policy:
+        shown = [policy(network)]
     else:
         vlans = frozenset(_vlan(index, name) for name in wanted.vlans)
         ports = frozenset(_port(nodes, name) for name in wanted.ports)
@@ -71,7 +75,8 @@ def look(network: Network, wanted: Wanted) -> View:
     if wanted.simulated is not None:
         learned = [*device.learned(wanted.simulated, nodes), conversations(wanted.simulated, nodes)]
         shown += [table for table in learned if table.rows]
-    return View(device.summary(nodes) + unlike, tuple(shown))
+    headline = summary(network) if wanted.policy else device.summary(nodes) + unlike
+    return View(headline, tuple(shown))
 
 
 def _node(index: NetworkIndex, name: str) -> Node:

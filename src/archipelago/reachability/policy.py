@@ -1,0 +1,180 @@
+"""What a policy allows, beside what a network lets through: all pairs, for every kind of traffic that either tells
+apart."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from archipelago.addressing.values import parse_prefix
+from archipelago.diagnosis.places import plugged_vlan
+from archipelago.errors import AddressError
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge
+from archipelago.model.expectation import OUTSIDE
+from archipelago.model.filters import ECHO, LAST_PORT, Probe, Traffic
+from archipelago.model.network import Network
+from archipelago.model.policy import ANYBODY, Policy
+from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
+from archipelago.reachability.matrix import Matrix, by_probe, unfiltered
+from archipelago.reachability.parties import Parties
+
+MOST_PROBES = 64
+"""So many kinds of traffic are told apart at most; of more, those of the policy come first."""
+
+
+@dataclass(frozen=True, slots=True)
+class Breach:
+    """Pairs that fare otherwise than a line of the policy says (its place; None for `otherwise`): let through where
+    they may not (`let_through`), or ended where they may. `services` are what was sent, `example` is one pair."""
+
+    line: int | None
+    let_through: bool
+    version: int
+    services: tuple[Probe, ...]
+    pairs: int
+    example: tuple[str, str]
+    probe: Probe
+
+
+def probes_of(network: Network) -> list[Probe]:
+    """A probe for each kind of traffic that the policy or any filter tells apart: echo requests, and of TCP and UDP one
+    port of each range that no line cuts."""
+    assert network.policy is not None
+    named = [kind for rule in network.policy.rules for kind in rule.traffic]
+    lines = [rule for device in network.devices.values() for one in device.filters.values() for rule in one.rules]
+    probes = [ECHO]
+    for protocol in ("tcp", "udp"):
+        first = _cuts(named, protocol)
+        more = _cuts([kind for rule in lines for kind in rule.traffic], protocol)
+        for rule in lines:
+            for ports in rule.destination_port:
+                more |= {ports.first, ports.last + 1}
+        for port in [*sorted(first), *sorted(more - first)]:
+            if 0 < port <= LAST_PORT:
+                probes.append(Probe("tcp" if protocol == "tcp" else "udp", port))
+    return probes[:MOST_PROBES]
+
+
+def _cuts(kinds: list[Traffic], protocol: str) -> set[int]:
+    """The first port of each range of ports that some kinds of traffic tell apart."""
+    cuts = {1}
+    for kind in kinds:
+        if kind.protocol == protocol and kind.ports is not None:
+            cuts |= {kind.ports.first, kind.ports.last + 1}
+    return cuts
+
+
+class Intent:
+    """What a policy says of the hosts of a network.
+
+    Args:
+        knowledge: the network, the outside in it as a host.
+        hosts: its hosts, in the order of the arrays.
+        outside: those that stand for the outside.
+    """
+
+    def __init__(self, knowledge: Knowledge, hosts: tuple[str, ...], outside: tuple[str, ...]) -> None:
+        network = knowledge.network
+        assert network.policy is not None
+        self.policy: Policy = network.policy
+        self.parties = Parties(knowledge, hosts, outside)
+        vlans = [plugged_vlan(knowledge, network.hosts[name]) for name in hosts]
+        place = np.arange(len(hosts))
+        # The outside, and a host in no VLAN, is with nobody in one.
+        self.vlan = np.array([vlan if vlan is not None else -1 - at for at, vlan in enumerate(vlans)], dtype=np.int64)
+        for name in outside:
+            at = self.parties.place[name]
+            self.vlan[at] = -1 - place[at]
+
+    def members(self, ends: tuple[str, ...], version: int) -> Bools:
+        """The hosts that some ends stand for in a family."""
+        marks = np.zeros(len(self.vlan), dtype=np.bool_)
+        for end in ends:
+            if end == ANYBODY:
+                marks[:] = True
+            elif _family(end) in (None, version):
+                party = self.parties.of(end)
+                if isinstance(party, np.ndarray):
+                    marks[party] = True
+        return marks
+
+    def sorts(self, answer: Matrix, version: int) -> tuple[Ints, Ints]:
+        """A host of each sort that the policy and the network take alike, and the sort of each host."""
+        columns = [answer.kind, self.vlan]
+        for rule in self.policy.rules:
+            columns += [self.members(ends, version).astype(np.int64) for ends in (rule.source, rule.target)]
+        _, first, sort = np.unique(np.stack(columns, axis=1), axis=0, return_index=True, return_inverse=True)
+        return first, sort.reshape(-1)
+
+    def decides(self, some: Ints, version: int, probe: Probe) -> tuple[Bools, Ints]:
+        """Whether each of some hosts may begin with each other, and the line that says so (-1: `otherwise`, -2: they
+        are of one VLAN)."""
+        shape = (len(some), len(some))
+        allowed = np.full(shape, self.policy.otherwise == "any")
+        line = np.full(shape, -1, dtype=np.int64)
+        for number in range(len(self.policy.rules) - 1, -1, -1):
+            rule = self.policy.rules[number]
+            if rule.speaks_of(probe):
+                both = np.ix_(self.members(rule.source, version)[some], self.members(rule.target, version)[some])
+                allowed[both], line[both] = bool(rule.may), number
+        within = self.vlan[some][:, None] == self.vlan[some]
+        allowed[within], line[within] = True, -2
+        return allowed, line
+
+
+def _family(end: str) -> int | None:
+    """The family of a subnet or an address; None where an end is for both."""
+    if end == OUTSIDE or not ("." in end or ":" in end):
+        return None
+    try:
+        return parse_prefix(end if "/" in end else f"{end}/{128 if ':' in end else 32}").version
+    except AddressError:
+        return None
+
+
+def breaches(index: NetworkIndex, arrays: NetworkArrays, outside: tuple[str, ...] = ()) -> Iterator[Breach]:
+    """Where the network and its policy differ.
+
+    Args:
+        index: the network, the outside in it as a host.
+        arrays: the same network.
+        outside: the hosts that stand for the outside.
+    """
+    network = index.network
+    intent = Intent(index.knowledge, arrays.hosts, outside)
+    probes = probes_of(network)
+    for version in arrays.families:
+        # What no filter is to blame for is for others to tell.
+        routed = unfiltered(arrays, version)
+        found: dict[tuple[int, bool], list[tuple[Probe, int, tuple[str, str]]]] = {}
+        for answer in by_probe(arrays, probes, version, causes=False):
+            first, sort = intent.sorts(answer, version)
+            sizes = np.bincount(sort)
+            pairs = np.multiply.outer(sizes, sizes)
+            pairs[np.diag_indices_from(pairs)] -= sizes
+            reached = answer.between[np.ix_(answer.kind[first], answer.kind[first])]
+            able = routed.between[np.ix_(routed.kind[first], routed.kind[first])]
+            allowed, line = intent.decides(first, version, answer.probe)
+            for is_open, wrong in ((True, reached & ~allowed), (False, allowed & able & ~reached)):
+                wrong = wrong & (pairs > 0) & (line != -2)
+                for number in np.unique(line[wrong]).tolist():
+                    these = wrong & (line == number)
+                    i, j = (int(at[0]) for at in np.nonzero(these))
+                    members = [np.flatnonzero(sort == at) for at in (i, j)]
+                    example = arrays.hosts[members[0][0]], arrays.hosts[members[1][-1]]
+                    found.setdefault((number, is_open), []).append((answer.probe, int(pairs[these].sum()), example))
+        for (number, is_open), told in found.items():
+            probe, count, example = max(told, key=lambda one: one[1])
+            services = tuple(one[0] for one in told)
+            yield Breach(
+                line=number if number >= 0 else None,
+                let_through=is_open,
+                version=version,
+                services=services,
+                pairs=count,
+                example=example,
+                probe=probe,
+            )

@@ -1,0 +1,207 @@
+"""Policies: what may be begun, and whether the network keeps it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from random import Random
+
+import pytest
+
+import archipelago
+from archipelago import DocumentError, read_network
+from archipelago.addressing.values import parse_address, parse_prefix
+from archipelago.diagnosis.places import plugged_vlan
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import know
+from archipelago.knowledge.outside import with_outside
+from archipelago.model.filters import Probe, parse_traffic
+from archipelago.model.network import with_changes
+from archipelago.model.policy import Policy, PolicyRule
+from archipelago.reachability.build import build_arrays
+from archipelago.reachability.policy import breaches, probes_of
+from archipelago.simulation.reach import reach
+from makers import filtered, scrambled
+
+BAY = """format: archipelago-network/1
+vlans: {guests: 10, crew: 20}
+devices:
+  landing:
+    kind: router
+    ports: {p4: {address: 203.0.113.2/30}}
+    filters:
+      guests-in:
+        rules: [{accept: tcp/443, destination: 10.44.2.2}, {drop: any, destination: 10.44.2.0/24}]
+        otherwise: accept
+        stateful: true
+      edge-in: {rules: [], otherwise: drop, stateful: true}
+    interfaces:
+      p1.10: {parent: p1, tag: guests, address: 10.44.1.1/24, filter-in: guests-in}
+      p1.20: {parent: p1, tag: crew, address: 10.44.2.1/24}
+    routes: [{destination: 0.0.0.0/0, next-hop: 203.0.113.1}]
+  hall:
+    kind: switch
+    ports: {p24: {trunk: [guests, crew], untagged: none}, p1: {access: guests}, p2: {access: crew}, p3: {access: crew}}
+hosts:
+  kiosk: {at: hall/p1, address: 10.44.1.2/24, gateway: 10.44.1.1}
+  purser: {at: hall/p2, address: 10.44.2.2/24, gateway: 10.44.2.1}
+  mess: {at: hall/p3, address: 10.44.2.3/24, gateway: 10.44.2.1}
+cables: [landing/p1 ~ hall/p24]
+outside: {at: landing/p4}
+policy:
+  rules:
+    - {from: guests, to: purser, may: tcp/443}
+    - {from: guests, to: [crew], may-not: any}
+    - {from: outside, to: any, may-not: any}
+  otherwise: any
+"""
+
+
+def told(text):
+    findings = archipelago.audit(read_network(text))
+    return [(one.slug, one.at, one.says, one.mend) for one in findings if one.slug.startswith("policy")]
+
+
+def test_what_the_policy_says_and_the_network_does_is_no_finding():
+    text = BAY.replace("address: 203.0.113.2/30", "address: 203.0.113.2/30, filter-in: edge-in")
+    assert told(text) == []
+    assert read_network(archipelago.network_text(read_network(text))) == read_network(text)
+
+
+def test_what_is_wrongly_open_is_told_with_an_example_and_its_way():
+    ((slug, at, says, mend),) = told(BAY)
+    assert (slug, at) == ("policy-open", "landing")
+    assert says.startswith(
+        "policy, line 3: outside may not any to any; let through all the same: anything over IPv4, 3"
+    )
+    assert "such as outside to kiosk by icmp, over outside-upstream, landing, hall" in says
+    assert mend == "drop it where outside comes in, at landing/p4"
+
+
+def test_what_is_wrongly_closed_is_told_with_the_line_that_ends_it():
+    text = BAY.replace("address: 203.0.113.2/30", "address: 203.0.113.2/30, filter-in: edge-in")
+    ((slug, at, says, mend),) = told(text.replace("to: purser, may: tcp/443", "to: purser, may: [tcp/443, icmp]"))
+    assert (slug, at) == ("policy-closed", "landing")
+    assert (
+        "icmp over IPv4, 1 pair, such as kiosk to purser by icmp: filter guests-in at landing/p1.10 (in), line 2"
+        in says
+    )
+    assert "{accept: icmp, icmp-type: request, source: 10.44.1.2, destination: 10.44.2.2}" in mend
+    stateless = told(text.replace("        stateful: true\n      edge-in", "      edge-in"))
+    assert [(slug, "the answer to" in says) for slug, _, says, _ in stateless] == [("policy-closed", True)]
+
+
+def test_the_table_of_the_policy(command, tmp_path):
+    (tmp_path / "bay.yaml").write_text(BAY)
+    shown = command("view", tmp_path / "bay.yaml", "--policy").stdout
+    assert shown.startswith("policy of 3 lines; otherwise any")
+    rows = {tuple(line.split("  ")[0:1] + line.split()[-1:]): line for line in shown.splitlines()[4:]}
+    assert "tcp/443 (some hosts)" in rows["guests", "crew"] and "nothing" in rows["outside", "crew"]
+    assert "any" in rows["crew", "outside"]
+    (tmp_path / "none.yaml").write_text(BAY[: BAY.index("policy:")])
+    none = command("view", tmp_path / "none.yaml", "--policy")
+    assert none.returncode == 2 and "the network has no 'policy'" in none.stderr
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ("may: tcp/443", "may: tcp/443, may-not: icmp", "write one of 'may' and 'may-not'"),
+        ("may: tcp/443", "reached: yes", "unknown key 'reached'"),
+        ("to: purser", "to: pursr", "'pursr' is no VLAN, host, device"),
+        ("otherwise: any", "otherwise: some", "accepted: any, none"),
+        ("  otherwise: any\n", "", "lacks the key 'otherwise'"),
+    ],
+)
+def test_what_is_wrong_in_a_policy_is_told(old, new, message):
+    with pytest.raises(DocumentError, match=message):
+        read_network(BAY.replace(old, new))
+
+
+def decided(network, vlan_of, source, target, probe, version):
+    """The contract, pair by pair: the first line that names both and the kind."""
+
+    def names(end, host):
+        if end == "any" or end == host:
+            return True
+        if end in network.vlans:
+            return vlan_of.get(host) == network.vlans[end]
+        try:
+            block = parse_prefix(end) if "/" in end else parse_address(end)
+        except archipelago.AddressError:
+            return False
+        if block.version != version:
+            return False
+        held = network.hosts[host].addresses
+        return any(block.holds(a) if "/" in end else a.address == block for a in held)
+
+    if vlan_of.get(source) is not None and vlan_of.get(source) == vlan_of.get(target):
+        return None
+    for number, rule in enumerate(network.policy.rules):
+        ends = any(names(end, source) for end in rule.source) and any(names(end, target) for end in rule.target)
+        if ends and rule.speaks_of(probe):
+            return number, bool(rule.may)
+    return None, network.policy.otherwise == "any"
+
+
+@pytest.mark.parametrize("seed", range(50))
+def test_breaches_are_those_of_every_pair_asked_for_itself(seed):
+    random = Random(seed)
+    network = scrambled(random, small=True)
+    if network is None or not any(host.addresses for host in network.hosts.values()):
+        return
+    network = filtered(network, random)
+    ends = ["any", *network.vlans, *network.hosts]
+    ends += sorted({str(a.prefix) for host in network.hosts.values() for a in host.addresses})
+
+    def rule():
+        traffic = tuple(map(parse_traffic, random.sample(["any", "icmp", "tcp", "tcp/443", "udp/50-60"], 2)))
+        chosen = [tuple(random.sample(ends, random.choice((1, 2)))) for _ in range(2)]
+        return PolicyRule(*chosen, **{random.choice(("may", "may_not")): traffic})
+
+    policy = Policy(random.choice(("any", "none")), tuple(rule() for _ in range(random.randint(0, 4))))
+    network = with_changes(network, policy=policy)
+    index = NetworkIndex(know(network))
+    plain = with_changes(network, devices={name: bare(device) for name, device in network.devices.items()}, policy=None)
+    free = NetworkIndex(know(plain))
+    vlan_of = {host.name: plugged_vlan(index.knowledge, host) for host in network.hosts.values()}
+    arrays = build_arrays(index.knowledge)
+    said = {}
+    for breach in breaches(index, arrays):
+        said[breach.line, breach.let_through, breach.version] = set(breach.services)
+    wanted = {}
+    nodes, unfiltered = index.knowledge.nodes, free.knowledge.nodes
+    for version in arrays.families:
+        for probe in random.sample(probes_of(network), min(4, len(probes_of(network)))):
+            for a in network.hosts:
+                for b in network.hosts:
+                    answer = decided(network, vlan_of, a, b, probe, version) if a != b else None
+                    if answer is None:
+                        continue
+                    got = reach(index, nodes[a], nodes[b], probes=1, family=version, probe=probe).reached
+                    able = got or reach(free, unfiltered[a], unfiltered[b], probes=1, family=version).reached
+                    line, may = answer
+                    if got != may and able:
+                        wanted.setdefault((line, got, version), set()).add(probe)
+        asked = {probe for probes in wanted.values() for probe in probes}
+    for key, probes in wanted.items():
+        assert probes <= said.get(key, set()), key
+    for key in said:
+        assert key in wanted or not said[key] & asked
+
+
+def bare(device):
+    ports = {name: replace(port, filter_in=None, filter_out=None) for name, port in device.ports.items()}
+    interfaces = {
+        name: replace(part, filter_in=None, filter_out=None) if hasattr(part, "filter_in") else part
+        for name, part in device.interfaces.items()
+    }
+    return replace(device, ports=ports, interfaces=interfaces, filters={})
+
+
+def test_the_outside_is_an_end_with_or_without_its_key():
+    network = read_network(BAY.replace("outside: {at: landing/p4}\n", ""))
+    wider, outside = with_outside(know(network))
+    index = NetworkIndex(know(wider))
+    found = list(breaches(index, build_arrays(index.knowledge), outside))
+    assert [(breach.line, breach.let_through, breach.pairs) for breach in found] == [(2, True, 3)]
+    assert Probe("icmp") in found[0].services
