@@ -20,6 +20,7 @@ from archipelago.model.policy import Policy, PolicyRule
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.policy import breaches, probes_of
 from archipelago.simulation.reach import reach
+from briefs import any_brief
 from makers import filtered, scrambled
 
 BAY = """format: archipelago-network/1
@@ -205,3 +206,71 @@ def test_the_outside_is_an_end_with_or_without_its_key():
     found = list(breaches(index, build_arrays(index.knowledge), outside))
     assert [(breach.line, breach.let_through, breach.pairs) for breach in found] == [(2, True, 3)]
     assert Probe("icmp") in found[0].services
+
+
+def with_policy(seed):
+    """A brief of any kind that can be designed, with a policy made by chance; None where it cannot be without one."""
+    random = Random(seed)
+    brief = archipelago.read_brief(any_brief(random))
+    try:
+        archipelago.design(brief)
+    except archipelago.DesignError:
+        return None
+    ends = ["any", "outside", *brief.vlans, *brief.hosts]
+
+    def rule():
+        words = random.sample(["any", "icmp", "tcp", "tcp/443", "udp/53", "tcp/20-30", "udp"], random.choice((1, 2)))
+        source = tuple(random.sample(ends, random.choice((1, 2))))
+        target = tuple(random.sample([*ends, *list(brief.devices)[:2]], random.choice((1, 2))))
+        return PolicyRule(source, target, **{random.choice(("may", "may_not")): tuple(map(parse_traffic, words))})
+
+    policy = Policy(random.choice(("any", "none")), tuple(rule() for _ in range(random.randint(1, 6))))
+    return replace(brief, policy=policy, expect=())
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_a_policy_designed_is_kept_by_the_network(seed):
+    brief = with_policy(seed)
+    if brief is None:
+        return
+    network = archipelago.design(brief).network
+    assert network.policy == brief.policy and read_network(archipelago.network_text(network)) == network
+    slugs = {finding.slug for finding in archipelago.audit(network)}
+    assert not slugs & {"policy-open", "policy-closed", "line-hidden"}
+    for device in network.devices.values():
+        for one in device.filters.values():
+            assert len(one.rules) <= 2 * len(brief.policy.rules) + 6
+            assert one.stateful == (device.kind == "router")
+
+
+def test_the_demo_s_brief_with_a_policy(command, tern_bay, tmp_path):
+    policy = """policy:
+  rules:
+    - {from: guests, to: kiosk-a, may: [tcp/443, icmp]}
+    - {from: guests, to: outside, may: any}
+    - {from: crew, to: any, may: any}
+    - {from: holm-inn, to: skerry-pier, may: udp/53}
+    - {from: crew, to: [quay-1, quay-2], may: any}
+  otherwise: none
+"""
+    text = (tern_bay / "brief.yaml").read_text()
+    (tmp_path / "brief.yaml").write_text(text[: text.index("expect:")] + policy)
+    done = command("design", tmp_path / "brief.yaml", "-o", tmp_path / "network.yaml")
+    assert done.returncode == 0, done.stderr
+    assert "filter guests-in" in done.stdout and "what guests sends is seen first here" in done.stdout
+    rows = command("matrix", tmp_path / "network.yaml", "--probe", "icmp,udp/53", "--csv").stdout
+    assert {"lounge-1,kiosk-a,yes,icmp", "lounge-1,purser,no,icmp", "innkeeper,skerry-gate,yes,udp/53"} <= set(
+        rows.split()
+    )
+    assert "innkeeper,skerry-gate,no,icmp" in rows and "skerry-gate,innkeeper,no,udp/53" in rows
+    network = read_network(tmp_path / "network.yaml")
+    assert archipelago.reach(network, "lounge-1", "outside", probe="tcp/80").reached
+    assert archipelago.reach(network, "lounge-1", "10.44.0.1").reached  # its gateway is nobody's in particular
+    assert not archipelago.reach(network, "lounge-1", "quay-1").reached
+    assert archipelago.reach(network, "purser", "quay-1").reached
+    holm = network.devices["holm"].filters["holm-inn-in"]
+    assert not holm.stateful and any(rule.answering for rule in holm.rules)  # crew may begin with the inn
+    broken = text[: text.index("expect:")] + policy.replace("to: kiosk-a", "to: kiosk-q")
+    (tmp_path / "brief.yaml").write_text(broken)
+    refused = command("design", tmp_path / "brief.yaml")
+    assert refused.returncode == 2 and "'kiosk-q' is no VLAN, host, device" in refused.stderr

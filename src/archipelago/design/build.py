@@ -6,6 +6,7 @@ from archipelago.addressing.values import Prefix
 from archipelago.design import gateways, hosts, links, subnets, switching
 from archipelago.design import routes as routing
 from archipelago.design.draft import Draft, link_name
+from archipelago.design.policy import carry_out, entrances_of
 from archipelago.design.wiring import routes, wire
 from archipelago.errors import DesignError
 from archipelago.model.brief import Brief
@@ -67,6 +68,12 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
         brief.expect,
     )
     assert draft.carving is not None
+    if brief.policy is not None:
+        subnets_of = {name: [(a.prefix, a.gateway) for a in draft.subnets(name)] for name in brief.vlans}
+        outside = brief.outside.at if brief.outside is not None else None
+        network, placed = carry_out(network, brief.policy, entrances_of(network, subnets_of, outside))
+        for at, who in placed:
+            draft.decide(f"filter {who}-in", f"at {at}, for what comes in", f"what {who} sends is seen first here")
     return Design(network, draft.carving, tuple(draft.decisions), tuple(draft.requests))
 
 

@@ -45,6 +45,13 @@ _ALL = (
         "what the policy says of who may talk to whom",
         NEVER,
     ),
+    Kind(
+        "policy-answers",
+        "risk",
+        "a line for answers lets the other side begin, to the ports that answers go to",
+        "what the policy says, for UDP to ports from 49152 on",
+        NEVER,
+    ),
     Kind("filter-unnamed", "note", "a filter that no interface names", "nothing: it sees no packet", NEVER),
     Kind(
         "filter-idle",

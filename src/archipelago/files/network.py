@@ -88,7 +88,7 @@ def _read(reader: Reader) -> tuple[Network, Fields]:
         cables=tuple(cables),
         expect=expectations_of(fields["expect"]),
         outside=_outside(fields["outside"]),
-        policy=_policy(fields["policy"]),
+        policy=policy_of(fields["policy"]),
         source=tree.source,
         marks=tree.marks,
     )
@@ -99,7 +99,8 @@ def _outside(listed: list[tuple[int, Fields]] | None) -> tuple[OutsidePort, ...]
     return None if listed is None else tuple(OutsidePort(**fields) for _, fields in listed)
 
 
-def _policy(section: Any) -> Policy | None:
+def policy_of(section: Any) -> Policy | None:
+    """The policy of a document, from its section; None where it has none."""
     if not isinstance(section, tuple):
         return None
     fields = section[1]

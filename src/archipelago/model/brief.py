@@ -13,6 +13,7 @@ from archipelago.errors import ModelError
 from archipelago.model.brief_rules import brief_problems
 from archipelago.model.expectation import Expectation
 from archipelago.model.parts import Cable, End, Kind, Mark, NextHop, Path
+from archipelago.model.policy import Policy
 from archipelago.model.value_rules import brief_values
 
 
@@ -118,6 +119,7 @@ class Brief:
     cables: tuple[Cable, ...] = ()
     outside: Outside | None = None
     expect: tuple[Expectation, ...] = ()
+    policy: Policy | None = None
     source: str = field(default="", compare=False)
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
 

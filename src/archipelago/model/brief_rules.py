@@ -8,7 +8,14 @@ from typing import TYPE_CHECKING
 from archipelago.errors import ModelProblem
 from archipelago.model.parts import End, Path
 from archipelago.model.problems import Catalogue, Names, Problems, held_problems, vlan_problems
-from archipelago.model.rules import NamedParts, catalogue_problems, expectation_problems, named_problems, plug_problems
+from archipelago.model.rules import (
+    NamedParts,
+    catalogue_problems,
+    expectation_problems,
+    named_problems,
+    plug_problems,
+    policy_problems,
+)
 
 if TYPE_CHECKING:
     from archipelago.model.brief import Brief, GatewayPlace
@@ -58,7 +65,10 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
         if end.device in brief.devices and where[0] != "hosts":
             yield from _place_problems(where, end, brief, names)
     yield from plug_problems(uses, brief.devices, names)
-    yield from expectation_problems(brief.expect, NamedParts(ids, brief.hosts, dict.fromkeys(brief.devices)), names)
+    known = NamedParts(ids, brief.hosts, dict.fromkeys(brief.devices))
+    yield from expectation_problems(brief.expect, known, names)
+    if brief.policy is not None:
+        yield from policy_problems(brief.policy, known, names)
 
 
 def _uses(brief: Brief) -> Iterator[tuple[Path, End, object]]:

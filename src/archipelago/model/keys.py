@@ -285,7 +285,7 @@ KEYS = (
     ),
     Key("reached", Value.FLAG, (Holder.EXPECTATION,), "whether they must be reached, or must not be", required=True),
     # policy
-    Key("policy", Value.SECTION, _NETWORK, "who may begin which conversations with whom", holds=(Holder.POLICY,)),
+    Key("policy", Value.SECTION, _BOTH, "who may begin which conversations with whom", holds=(Holder.POLICY,)),
     Key("rules", Value.LIST, (Holder.POLICY,), "its lines; the first decides", default=(), holds=_POLICY_RULE),
     Key("otherwise", Value.ANY_OR_NONE, (Holder.POLICY,), "what may be begun where no line says", required=True),
     Key("from", Value.PARTY, _POLICY_RULE, "who begins; any for all", many=True, required=True, field="source"),

@@ -137,10 +137,11 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     known = NamedParts(catalogue, network.hosts, interfaces)
     yield from expectation_problems(network.expect, known, names)
     if network.policy is not None:
-        yield from _policy_problems(network.policy, known, names)
+        yield from policy_problems(network.policy, known, names)
 
 
-def _policy_problems(policy: Policy, known: NamedParts, names: Names) -> Problems:
+def policy_problems(policy: Policy, known: NamedParts, names: Names) -> Problems:
+    """Each line says one thing, of ends that there are."""
     for number, rule in enumerate(policy.rules):
         path: Path = ("policy", "rules", number)
         if bool(rule.may) == bool(rule.may_not):

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import is_upstream
 from archipelago.errors import QueryError
+from archipelago.knowledge.header import FIRST_PORT
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import with_outside
@@ -54,7 +55,10 @@ def _finding(index: NetworkIndex, breach: Breach) -> Finding:
         place = _comes_in(index, answer)
         at, where = place.partition("/")[0] or source, f" where {source} comes in, at {place}" if place else ""
         says = f"{line}; let through all the same: {what}, {such}, over {_way(answer)}"
-        return finding("policy-open", at=at, path=path, says=says, mend=f"drop it{where}")
+        answers = all(probe.protocol == "udp" and probe.port >= FIRST_PORT for probe in breach.services)
+        return finding(
+            "policy-answers" if answers else "policy-open", at=at, path=path, says=says, mend=f"drop it{where}"
+        )
     says = f"{line}; ended all the same: {what}, {such}: {answer.says}"
     return finding("policy-closed", at=answer.at or source, path=path, says=says, mend=answer.mend or "let it pass")
 
