@@ -41,9 +41,11 @@ def carry_out(network: Network, policy: Policy, entrances: Sequence[Entrance]) -
     """
     devices = dict(network.devices)
     told: list[tuple[End, str]] = []
+    subnets = {entrance.who: entrance.subnets for entrance in entrances}
+    carrying = _Carrying(network, policy, subnets)
     for entrance in entrances:
         device = devices[entrance.at.device]
-        made = _Carrying(network, policy, entrances, entrance).filter(device.kind == "router")
+        made = carrying.filter(entrance, device.kind == "router")
         if made is not None:
             devices[device.name] = _placed(device, entrance.at.port, made)
             told.append((entrance.at, entrance.who))
@@ -62,19 +64,49 @@ def _placed(device: Device, interface: str, filter_: Filter) -> Device:
     return replace(device, ports=ports, interfaces=interfaces, filters={**device.filters, filter_.name: filter_})
 
 
+class _Ends:
+    """Whom the ends of a policy stand for, each found once."""
+
+    def __init__(self, network: Network, subnets: Mapping[str, tuple[Prefix, ...]]) -> None:
+        self._network = network
+        self._subnets = subnets
+        self._names = {str(number): name for name, number in network.vlans.items()}
+        self._known: dict[str, tuple[Prefix, ...]] = {}
+
+    def prefixes(self, end: str) -> tuple[Prefix, ...]:
+        """The subnets of a VLAN, the addresses of a host, a subnet or an address."""
+        if end not in self._known:
+            self._known[end] = self._find(end)
+        return self._known[end]
+
+    def _find(self, end: str) -> tuple[Prefix, ...]:
+        name = self._names.get(end, end)
+        if name in self._subnets:
+            return self._subnets[name]
+        host = self._network.hosts.get(end)
+        if host is not None:
+            return tuple(Prefix(a.version, a.value, WIDTHS[a.version]) for a in host.addresses)
+        try:
+            return (parse_prefix(end if "/" in end else f"{end}/{128 if ':' in end else 32}"),)
+        except AddressError:
+            return ()
+
+
 class _Carrying:
     """Works out the filter of one entrance."""
 
-    def __init__(self, network: Network, policy: Policy, entrances: Sequence[Entrance], own: Entrance) -> None:
+    def __init__(self, network: Network, policy: Policy, subnets: Mapping[str, tuple[Prefix, ...]]) -> None:
         self.network = network
         self.policy = policy
-        self.own = own
-        self.subnets = {entrance.who: entrance.subnets for entrance in entrances}
-        self.versions = {prefix.version for prefix in own.subnets}
-        self.inside = tuple(prefix for who, subnets in self.subnets.items() if who != OUTSIDE for prefix in subnets)
+        self.ends = _Ends(network, subnets)
+        self.subnets = subnets
+        self.own = Entrance("", End("", ""), ())
+        self.versions: set[int] = set()
+        self.inside = tuple(prefix for who, own in subnets.items() if who != OUTSIDE for prefix in own)
 
-    def filter(self, stateful: bool) -> Filter | None:
-        """The filter; None where nothing that comes in here is ever ended."""
+    def filter(self, own: Entrance, stateful: bool) -> Filter | None:
+        """The filter of an entrance; None where nothing that comes in there is ever ended."""
+        self.own, self.versions = own, {prefix.version for prefix in own.subnets}
         lines = _needed([*self._devices(), *self._places()])
         ends = self.policy.otherwise == "none"
         while lines and lines[-1].action == ("reject" if ends else "accept"):
@@ -106,6 +138,8 @@ class _Carrying:
         beyond = [rule for rule in self.policy.rules if OUTSIDE in rule.target and self.own.who != OUTSIDE]
         inside = self._of_own_families(self.inside)
         for rule in self.policy.rules:
+            if self._sources(rule) is None:
+                continue
             if ANYBODY in rule.target:
                 yield from self._line(rule, inside if beyond else None)
                 continue
@@ -113,7 +147,7 @@ class _Carrying:
                 prefix
                 for end in rule.target
                 if end != OUTSIDE and not self._is_device(end)
-                for prefix in self._prefixes(end)
+                for prefix in self.ends.prefixes(end)
             )
             yield from self._line(rule, targets) if targets else ()
         if beyond:
@@ -157,7 +191,7 @@ class _Carrying:
             return ()
         parts: list[Prefix] = []
         for end in rule.source if self.own.who != OUTSIDE else ():
-            for prefix in self._prefixes(end):
+            for prefix in self.ends.prefixes(end):
                 for subnet in self.own.subnets:
                     if prefix.covers(subnet):
                         parts.append(subnet)
@@ -182,19 +216,6 @@ class _Carrying:
             for address in part.addresses
         )
 
-    def _prefixes(self, end: str) -> tuple[Prefix, ...]:
-        """The subnets of a VLAN, the addresses of a host, a subnet or an address."""
-        name = next((name for name, number in self.network.vlans.items() if end in (name, str(number))), end)
-        if name in self.subnets:
-            return self.subnets[name]
-        host = self.network.hosts.get(end)
-        if host is not None:
-            return tuple(Prefix(a.version, a.value, WIDTHS[a.version]) for a in host.addresses)
-        try:
-            return (parse_prefix(end if "/" in end else f"{end}/{128 if ':' in end else 32}"),)
-        except AddressError:
-            return ()
-
     # Answers, where no table of conversations lets them pass
 
     def _answers(self) -> Iterator[FilterRule]:
@@ -218,7 +239,7 @@ class _Carrying:
         """Whether a line lets others begin with anybody who comes in here."""
         if ANYBODY in rule.target or self.own.who in rule.target:
             return True
-        prefixes = [prefix for end in rule.target for prefix in self._prefixes(end)]
+        prefixes = [prefix for end in rule.target for prefix in self.ends.prefixes(end)]
         return any(subnet.covers(prefix) or prefix.covers(subnet) for subnet in self.own.subnets for prefix in prefixes)
 
 

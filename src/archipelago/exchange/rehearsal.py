@@ -60,7 +60,7 @@ def rehearse(
         KernelError: there is no kernel to use, or it did not finish in time.
     """
     index = NetworkIndex(widened(know(network)))
-    network = index.network
+    network = index.knowledge.written
     loop = next((domain.circle for domain in index.domains.every() if domain.circle is not None), None)
     if loop is not None:
         cables = ", ".join(str(cable) for cable in loop.cables)
