@@ -171,8 +171,12 @@ def _interface_row(index: NetworkIndex, node: Node, nic: Nic) -> Row:
     four = ", ".join(str(address) for address in nic.addresses if address.version == 4)
     six = ", ".join(str(address) for address in nic.addresses if address.version == 6)
     state = "" if nic.up else "not cabled" if nic.uncabled else "DOWN"
+    filters = [f"{way}: {one.name}" for way, one in (("in", nic.filter_in), ("out", nic.filter_out)) if one is not None]
+    filters += [f"translates to {nic.translates_to}"] if nic.translates_to is not None else []
     section = "interfaces" if nic.name in index.network.devices[node.name].interfaces else "ports"
-    return Row((nic.name, vlan, four, six, state), ("devices", node.name, section, nic.name), nic.vlan)
+    return Row(
+        (nic.name, vlan, four, six, state, ", ".join(filters)), ("devices", node.name, section, nic.name), nic.vlan
+    )
 
 
 def _groups(index: NetworkIndex) -> Iterable[tuple[str, Group]]:
