@@ -9,12 +9,12 @@ from archipelago.addressing.values import WIDTHS, Prefix, parse_prefix
 from archipelago.errors import AddressError
 from archipelago.model.covering import takes_all
 from archipelago.model.expectation import OUTSIDE
-from archipelago.model.filters import Filter, FilterRule, Ports, Traffic
+from archipelago.model.filters import FIRST_OWN_PORT, LAST_PORT, Filter, FilterRule, Ports, Traffic
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Device, End, Loopback
 from archipelago.model.policy import ANYBODY, Policy, PolicyRule
 
-HIGH_PORTS = Ports(49_152, 65_535)
+HIGH_PORTS = Ports(FIRST_OWN_PORT, LAST_PORT)
 """The ports that conversations begin from, so those that answers go to (RFC 6335 6)."""
 EVERYTHING = (Traffic("any"),)
 

@@ -5,12 +5,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address
-from archipelago.model.filters import ECHO, ICMP, ICMP_V6, TCP, UDP, Probe
+from archipelago.model.filters import ECHO, FIRST_OWN_PORT, ICMP, ICMP_V6, LAST_PORT, TCP, UDP, Probe
 
 FIRST_TTL = 64
 """The TTL or hop limit that a packet starts with."""
-FIRST_PORT, LAST_PORT = 49_152, 65_535
-"""The ports that conversations begin from (RFC 6335 6)."""
 ECHO_TYPES = {(4, False): 8, (4, True): 0, (6, False): 128, (6, True): 129}
 """The ICMP type of an echo request and reply, by family (RFC 792, RFC 4443 4)."""
 ERROR_TYPES = {4: 3, 6: 1}
@@ -54,7 +52,7 @@ def probe_header(
     if probe.protocol == "icmp":
         protocol = ICMP if version == 4 else ICMP_V6
         return Header(source, destination, protocol, icmp_type=ECHO_TYPES[version, answers], ttl=ttl)
-    own = FIRST_PORT + number % (LAST_PORT - FIRST_PORT + 1)
+    own = FIRST_OWN_PORT + number % (LAST_PORT - FIRST_OWN_PORT + 1)
     ports = (probe.port, own) if answers else (own, probe.port)
     tcp = probe.protocol == "tcp"
     return Header(source, destination, TCP if tcp else UDP, *ports, answering=tcp and answers, ttl=ttl)

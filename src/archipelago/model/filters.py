@@ -21,7 +21,8 @@ ICMP, TCP, UDP, ICMP_V6, VRRP = 1, 6, 17, 58, 112
 NUMBERS = {"tcp": (TCP,), "udp": (UDP,), "icmp": (ICMP, ICMP_V6)}
 """The protocols that have names of their own."""
 WITH_PORTS = frozenset({TCP, UDP})
-LAST_PORT = 65_535
+FIRST_OWN_PORT, LAST_PORT = 49_152, 65_535
+"""The ports that conversations begin from (RFC 6335 6); the second is the last of all."""
 _RANGE = re.compile(r"(\d{1,5})(?:-(\d{1,5}))?", re.ASCII)
 
 

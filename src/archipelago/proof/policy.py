@@ -7,11 +7,10 @@ from collections.abc import Iterator
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import is_upstream
 from archipelago.errors import QueryError
-from archipelago.knowledge.header import FIRST_PORT
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import with_outside
-from archipelago.model.filters import Probe
+from archipelago.model.filters import FIRST_OWN_PORT, Probe
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Path
 from archipelago.reachability.build import build_arrays
@@ -55,7 +54,7 @@ def _finding(index: NetworkIndex, breach: Breach) -> Finding:
         place = _comes_in(index, answer)
         at, where = place.partition("/")[0] or source, f" where {source} comes in, at {place}" if place else ""
         says = f"{line}; let through all the same: {what}, {such}, over {_way(answer)}"
-        answers = all(probe.protocol == "udp" and probe.port >= FIRST_PORT for probe in breach.services)
+        answers = all(probe.protocol == "udp" and probe.port >= FIRST_OWN_PORT for probe in breach.services)
         return finding(
             "policy-answers" if answers else "policy-open", at=at, path=path, says=says, mend=f"drop it{where}"
         )

@@ -150,7 +150,7 @@ def _measured(card: Card, content: Content) -> Placed:
             cut += 1  # hosts of one VLAN stay together where that costs little
         columns.append(_column(lines[:cut]))
         lines = lines[cut:]
-    head = text_width(card.name, 12.5, bold=True) + 10 + text_width(card.heading + _marks(card.marks))
+    head = text_width(card.name, 12.5, bold=True) + 10 + text_width(card.heading + marks_text(card.marks))
     head = max(head, text_width(card.stops, SIZE, bold=True))
     x = PADDING
     for column in columns:
@@ -171,14 +171,15 @@ def _column(lines: list[Row | Group]) -> Column:
         cells.append(x)
         wide = max(text_width(row.cells[at], SIZE, row.bold or bool(row.marks)) for row in rows)
         x += wide + CELL if wide else 0.0
-    marks = max((text_width(_marks(row.marks), SIZE, bold=True) for row in rows), default=0.0)
+    marks = max((text_width(marks_text(row.marks), SIZE, bold=True) for row in rows), default=0.0)
     alone = [text_width(line.heading, bold=True) for line in lines if isinstance(line, Group)]
     alone += [text_width(line.cells[0]) for line in lines if isinstance(line, Row) and len(line.cells) == 1]
     width = max([x - CELL + marks, *(CHIP + wide for wide in alone)]) if lines else 0.0
     return Column(lines, cells, width=width)
 
 
-def _marks(marks: Sequence[int]) -> str:
+def marks_text(marks: Sequence[int]) -> str:
+    """The numbers of what is wrong, as they stand beside it."""
     return "".join(f" [{number}]" for number in marks)
 
 
@@ -345,7 +346,7 @@ class _Wiring:
 def label_of(link: Link) -> str:
     """What stands beside a cable."""
     legs = "".join(f", {direction} {number}" for direction, number in link.legs)
-    return f"{link.label}{legs}{_marks(link.marks)}"
+    return f"{link.label}{legs}{marks_text(link.marks)}"
 
 
 def _share_lanes(channel: list[_Run]) -> None:

@@ -23,6 +23,7 @@ from archipelago.views.diagram import (
     Wire,
     label_of,
     lay_out,
+    marks_text,
 )
 from archipelago.views.shapes import (
     FAINT,
@@ -163,7 +164,7 @@ def _card(box: Placed, patterns: dict[int, Pattern]) -> Iterator[Shape]:
     yield Rectangle(box.x + 2, box.y + 2, box.width - 4, HEAD - 5, Pattern(HEADS[card.kind]), rounded=rounded / 2)
     yield Text(box.x + PADDING, box.y + 14, card.name, 12.5, edge, bold=True)
     x = box.x + PADDING + text_width(card.name, 12.5, bold=True) + 8
-    marks = _numbers(card.marks)
+    marks = marks_text(card.marks)
     yield Text(x, box.y + 14, card.heading + marks, SIZE, WRONG if marks else FAINT, bold=bool(marks))
     y = box.y + HEAD + STEP - 3
     if card.stops:
@@ -193,7 +194,7 @@ def _lines(left: float, y: float, column: Column, patterns: dict[int, Pattern]) 
 def _row(x: float, y: float, row: Row, cells: list[float], patterns: dict[int, Pattern]) -> Iterator[Shape]:
     if row.vlan is not None:
         yield _chip(x, y, patterns.get(row.vlan, NONE))
-    marks = _numbers(row.marks)
+    marks = marks_text(row.marks)
     colour = WRONG if marks else INK
     if len(row.cells) == 1:
         yield Text(x + CHIP, y, row.cells[0], SIZE, FAINT)
@@ -211,10 +212,6 @@ def _row(x: float, y: float, row: Row, cells: list[float], patterns: dict[int, P
 
 def _chip(x: float, y: float, filled: Pattern) -> Rectangle:
     return Rectangle(x, y - 9, 11, 11, filled, edge=FAINT, thick=0.6)
-
-
-def _numbers(marks: Sequence[int]) -> str:
-    return "".join(f" [{number}]" for number in marks)
 
 
 def _wrapped(text: str, width: float) -> list[str]:
