@@ -42,7 +42,7 @@ def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
 
         drawn = Figure(figsize=(12.8, 8.0))
         FigureCanvasAgg(drawn)
-        draw_cells(drawn.add_axes((0.13, 0.03, 0.72, 0.76)), knowledge, matrix)
+        draw_cells(drawn.add_axes((0.13, 0.03, 0.72, 0.70)), knowledge, matrix)
         _captions(drawn, matrix, len(matrix.hosts) > MOST_DRAWN)
         buffer = BytesIO()
         drawn.savefig(buffer, format=kind, dpi=100, metadata={"Date": None} if kind == "svg" else None)
