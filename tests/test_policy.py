@@ -199,6 +199,15 @@ def bare(device):
     return replace(device, ports=ports, interfaces=interfaces, filters={})
 
 
+def test_what_was_not_asked_is_told():
+    lines = "".join(f"    - {{from: guests, to: crew, may-not: tcp/{port}}}\n" for port in range(1000, 1200, 2))
+    text = BAY.replace(
+        "  rules:\n    - {from: guests, to: purser", f"  rules:\n{lines}    - {{from: guests, to: purser"
+    )
+    (note,) = [one for one in archipelago.audit(read_network(text)) if one.slug == "policy-in-part"]
+    assert note.severity == "note" and note.says.endswith("kinds of traffic apart; 64 of them were asked")
+
+
 def test_the_outside_is_an_end_with_or_without_its_key():
     network = read_network(BAY.replace("outside: {at: landing/p4}\n", ""))
     wider, outside = with_outside(know(network))

@@ -52,6 +52,7 @@ _ALL = (
         "what the policy says, for UDP to ports from 49152 on",
         NEVER,
     ),
+    Kind("policy-in-part", "note", "more kinds of traffic than were asked", "some were not looked at", NEVER),
     Kind("filter-unnamed", "note", "a filter that no interface names", "nothing: it sees no packet", NEVER),
     Kind(
         "filter-idle",

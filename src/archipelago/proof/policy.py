@@ -14,7 +14,7 @@ from archipelago.model.filters import FIRST_OWN_PORT, Probe
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Path
 from archipelago.reachability.build import build_arrays
-from archipelago.reachability.policy import Breach, breaches, probes_of
+from archipelago.reachability.policy import MOST_PROBES, Breach, breaches, kinds_apart, probes_of
 from archipelago.simulation.reach import ReachResult, reach
 
 MOST_NAMED = 4
@@ -32,6 +32,10 @@ def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
         network, outside = with_outside(index.knowledge)
     except QueryError:  # somebody of ours is called as the outside is
         network, outside = index.knowledge.written, ()
+    kinds = len(kinds_apart(network))
+    if kinds > MOST_PROBES:
+        says = f"policy and filters tell {kinds:,} kinds of traffic apart; {MOST_PROBES} of them were asked"
+        yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by matrix --probe")
     wider = NetworkIndex(know(network))
     for breach in breaches(wider, build_arrays(wider.knowledge), outside):
         yield _finding(wider, breach)

@@ -40,6 +40,11 @@ class Breach:
 
 
 def probes_of(network: Network) -> list[Probe]:
+    """A probe for each kind of traffic that the policy or any filter tells apart, MOST_PROBES at most."""
+    return kinds_apart(network)[:MOST_PROBES]
+
+
+def kinds_apart(network: Network) -> list[Probe]:
     """A probe for each kind of traffic that the policy or any filter tells apart: echo requests, and of TCP and UDP one
     port of each range that no line cuts."""
     assert network.policy is not None
@@ -55,7 +60,7 @@ def probes_of(network: Network) -> list[Probe]:
         for port in [*sorted(first), *sorted(more - first)]:
             if 0 < port <= LAST_PORT:
                 probes.append(Probe("tcp" if protocol == "tcp" else "udp", port))
-    return probes[:MOST_PROBES]
+    return probes
 
 
 def _cuts(kinds: list[Traffic], protocol: str) -> set[int]:
