@@ -309,4 +309,24 @@ def test_a_filter_that_the_traffic_no_longer_passes_is_told_where_it_does():
     )
     ((_, severity, says, mend),) = found(moved, "filter-idle")
     assert severity == "risk" and says == "nothing that hosts send comes to filter f at landing/p1.10 (in)"
+    assert mend == "move it to hall/guests-gw"
+    stateful = moved.replace("otherwise: accept", "otherwise: accept, stateful: true")
+    for text, lines in ((moved, 1), (stateful, 4)):  # a layer 3 switch lets answers pass by lines
+        mended = archipelago.mend(text).network
+        hall = mended.devices["hall"]
+        assert found(archipelago.network_text(mended), "filter-idle") == [] and not mended.devices["landing"].filters
+        assert hall.interfaces["guests-gw"].filter_in == "f" and len(hall.filters["f"].rules) == lines
+        assert not archipelago.matrix(mended, probe="tcp/25")["kiosk", "purser"]
+        assert archipelago.matrix(mended).count == 2
+
+
+def test_a_filter_does_not_move_onto_another():
+    moved = MOVED.replace("gateway: 10.44.1.1", "gateway: 10.44.1.254").replace(
+        "gateway: 10.44.2.1", "gateway: 10.44.2.254"
+    )
+    taken = moved.replace("    routing: [ipv4]", "    routing: [ipv4]\n    filters: {g: {otherwise: accept}}").replace(
+        "address: 10.44.1.254/24}", "address: 10.44.1.254/24, filter-in: g}"
+    )
+    ((_, _, _, mend),) = found(taken, "filter-idle")
     assert mend == "put it where the traffic passes, at hall/guests-gw, or remove it"
+    assert not archipelago.mend(taken).made

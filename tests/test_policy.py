@@ -75,7 +75,7 @@ def test_what_is_wrongly_open_is_told_with_an_example_and_its_way():
         "policy, line 3: outside may not any to any; let through all the same: anything over IPv4, 3"
     )
     assert "such as outside to kiosk by icmp, over outside-upstream, landing, hall" in says
-    assert mend == "drop it where outside comes in, at landing/p4"
+    assert mend == "let a filter that the policy makes see what comes in by landing/p4"
 
 
 def test_what_is_wrongly_closed_is_told_with_the_line_that_ends_it():
@@ -86,7 +86,7 @@ def test_what_is_wrongly_closed_is_told_with_the_line_that_ends_it():
         "icmp over IPv4, 1 pair, such as kiosk to purser by icmp: filter guests-in at landing/p1.10 (in), line 2"
         in says
     )
-    assert "{accept: icmp, icmp-type: request, source: 10.44.1.2, destination: 10.44.2.2}" in mend
+    assert mend == "write 'guests-in' of landing anew, as the policy says"
     stateless = told(text.replace("        stateful: true\n      edge-in", "      edge-in"))
     assert [(slug, "the answer to" in says) for slug, _, says, _ in stateless] == [("policy-closed", True)]
 
@@ -250,6 +250,54 @@ def test_a_policy_designed_is_kept_by_the_network(seed):
         for one in device.filters.values():
             assert len(one.rules) <= 2 * len(brief.policy.rules) + 6
             assert one.stateful == (device.kind == "router")
+
+
+@pytest.mark.parametrize("seed", range(0, 60, 3))
+def test_filters_that_are_missing_are_placed_as_the_design_places_them(seed):
+    brief = with_policy(seed)
+    network = archipelago.design(brief).network if brief is not None else None
+    if network is None or not any(device.filters for device in network.devices.values()):
+        return
+    open_ = replace(network, devices={name: bare(device) for name, device in network.devices.items()})
+    before = archipelago.audit(open_)
+    mended = archipelago.mend(archipelago.network_text(open_))
+    if any(finding.slug == "policy-open" for finding in before):
+        assert all(finding.edits for finding in before if finding.slug == "policy-open")
+        assert mended.made
+    after = archipelago.audit(mended.network)
+    assert not {finding.slug for finding in after} & {"policy-open", "policy-closed"}
+    for name, device in mended.network.devices.items():
+        assert {f.rules for f in device.filters.values()} <= {f.rules for f in network.devices[name].filters.values()}
+
+
+def test_a_device_is_managed_by_those_whom_the_policy_names():
+    text = BAY.replace("  otherwise: any", "    - {from: crew, to: landing, may: tcp/22}\n  otherwise: any")
+    told = [finding for finding in archipelago.audit(archipelago.read_network(text)) if finding.slug == "policy-open"]
+    assert any("to landing; let through all the same" in finding.says for finding in told)
+    mended = archipelago.mend(text).network
+    assert archipelago.reach(mended, "purser", "10.44.2.1", probe="tcp/22").reached
+    assert not archipelago.reach(mended, "purser", "10.44.2.1", probe="tcp/23").reached
+    assert not archipelago.reach(mended, "kiosk", "10.44.2.1", probe="tcp/22").reached
+
+
+def test_a_filter_that_does_otherwise_than_the_policy_is_written_anew():
+    wrong = BAY.replace("{drop: any, destination: 10.44.2.0/24}", "{drop: any, destination: 10.44.2.3}")
+    again = archipelago.mend(wrong)
+    assert archipelago.audit(again.network).errors == 0
+    assert {made.mend for made in again.made} >= {"write 'guests-in' of landing anew, as the policy says"}
+
+
+def test_what_the_brief_translates_needs_no_way_back(tern_bay):
+    text = (tern_bay / "brief.yaml").read_text()
+    text = text[: text.index("expect:")].replace("outside:\n", "outside:\n  source-nat: yes\n")
+    design = archipelago.design(archipelago.read_brief(text))
+    assert not [request for request in design.requests if "10.44." in request]
+    network = design.network
+    assert network.outside[0].routes_back != "all" and network.devices["landing"].ports["p4"].source_nat
+    assert archipelago.reach(network, "purser", "192.0.2.1").reached
+    wrong = text.replace("kind: router", "kind: l3switch").replace("at: landing/p1}", "at: landing}")
+    with pytest.raises(archipelago.DocumentError, match="only routers translate"):
+        archipelago.read_brief(wrong)
 
 
 def test_the_demo_s_brief_with_a_policy(command, tern_bay, tmp_path):

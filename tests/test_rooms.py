@@ -24,6 +24,7 @@ BELOW = {
     "reachability": {"simulation", "diagnosis", "knowledge", "model", "addressing", "errors"},
     "proof": {
         "files",
+        "design",
         "reachability",
         "simulation",
         "audit",

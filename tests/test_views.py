@@ -241,5 +241,5 @@ def test_every_result_is_json():
     network = large()
     plan = to_json(design(brief_from(parse(brief_text(10, 5, 12).encode(), "small"))))
     assert json.loads(json.dumps(plan)) == plan
-    assert set(plan) == {"network", "carving", "decisions", "requests"}
+    assert set(plan) == {"network", "carving", "decisions", "requests", "lines"}
     assert to_json(network)["format"] == "archipelago-network/1"

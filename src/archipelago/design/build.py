@@ -6,13 +6,13 @@ from archipelago.addressing.values import Prefix
 from archipelago.design import gateways, hosts, links, subnets, switching
 from archipelago.design import routes as routing
 from archipelago.design.draft import Draft, link_name
-from archipelago.design.policy import carry_out, entrances_of
+from archipelago.design.policy import entrances_of, filters_for, with_filters
 from archipelago.design.wiring import routes, wire
 from archipelago.errors import DesignError
 from archipelago.model.brief import Brief
-from archipelago.model.network import Network
+from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Device, End
-from archipelago.model.plan import Design
+from archipelago.model.plan import Design, ServedLine
 
 
 def design(brief: Brief, keep: Network | None = None) -> Design:
@@ -66,15 +66,31 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
         draft.hosts,
         brief.cables,
         brief.expect,
+        outside=links.ports_outside(draft),
     )
     assert draft.carving is not None
-    if brief.policy is not None:
-        subnets_of = {name: [(a.prefix, a.gateway) for a in draft.subnets(name)] for name in brief.vlans}
-        outside = brief.outside.at if brief.outside is not None else None
-        network, placed = carry_out(network, brief.policy, entrances_of(network, subnets_of, outside))
-        for at, who in placed:
-            draft.decide(f"filter {who}-in", f"at {at}, for what comes in", f"what {who} sends is seen first here")
-    return Design(network, draft.carving, tuple(draft.decisions), tuple(draft.requests))
+    network, lines = _kept(draft, network)
+    return Design(network, draft.carving, tuple(draft.decisions), tuple(draft.requests), tuple(lines))
+
+
+def _kept(draft: Draft, network: Network) -> tuple[Network, list[ServedLine]]:
+    """The network with the filters that its policy asks for, and what each of their lines is for."""
+    brief = draft.brief
+    if brief.policy is None:
+        return network, []
+    lines: list[ServedLine] = []
+    subnets_of = {name: [(a.prefix, a.gateway) for a in draft.subnets(name)] for name in brief.vlans}
+    outside = brief.outside.at if brief.outside is not None else None
+    wanted = filters_for(network, brief.policy, entrances_of(network, subnets_of, outside))
+    for one in wanted:
+        if one.filter is not None:
+            where, who = f"at {one.entrance.at}, for what comes in", one.entrance.who
+            draft.decide(f"filter {one.filter.name}", where, f"what {who} sends is seen first here")
+            lines += [
+                ServedLine(str(one.entrance.at), one.filter.name, number, rule, serves)
+                for number, (rule, serves) in enumerate(zip(one.filter.rules, one.serves, strict=True), 1)
+            ]
+    return with_changes(with_filters(network, wanted), policy=brief.policy), lines
 
 
 def _stop(draft: Draft) -> None:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from archipelago.addressing.values import Address, InterfaceAddress
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.design.draft import Draft, address_in, link_name
 from archipelago.design.wiring import Wiring, carry_vlan, routes
-from archipelago.model.parts import End, Loopback, Port, Subinterface, VlanInterface
+from archipelago.model.parts import End, Loopback, OutsidePort, Port, Subinterface, VlanInterface
 
 LOOPBACK = "self"
 """How the loopback interface of a device is called."""
@@ -143,6 +143,22 @@ def _both(a: str, b: str, sides: list[tuple[InterfaceAddress, ...]]) -> list[Adj
     return [Adjacency(a, b, second), Adjacency(b, a, first)]
 
 
+def _insides(draft: Draft) -> tuple[Prefix, ...]:
+    """What is translated on its way out: the IPv4 space, and subnets beside it."""
+    spaces = [space for space in draft.brief.space if space.version == 4]
+    subnets = [allotment.prefix for allotment in draft.allotments.values() if allotment.prefix.version == 4]
+    return (*spaces, *(subnet for subnet in subnets if not any(space.covers(subnet) for space in spaces)))
+
+
+def ports_outside(draft: Draft) -> tuple[OutsidePort, ...] | None:
+    """What is said of the upstream: where addresses are translated, that it has ways back to IPv6 only."""
+    outside = draft.brief.outside
+    if outside is None or not outside.source_nat:
+        return None
+    spaces = tuple(space for space in draft.brief.space if space.version == 6)
+    return (OutsidePort(outside.at, spaces or "none"),)
+
+
 def leave(draft: Draft) -> None:
     """Write the port towards the outside, and what its owner must route back."""
     outside = draft.brief.outside
@@ -154,15 +170,18 @@ def leave(draft: Draft) -> None:
             f"the outside is at {end}, but {end.device} does not route; place it at a router or l3switch"
         )
         return
-    draft.set_port(end, Port(end.port, addresses=outside.addresses))
+    translated = _insides(draft) if outside.source_nat else ()
+    draft.set_port(end, Port(end.port, addresses=outside.addresses, source_nat=translated))
     for hop in outside.next_hop:
         if not any(address.prefix.holds(hop.address) for address in outside.addresses):
             draft.reasons.append(f"the outside's next hop {hop} is in no subnet of {end}; write an 'address' beside it")
         for address in outside.addresses:
             if address.version == hop.address.version and address.prefix.holds(hop.address):
                 for space in draft.brief.space:
-                    if space.version == address.version:
+                    if space.version == address.version and not (translated and space.version == 4):
                         draft.requests.append(f"ask the owner of {hop} for a route to {space} via {address.address}")
+    if translated:
+        draft.decide(f"translation at {end}", ", ".join(map(str, translated)), "the upstream needs no way back to them")
     draft.decide(
         "outside", f"at {end}, next hop {', '.join(str(hop) for hop in outside.next_hop)}", "written in the brief"
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from archipelago.addressing.values import WIDTHS, Prefix, parse_prefix
 from archipelago.errors import AddressError
@@ -18,6 +19,13 @@ HIGH_PORTS = Ports(FIRST_OWN_PORT, LAST_PORT)
 """The ports that conversations begin from, so those that answers go to (RFC 6335 6)."""
 EVERYTHING = (Traffic("any"),)
 
+ANY_ANSWER = (
+    FilterRule(accept=(Traffic("icmp"),), icmp_type="reply"),
+    FilterRule(accept=(Traffic("tcp"),), answering=True),
+    FilterRule(accept=(Traffic("udp"),), destination_port=(HIGH_PORTS,)),
+)
+"""What lets answers pass that no table of conversations knows."""
+
 
 @dataclass(frozen=True, slots=True)
 class Entrance:
@@ -28,28 +36,44 @@ class Entrance:
     subnets: tuple[Prefix, ...]
 
 
-def carry_out(network: Network, policy: Policy, entrances: Sequence[Entrance]) -> tuple[Network, list[tuple[End, str]]]:
-    """The network with a filter at each entrance that needs one.
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What a policy wants at an entrance: a filter (None where nothing that comes in there is ever ended), and for each
+    of its lines which line of the policy it serves."""
+
+    entrance: Entrance
+    filter: Filter | None
+    serves: tuple[str, ...]
+
+
+class _Line(NamedTuple):
+    rule: FilterRule
+    serves: str
+
+
+def filters_for(network: Network, policy: Policy, entrances: Sequence[Entrance]) -> list[Wanted]:
+    """What a policy wants at each entrance of a network.
 
     Args:
         network: the network.
         policy: who may begin what with whom.
         entrances: where each VLAN, and the outside, comes in.
-
-    Returns:
-        The network, and for each filter where it is and what it is for.
     """
-    devices = dict(network.devices)
-    told: list[tuple[End, str]] = []
-    subnets = {entrance.who: entrance.subnets for entrance in entrances}
-    carrying = _Carrying(network, policy, subnets)
+    subnets: dict[str, tuple[Prefix, ...]] = {}
     for entrance in entrances:
-        device = devices[entrance.at.device]
-        made = carrying.filter(entrance, device.kind == "router")
-        if made is not None:
-            devices[device.name] = _placed(device, entrance.at.port, made)
-            told.append((entrance.at, entrance.who))
-    return with_changes(network, devices=devices, policy=policy), told
+        subnets[entrance.who] = (*subnets.get(entrance.who, ()), *entrance.subnets)
+    carrying = _Carrying(network, policy, {who: tuple(dict.fromkeys(own)) for who, own in subnets.items()})
+    return [carrying.wanted(entrance, network.devices[entrance.at.device].kind == "router") for entrance in entrances]
+
+
+def with_filters(network: Network, wanted: Iterable[Wanted]) -> Network:
+    """The network with filters at its entrances."""
+    devices = dict(network.devices)
+    for one in wanted:
+        if one.filter is not None:
+            at = one.entrance.at
+            devices[at.device] = _placed(devices[at.device], at.port, one.filter)
+    return with_changes(network, devices=devices)
 
 
 def _placed(device: Device, interface: str, filter_: Filter) -> Device:
@@ -81,6 +105,8 @@ class _Ends:
 
     def _find(self, end: str) -> tuple[Prefix, ...]:
         name = self._names.get(end, end)
+        if name == OUTSIDE:
+            return ()
         if name in self._subnets:
             return self._subnets[name]
         host = self._network.hosts.get(end)
@@ -104,44 +130,47 @@ class _Carrying:
         self.versions: set[int] = set()
         self.inside = tuple(prefix for who, own in subnets.items() if who != OUTSIDE for prefix in own)
 
-    def filter(self, own: Entrance, stateful: bool) -> Filter | None:
-        """The filter of an entrance; None where nothing that comes in there is ever ended."""
+    def wanted(self, own: Entrance, stateful: bool) -> Wanted:
+        """The filter of an entrance."""
         self.own, self.versions = own, {prefix.version for prefix in own.subnets}
         lines = _needed([*self._devices(), *self._places()])
         ends = self.policy.otherwise == "none"
-        while lines and lines[-1].action == ("reject" if ends else "accept"):
+        while lines and lines[-1].rule.action == ("reject" if ends else "accept"):
             lines.pop()  # what comes after it is the same
-        if not ends and not any(line.reject for line in lines):
-            return None
-        answers = [] if stateful else list(self._answers())
-        name = f"{self.own.who}-in"
-        return Filter(name, "reject" if ends else "accept", (*answers, *lines), stateful)
+        if not ends and not any(line.rule.reject for line in lines):
+            return Wanted(own, None, ())
+        if not stateful:
+            lines = [*(_Line(rule, "answers to what may be begun") for rule in self._answers()), *lines]
+        rules = tuple(line.rule for line in lines)
+        made = Filter(f"{own.who}-in", "reject" if ends else "accept", rules, stateful)
+        return Wanted(own, made, tuple(line.serves for line in lines))
 
     # Where packets go
 
-    def _devices(self) -> Iterator[FilterRule]:
+    def _devices(self) -> Iterator[_Line]:
         """Devices' own addresses: those of devices that a line names are for whom it names, the others for all."""
         named: dict[str, None] = {}
-        for rule in self.policy.rules:
+        for number, rule in enumerate(self.policy.rules, 1):
             devices = [end for end in rule.target if self._is_device(end)]
             named.update(dict.fromkeys(end.partition("/")[0] for end in devices))
             addresses = tuple(address for end in devices for address in self._of_device(end))
-            yield from self._line(rule, addresses) if devices else ()
-        yield from self._refusal(tuple(address for name in named for address in self._of_device(name)))
+            yield from self._line(number, rule, addresses) if devices else ()
+        own = tuple(address for name in named for address in self._of_device(name))
+        yield from self._refusal(own, "devices that lines name: nobody else may")
         others = tuple(a for name in self.network.devices if name not in named for a in self._of_device(name))
         others = self._of_own_families(others)
         if others:
-            yield FilterRule(accept=EVERYTHING, destination=others)
+            yield _Line(FilterRule(accept=EVERYTHING, destination=others), "devices that no line names: all may")
 
-    def _places(self) -> Iterator[FilterRule]:
+    def _places(self) -> Iterator[_Line]:
         """Hosts, then the outside: where lines speak of it, what is inside is decided before."""
         beyond = [rule for rule in self.policy.rules if OUTSIDE in rule.target and self.own.who != OUTSIDE]
         inside = self._of_own_families(self.inside)
-        for rule in self.policy.rules:
+        for number, rule in enumerate(self.policy.rules, 1):
             if self._sources(rule) is None:
                 continue
             if ANYBODY in rule.target:
-                yield from self._line(rule, inside if beyond else None)
+                yield from self._line(number, rule, inside if beyond else None)
                 continue
             targets = tuple(
                 prefix
@@ -149,22 +178,23 @@ class _Carrying:
                 if end != OUTSIDE and not self._is_device(end)
                 for prefix in self.ends.prefixes(end)
             )
-            yield from self._line(rule, targets) if targets else ()
+            yield from self._line(number, rule, targets) if targets else ()
         if beyond:
+            serves = f"otherwise {self.policy.otherwise}, for what is inside"
             if self.policy.otherwise == "none":
-                yield from self._refusal(inside)
+                yield from self._refusal(inside, serves)
             elif inside:
-                yield FilterRule(accept=EVERYTHING, destination=inside)
-            for rule in self.policy.rules:
+                yield _Line(FilterRule(accept=EVERYTHING, destination=inside), serves)
+            for number, rule in enumerate(self.policy.rules, 1):
                 if OUTSIDE in rule.target or ANYBODY in rule.target:
-                    yield from self._line(rule, None)
+                    yield from self._line(number, rule, None)
 
-    def _refusal(self, destination: tuple[Prefix, ...]) -> Iterator[FilterRule]:
+    def _refusal(self, destination: tuple[Prefix, ...], serves: str) -> Iterator[_Line]:
         there = self._of_own_families(destination)
         if there:
-            yield FilterRule(reject=EVERYTHING, destination=there)
+            yield _Line(FilterRule(reject=EVERYTHING, destination=there), serves)
 
-    def _line(self, rule: PolicyRule, destination: tuple[Prefix, ...] | None) -> Iterator[FilterRule]:
+    def _line(self, number: int, rule: PolicyRule, destination: tuple[Prefix, ...] | None) -> Iterator[_Line]:
         """What a line of the policy says of packets that come in here; nothing where it does not speak of them."""
         source = self._sources(rule)
         if source is None:
@@ -178,7 +208,8 @@ class _Carrying:
             if not both:
                 return
         action = {"accept": rule.may} if rule.may else {"reject": rule.may_not}
-        yield FilterRule(**action, source=source, destination=there)  # type: ignore[arg-type]
+        made = FilterRule(**action, source=source, destination=there)  # type: ignore[arg-type]
+        yield _Line(made, f"line {number}: {rule}")
 
     def _of_own_families(self, prefixes: Iterable[Prefix]) -> tuple[Prefix, ...]:
         return tuple(dict.fromkeys(prefix for prefix in prefixes if prefix.version in self.versions))
@@ -219,21 +250,40 @@ class _Carrying:
     # Answers, where no table of conversations lets them pass
 
     def _answers(self) -> Iterator[FilterRule]:
-        """Lines for the answers to what others may begin with whoever comes in here, as narrow as lines can be."""
-        kinds = [kind for rule in self.policy.rules if rule.may and self._is_target(rule) for kind in rule.may]
+        """Lines for the answers to what others may begin with whoever comes in here, as narrow as lines can be: to
+        those who may begin, from the ports that they may begin with."""
+        begun: dict[Traffic, tuple[Prefix, ...] | None] = {}
+        for rule in self.policy.rules if self.policy.otherwise == "none" else ():
+            if rule.may and self._is_target(rule):
+                who = self._askers(rule)
+                for kind in rule.may:
+                    known = begun.get(kind, ())
+                    begun[kind] = None if who is None or known is None else tuple(dict.fromkeys((*known, *who)))
         if self.policy.otherwise == "any":
-            kinds = [*kinds, *EVERYTHING]
-        whole = {kind.protocol for kind in kinds if kind.ports is None}
-        if whole & {"any", "icmp"}:
-            yield FilterRule(accept=(Traffic("icmp"),), icmp_type="reply")
-        for protocol in ("tcp", "udp"):
-            ports = tuple(dict.fromkeys(kind.ports for kind in kinds if kind.protocol == protocol and kind.ports))
-            if whole & {"any", protocol}:
-                ports = ()
-            elif not ports:
-                continue
-            line = FilterRule(accept=(Traffic(protocol),), source_port=ports)
-            yield replace(line, answering=True) if protocol == "tcp" else replace(line, destination_port=(HIGH_PORTS,))
+            begun = {EVERYTHING[0]: None}
+        for protocol in ("icmp", "tcp", "udp"):
+            whole = [who for kind, who in begun.items() if kind.ports is None and kind.protocol in ("any", protocol)]
+            lines: dict[tuple[Ports, ...], tuple[Prefix, ...] | None] = {(): _union(whole)} if whole else {}
+            for kind, who in begun.items():
+                if kind.protocol == protocol and kind.ports is not None and lines.get((), ()) is not None:
+                    lines[(kind.ports,)] = who
+            for ports, who in lines.items():
+                yield from self._answer_line(protocol, ports, who)
+
+    def _answer_line(
+        self, protocol: str, ports: tuple[Ports, ...], who: tuple[Prefix, ...] | None
+    ) -> Iterator[FilterRule]:
+        there = self._of_own_families(who or ())
+        if who is not None and not there:
+            return
+        line = next(line for line in ANY_ANSWER if line.accept[0].protocol == protocol)
+        yield replace(line, source_port=ports, destination=there)
+
+    def _askers(self, rule: PolicyRule) -> tuple[Prefix, ...] | None:
+        """The addresses of those whom a line lets begin; None where these are not to be listed."""
+        if {ANYBODY, OUTSIDE} & set(rule.source):
+            return None
+        return tuple(prefix for end in rule.source for prefix in self.ends.prefixes(end))
 
     def _is_target(self, rule: PolicyRule) -> bool:
         """Whether a line lets others begin with anybody who comes in here."""
@@ -243,11 +293,19 @@ class _Carrying:
         return any(subnet.covers(prefix) or prefix.covers(subnet) for subnet in self.own.subnets for prefix in prefixes)
 
 
-def _needed(lines: Iterable[FilterRule]) -> list[FilterRule]:
+def _union(parts: Iterable[tuple[Prefix, ...] | None]) -> tuple[Prefix, ...] | None:
+    """All prefixes of several lists; None where one is of everybody."""
+    every = list(parts)
+    if any(part is None for part in every):
+        return None
+    return tuple(dict.fromkeys(prefix for part in every if part is not None for prefix in part))
+
+
+def _needed(lines: Iterable[_Line]) -> list[_Line]:
     """Lines without those that an earlier one leaves nothing to."""
-    kept: list[FilterRule] = []
+    kept: list[_Line] = []
     for line in lines:
-        if not any(takes_all(earlier, line) for earlier in kept):
+        if not any(takes_all(earlier.rule, line.rule) for earlier in kept):
             kept.append(line)
     return kept
 

@@ -36,14 +36,14 @@ _ALL = (
         "error",
         "the network lets through what the policy forbids",
         "what the policy says of who may talk to whom",
-        NEVER,
+        OFTEN,
     ),
     Kind(
         "policy-closed",
         "error",
         "a filter ends what the policy allows, or the answer to it",
         "what the policy says of who may talk to whom",
-        NEVER,
+        OFTEN,
     ),
     Kind(
         "policy-answers",
@@ -59,7 +59,7 @@ _ALL = (
         "risk",
         "a filter where no traffic between hosts, or with the outside, passes",
         "what it is to keep out passes elsewhere",
-        NEVER,
+        OFTEN,
     ),
     Kind(
         "line-hidden",

@@ -93,11 +93,14 @@ class HostNeed:
 
 @dataclass(frozen=True, slots=True)
 class Outside:
-    """Where the outside is reached: the port, this side's addresses on it, and the next hops beyond it."""
+    """Where the outside is reached: the port, this side's addresses on it, and the next hops beyond it. With
+    `source_nat` the network leaves by IPv4 with the port's own address (RFC 3022), else the upstream has to know ways
+    back."""
 
     at: End
     addresses: tuple[InterfaceAddress, ...]
     next_hop: tuple[NextHop, ...]
+    source_nat: bool = False
 
 
 @dataclass(frozen=True, slots=True)

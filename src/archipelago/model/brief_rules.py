@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterator
 from typing import TYPE_CHECKING
 
 from archipelago.errors import ModelProblem
+from archipelago.model.expectation import OUTSIDE
 from archipelago.model.parts import End, Path
 from archipelago.model.problems import Catalogue, Names, Problems, held_problems, vlan_problems
 from archipelago.model.rules import (
@@ -69,6 +70,23 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
     yield from expectation_problems(brief.expect, known, names)
     if brief.policy is not None:
         yield from policy_problems(brief.policy, known, names)
+    if brief.outside is not None and brief.outside.source_nat:
+        yield from _translation_problems(brief)
+
+
+def _translation_problems(brief: Brief) -> Problems:
+    """Addresses are translated by a router, from its own IPv4 address; the outside is then an end of the matrix."""
+    assert brief.outside is not None
+    path: Path = ("outside", "source-nat")
+    device = brief.devices.get(brief.outside.at.device)
+    if device is not None and device.kind != "router":
+        yield ModelProblem(path, f"'{brief.outside.at.device}' is no router; only routers translate addresses")
+    if not any(address.version == 4 for address in brief.outside.addresses):
+        yield ModelProblem(path, "packets leave with the port's own IPv4 address, and it has none; write one")
+    for key, named in (("hosts", brief.hosts), ("devices", brief.devices)):
+        if OUTSIDE in named:
+            message = f"'{OUTSIDE}' stands for what is beyond the network; give this another name"
+            yield ModelProblem((key, OUTSIDE), message, True)
 
 
 def _uses(brief: Brief) -> Iterator[tuple[Path, End, object]]:

@@ -91,7 +91,8 @@ class FilterRule:
         """What it speaks of."""
         return self.accept or self.drop or self.reject
 
-    def __str__(self) -> str:
+    def text(self, most: int | None = None) -> str:
+        """The rule as one line, of each list of addresses and ports no more than `most`; by default all."""
         parts = [f"{self.action} {' '.join(map(str, self.traffic))}"]
         named = (
             ("from", self.source),
@@ -99,10 +100,15 @@ class FilterRule:
             ("to", self.destination),
             ("to port", self.destination_port),
         )
-        parts += [f"{word} {' '.join(map(_short, values))}" for word, values in named if values]
+        for word, values in named:
+            more = f" and {len(values) - most:,} more" if most is not None and len(values) > most else ""
+            parts += [f"{word} {' '.join(map(_short, values[:most]))}{more}"] if values else []
         parts += [f"icmp-type {self.icmp_type}"] if self.icmp_type else []
         parts += ["answering"] if self.answering else []
         return ", ".join(parts)
+
+    def __str__(self) -> str:
+        return self.text()
 
 
 def _short(value: Prefix | Ports) -> str:

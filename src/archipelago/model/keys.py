@@ -359,6 +359,7 @@ KEYS = (
         field="addresses",
     ),
     Key("next-hop", Value.NEXT_HOP, (Holder.OUTSIDE,), "the far side's addresses", many=True, required=True),
+    Key("source-nat", Value.FLAG, (Holder.OUTSIDE,), "leave with the port's own IPv4 address", default=False),
 )
 """All keys, in the order in which they are documented and written."""
 

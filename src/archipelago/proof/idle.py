@@ -3,29 +3,54 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import replace
 
+from archipelago.design.policy import ANY_ANSWER
 from archipelago.diagnosis import faults
-from archipelago.errors import QueryError
-from archipelago.knowledge.devices import Node
+from archipelago.errors import DocumentError, EditError, QueryError
+from archipelago.files.amended import Amendable
+from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.known import know
+from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import with_outside
+from archipelago.model.filters import Filter
 from archipelago.model.finding import Finding
+from archipelago.model.network import Network
+from archipelago.proof.placing import Edits, entrances, put, taken_away, wanted_filters
+from archipelago.proof.policy import breaches_of, worse
+from archipelago.proof.promise import newly_broken
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.engine import decide
 
+Where = tuple[str, str, bool]
+"""A device, an interface, and whether a filter sees there what comes in."""
+
 
 def idle_filters(index: NetworkIndex) -> Iterator[Finding]:
-    """A finding for each filter at an interface that nothing comes to which hosts, or the outside, send each other."""
-    if not any(device.filters for device in index.network.devices.values()):
-        return
-    try:
-        knowledge = know(with_outside(index.knowledge)[0])
-    except QueryError:  # somebody of ours is called as the outside is
-        knowledge = index.knowledge
+    """A finding for each filter at an interface that nothing comes to which hosts, or the outside, send each other;
+    where the traffic passes another interface, with edits that move the filter there."""
+    for device, interface, inwards in _idle(index.knowledge):
+        node = index.knowledge.devices[device]
+        nic = node.nics[interface]
+        filter_ = nic.filter_in if inwards else nic.filter_out
+        if filter_ is None or not nic.up:
+            continue
+        there = _passes(index, node, nic)
+        passes = f"{there[0].name}/{there[1].name}" if there else ""
+        edits = _moved(index, (node, nic, inwards), filter_, there) if there else ()
+        yield faults.filter_idle((node, interface, "in" if inwards else "out"), filter_, passes, edits)
+
+
+def _idle(knowledge: Knowledge) -> list[Where]:
+    """Where filters sit that no traffic comes to."""
+    if not any(device.filters for device in knowledge.network.devices.values()):
+        return []
+    with suppress(QueryError):  # somebody of ours is called as the outside is
+        knowledge = know(with_outside(knowledge)[0])
     arrays = build_arrays(knowledge)
-    met: set[tuple[str, str, bool]] = set()
-    every: dict[tuple[str, str, bool], None] = {}
+    met: set[Where] = set()
+    every: dict[Where, None] = {}
     for version in arrays.families:
         crossings = decide(arrays, version).crossings
         if crossings is not None:
@@ -35,20 +60,12 @@ def idle_filters(index: NetworkIndex) -> Iterator[Finding]:
                 every[place] = None
                 if number in seen:
                     met.add(place)
-    for device, interface, inwards in every:
-        if (device, interface, inwards) in met:
-            continue
-        node = index.knowledge.devices[device]
-        nic = node.nics[interface]
-        filter_ = nic.filter_in if inwards else nic.filter_out
-        if filter_ is not None and nic.up:
-            way = "in" if inwards else "out"
-            yield faults.filter_idle((node, interface, way), filter_, _passes(index, node, interface))
+    return [place for place in every if place not in met]
 
 
-def _passes(index: NetworkIndex, node: Node, interface: str) -> str:
-    """Where hosts of the interface's own subnets send their traffic instead."""
-    subnets = {address.prefix for address in node.nics[interface].addresses}
+def _passes(index: NetworkIndex, node: Node, nic: Nic) -> tuple[Node, Nic] | None:
+    """The interface by which hosts of an interface's own subnets send their traffic instead."""
+    subnets = {address.prefix for address in nic.addresses}
     gateways = {
         hop.address
         for host in index.knowledge.network.hosts.values()
@@ -57,6 +74,40 @@ def _passes(index: NetworkIndex, node: Node, interface: str) -> str:
     }
     for gateway in sorted(gateways):
         for holder in index.holders(gateway):
-            if holder.node.kind != "host" and (holder.node.name, holder.nic.name) != (node.name, interface):
-                return f", at {holder.node.name}/{holder.nic.name}"
-    return ""
+            if holder.node.kind != "host" and (holder.node.name, holder.nic.name) != (node.name, nic.name):
+                return holder.node, holder.nic
+    return None
+
+
+def _moved(index: NetworkIndex, old: tuple[Node, Nic, bool], filter_: Filter, there: tuple[Node, Nic]) -> Edits:
+    """The edits that move a filter; none where another is there, or where it would see nothing, let through what the
+    policy forbids, or break what is expected."""
+    node, nic, inwards = old
+    to, at = there
+    if (at.filter_in if inwards else at.filter_out) is not None:
+        return ()
+    moved = filter_
+    if filter_.stateful and to.kind != "router":
+        moved = replace(filter_, stateful=False, rules=(*ANY_ANSWER, *filter_.rules))
+    if inwards and index.network.policy is not None:
+        wanted = wanted_filters(index, entrances(index)).get((to.name, at.name))
+        if wanted is not None and wanted.filter is not None:
+            moved = replace(wanted.filter, name=filter_.name)
+    edits = (*put(index, to, at, moved, inwards=inwards), *taken_away(node, nic, inwards=inwards))
+    try:
+        after = know(Amendable(index.knowledge.written).with_edits(edits))
+    except (EditError, DocumentError):
+        return ()
+    idle = (to.name, at.name, inwards) in _idle(after)
+    return () if idle or _breaks(index.knowledge, after) else edits
+
+
+def _breaks(before: Knowledge, after: Knowledge) -> bool:
+    """Whether a change breaks what is expected, or leaves more that the policy forbids, or less of what it allows."""
+    if newly_broken(before, after):
+        return True
+    return _has_policy(after.written) and worse(breaches_of(before), breaches_of(after))
+
+
+def _has_policy(network: Network) -> bool:
+    return network.policy is not None

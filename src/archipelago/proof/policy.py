@@ -2,25 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 
+from archipelago.addressing.values import parse_address
+from archipelago.design.policy import Entrance
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import is_upstream
-from archipelago.errors import QueryError
+from archipelago.errors import DocumentError, EditError, QueryError
+from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.known import know
+from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import with_outside
 from archipelago.model.filters import FIRST_OWN_PORT, Probe
-from archipelago.model.finding import Finding
+from archipelago.model.finding import REMOVE, Finding
 from archipelago.model.parts import Path
+from archipelago.progress import steps, tell
+from archipelago.proof.placing import Edits, Place, entrances, entrances_for, placing, wanted_filters
+from archipelago.proof.promise import newly_broken
 from archipelago.reachability.build import build_arrays
+from archipelago.reachability.management import MOST_QUESTIONS, questions_of_devices
 from archipelago.reachability.policy import MOST_PROBES, Breach, breaches, kinds_apart, probes_of
 from archipelago.simulation.reach import ReachResult, reach
 
+MOST_TRIED = 60
+"""So many sets of filters are tried each for itself; more are tried together only."""
 MOST_NAMED = 4
 """So many kinds of traffic are named in one finding; the others are counted."""
 
 
+Key = tuple[int | None, bool, int]
+"""Which line of the policy, whether something is let through or ended, and in which family."""
 _OTHERWISE: Path = ("policy", "otherwise")
 
 
@@ -37,14 +48,99 @@ def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
         says = f"policy and filters tell {kinds:,} kinds of traffic apart; {MOST_PROBES} of them were asked"
         yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by matrix --probe")
     wider = NetworkIndex(know(network))
-    for breach in breaches(wider, build_arrays(wider.knowledge), outside):
-        yield _finding(wider, breach)
+    found = _breaches(wider, outside)
+    if questions_of_devices(network, len(network.hosts), min(kinds, MOST_PROBES)) > MOST_QUESTIONS:
+        says = (
+            f"there is more to ask about devices' own addresses than {MOST_QUESTIONS:,} questions; so many were asked"
+        )
+        yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by reach --probe")
+    mends = policy_mends(index, found)
+    for breach, edits in zip(found, mends, strict=True):
+        yield _finding(wider, breach, edits)
 
 
-def _finding(index: NetworkIndex, breach: Breach) -> Finding:
+def _breaches(wider: NetworkIndex, outside: tuple[str, ...]) -> list[Breach]:
+    return list(breaches(wider, build_arrays(wider.knowledge), outside))
+
+
+def breaches_of(knowledge: Knowledge) -> list[Breach]:
+    """Where a network, as it is written, and its policy differ.
+
+    Raises:
+        QueryError: something in it is called as the outside is.
+    """
+    network, outside = with_outside(knowledge)
+    return _breaches(NetworkIndex(know(network)), outside)
+
+
+def policy_mends(index: NetworkIndex, found: Sequence[Breach]) -> list[Edits]:
+    """For each breach the edits that make filters what the policy wants where those come in whom it is about; none
+    where that does not end it, or makes another."""
+    places = entrances(index) if found else {}
+    if not places:
+        return [()] * len(found)
+    wanted = wanted_filters(index, places)
+    edits = {place: placing(index, one) for place, one in wanted.items()}
+    candidates = [
+        tuple(edit for place in _entrances(index, breach, places) for edit in edits[place]) for breach in found
+    ]
+    amendable = Amendable(index.knowledge.written)
+    everything = tuple(edit for some in candidates for edit in some)
+    distinct = {repr(some): some for some in candidates if some}
+    if len(distinct) > MOST_TRIED:  # tried together only
+        ended = _ended(amendable, everything, found)
+        return [some if _key(breach) in ended else () for breach, some in zip(found, candidates, strict=True)]
+    verdicts = {
+        told: _ended(amendable, some, found) for told, some in steps(list(distinct.items()), "proving the filters")
+    }
+    return [
+        some if _key(breach) in verdicts.get(repr(some), ()) else ()
+        for breach, some in zip(found, candidates, strict=True)
+    ]
+
+
+def _entrances(index: NetworkIndex, breach: Breach, places: Mapping[Place, Entrance]) -> list[Place]:
+    """Where those come in whom a breach is about: who begins, and where something is ended, who answers."""
+    hosts = breach.sources if breach.let_through else (*breach.sources, *breach.targets)
+    return list(dict.fromkeys(place for host in hosts for place in entrances_for(index, host, places)))
+
+
+def _key(breach: Breach) -> Key:
+    return breach.line, breach.let_through, breach.version
+
+
+def _ended(amendable: Amendable, edits: Edits, found: Sequence[Breach]) -> set[Key]:
+    """The breaches that edits end; none where they make another, larger or smaller, or break what is expected."""
+    tell("proving the policy's filters")
+    try:
+        network = amendable.with_edits(edits)
+    except (DocumentError, EditError):
+        return set()
+    knowledge = know(network)
+    after = breaches_of(knowledge)
+    if worse(found, after) or newly_broken(know(amendable.network), knowledge):
+        return set()
+    return {_key(breach) for breach in found} - {_key(breach) for breach in after if not _of_answers(breach)}
+
+
+def worse(before: Sequence[Breach], after: Sequence[Breach]) -> bool:
+    """Whether a change makes a breach, or one larger; lines for answers aside."""
+    pairs = {_key(breach): breach.pairs for breach in before}
+    return any(breach.pairs > pairs.get(_key(breach), 0) for breach in after if not _of_answers(breach))
+
+
+def _of_answers(breach: Breach) -> bool:
+    """Whether all that is let through goes to the ports that answers go to: a line for answers cannot tell."""
+    ports = (probe.port if probe.protocol == "udp" else 0 for probe in breach.services)
+    return breach.let_through and min(ports) >= FIRST_OWN_PORT
+
+
+def _finding(index: NetworkIndex, breach: Breach, edits: Edits) -> Finding:
     nodes = index.knowledge.nodes
     source, target = breach.example
-    answer = reach(index, nodes[source], nodes[target], probes=1, family=breach.version, probe=breach.probe)
+    there = nodes[target] if target in nodes else parse_address(target)
+    answer = reach(index, nodes[source], there, probes=1, family=breach.version, probe=breach.probe)
+    mend = _said(index, edits)
     policy = index.network.policy
     assert policy is not None
     line, path = f"policy, otherwise {policy.otherwise}", _OTHERWISE
@@ -58,12 +154,29 @@ def _finding(index: NetworkIndex, breach: Breach) -> Finding:
         place = _comes_in(index, answer)
         at, where = place.partition("/")[0] or source, f" where {source} comes in, at {place}" if place else ""
         says = f"{line}; let through all the same: {what}, {such}, over {_way(answer)}"
-        answers = all(probe.protocol == "udp" and probe.port >= FIRST_OWN_PORT for probe in breach.services)
-        return finding(
-            "policy-answers" if answers else "policy-open", at=at, path=path, says=says, mend=f"drop it{where}"
-        )
+        slug = "policy-answers" if _of_answers(breach) else "policy-open"
+        return finding(slug, at=at, path=path, says=says, mend=mend or f"drop it{where}", edits=edits)
     says = f"{line}; ended all the same: {what}, {such}: {answer.says}"
-    return finding("policy-closed", at=answer.at or source, path=path, says=says, mend=answer.mend or "let it pass")
+    mend = mend or answer.mend or "let it pass"
+    return finding("policy-closed", at=answer.at or source, path=path, says=says, mend=mend, edits=edits)
+
+
+def _said(index: NetworkIndex, edits: Edits) -> str:
+    """What edits do, in words: where filters go, which are written anew, and where there is to be none."""
+    places, anew, none, gone = list[str](), list[str](), list[str](), list[str]()
+    for edit in edits:
+        device, part = str(edit.path[1]), str(edit.path[min(3, len(edit.path) - 1)])
+        if edit.path[2] == "filters" and edit.value is REMOVE:
+            gone.append(device)
+        elif edit.path[2] != "filters":
+            (none if edit.value is REMOVE else places).append(f"{device}/{part}")
+        elif part in index.network.devices[device].filters:
+            anew.append(f"'{part}' of {device}")
+    said = [f"let a filter that the policy makes see what comes in by {', '.join(places)}"] if places else []
+    said += [f"write {', '.join(anew)} anew, as the policy says"] if anew else []
+    said += [f"take away the filter of what comes in by {', '.join(none)}"] if none else []
+    said += [f"take what no interface names from {', '.join(gone)}"] if gone else []
+    return "; ".join(said)
 
 
 def _services(probes: tuple[Probe, ...]) -> str:
@@ -73,7 +186,7 @@ def _services(probes: tuple[Probe, ...]) -> str:
 
 
 def _way(answer: ReachResult) -> str:
-    return ", ".join(step.device for step in answer.out[1:-1]) or "one link"
+    return ", ".join(dict.fromkeys(step.device for step in answer.out[1:-1])) or "one link"
 
 
 def _comes_in(index: NetworkIndex, answer: ReachResult) -> str:

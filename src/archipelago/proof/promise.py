@@ -6,9 +6,11 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge
 from archipelago.model.finding import Finding
 from archipelago.proof.pairs import excused
 from archipelago.reachability.arrays import NetworkArrays
+from archipelago.reachability.expect import check
 from archipelago.reachability.matrix import matrix
 
 MOST_ASKED = 2_000
@@ -40,3 +42,15 @@ def unexplained(index: NetworkIndex, arrays: NetworkArrays, findings: Iterable[F
                 )
                 risky = not routed or cause.slug == "no-common-family"
                 yield replace(cause, breaks=f"it cuts off {such}", severity="risk" if risky else "error")
+
+
+def newly_broken(before: Knowledge, after: Knowledge) -> set[int]:
+    """The places of the expectations that hold before a change and not after it."""
+    return broken_places(after) - broken_places(before)
+
+
+def broken_places(knowledge: Knowledge) -> set[int]:
+    """The places of the expectations that do not hold."""
+    if not knowledge.network.expect:
+        return set()
+    return {number for number, verdict in enumerate(check(knowledge).verdicts) if verdict.broken}

@@ -13,9 +13,9 @@ from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Edit, Finding
 from archipelago.progress import tell
 from archipelago.proof.pairs import Decision, causes_of_loss, compare, decide
+from archipelago.proof.promise import broken_places
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import change_arrays
-from archipelago.reachability.expect import check
 
 MOST_TRIED = 60
 """So many mends are tried each for itself, fewer in a large network; the others together only."""
@@ -71,7 +71,7 @@ class Trial:
 
     @cached_property
     def _broken(self) -> set[int]:
-        return _broken(self.before.arrays)
+        return broken_places(self.before.arrays.knowledge)
 
     def attempt(self, edits: Sequence[Edit]) -> Attempt:
         """Make edits and decide all pairs."""
@@ -99,7 +99,7 @@ class Trial:
             made = new
         if made:
             return Attempt(after, f"it makes another error: {made[0].says}", gained, found, made)
-        broken = self._expects and _broken(after.arrays) - self._broken
+        broken = self._expects and broken_places(after.arrays.knowledge) - self._broken
         return Attempt(after, "it breaks what the network expects" if broken else "", gained, found)
 
     def remedy(self, attempt: Attempt) -> Finding | None:
@@ -137,8 +137,3 @@ def _error(finding: Finding) -> bool:
 
 def _errors(findings: Sequence[Finding]) -> set[tuple[str, str]]:
     return {(finding.slug, finding.at) for finding in findings if _error(finding)}
-
-
-def _broken(arrays: NetworkArrays) -> set[int]:
-    """The places of the expectations that do not hold."""
-    return {number for number, verdict in enumerate(check(arrays.knowledge).verdicts) if verdict.broken}

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -18,6 +19,7 @@ from archipelago.model.filters import ECHO, LAST_PORT, Probe, Traffic
 from archipelago.model.network import Network
 from archipelago.model.policy import ANYBODY, Policy
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
+from archipelago.reachability.management import of_devices
 from archipelago.reachability.matrix import Matrix, by_probe, unfiltered
 from archipelago.reachability.parties import Parties
 
@@ -28,7 +30,8 @@ MOST_PROBES = 64
 @dataclass(frozen=True, slots=True)
 class Breach:
     """Pairs that fare otherwise than a line of the policy says (its place; None for `otherwise`): let through where
-    they may not (`let_through`), or ended where they may. `services` are what was sent, `example` is one pair."""
+    they may not (`let_through`), or ended where they may. `services` are what was sent, `example` is one pair: a host,
+    and a host or a device's address; `sources` and `targets` are a host of each sort at either end."""
 
     line: int | None
     let_through: bool
@@ -37,6 +40,8 @@ class Breach:
     pairs: int
     example: tuple[str, str]
     probe: Probe
+    sources: tuple[str, ...]
+    targets: tuple[str, ...]
 
 
 def probes_of(network: Network) -> list[Probe]:
@@ -106,6 +111,11 @@ class Intent:
                     marks[party] = True
         return marks
 
+    def members_named(self, ends: tuple[str, ...], version: int) -> list[str]:
+        """The names of the hosts that some ends stand for in a family."""
+        names = list(self.parties.place)
+        return [names[at] for at in np.flatnonzero(self.members(ends, version)).tolist()]
+
     def sorts(self, answer: Matrix, version: int) -> tuple[Ints, Ints]:
         """A host of each sort that the policy and the network take alike, and the sort of each host."""
         columns = [answer.kind, self.vlan]
@@ -154,7 +164,8 @@ def breaches(index: NetworkIndex, arrays: NetworkArrays, outside: tuple[str, ...
     for version in arrays.families:
         # What no filter is to blame for is for others to tell.
         routed = unfiltered(arrays, version)
-        found: dict[tuple[int, bool], list[tuple[Probe, int, tuple[str, str]]]] = {}
+        found: dict[tuple[int, bool], list[_Told]] = {}
+        first = np.empty(0, dtype=np.int64)
         for answer in by_probe(arrays, probes, version, causes=False):
             first, sort = intent.sorts(answer, version)
             sizes = np.bincount(sort)
@@ -170,16 +181,32 @@ def breaches(index: NetworkIndex, arrays: NetworkArrays, outside: tuple[str, ...
                     i, j = (int(at[0]) for at in np.nonzero(these))
                     members = [np.flatnonzero(sort == at) for at in (i, j)]
                     example = arrays.hosts[members[0][0]], arrays.hosts[members[1][-1]]
-                    found.setdefault((number, is_open), []).append((answer.probe, int(pairs[these].sum()), example))
-        for (number, is_open), told in found.items():
-            probe, count, example = max(told, key=lambda one: one[1])
-            services = tuple(one[0] for one in told)
+                    ends = [{arrays.hosts[at] for at in first[these.any(axis=axis)].tolist()} for axis in (1, 0)]
+                    told = _Told(answer.probe, int(pairs[these].sum()), example, *ends)
+                    found.setdefault((number, is_open), []).append(told)
+        speakers = [set(intent.members_named(rule.source, version)) for rule in intent.policy.rules]
+        hosts = [arrays.hosts[at] for at in first.tolist()]
+        for one in of_devices(index, speakers, hosts, version, probes):
+            told = _Told(one.probe, 1, (one.host, str(one.address)), {one.host}, set())
+            found.setdefault((one.line, one.let_through), []).append(told)
+        for (number, is_open), every in found.items():
+            most = max(every, key=lambda one: one.pairs)
             yield Breach(
                 line=number if number >= 0 else None,
                 let_through=is_open,
                 version=version,
-                services=services,
-                pairs=count,
-                example=example,
-                probe=probe,
+                services=tuple(dict.fromkeys(one.probe for one in every)),
+                pairs=most.pairs,
+                example=most.example,
+                probe=most.probe,
+                sources=tuple(sorted({host for one in every for host in one.sources})),
+                targets=tuple(sorted({host for one in every for host in one.targets})),
             )
+
+
+class _Told(NamedTuple):
+    probe: Probe
+    pairs: int
+    example: tuple[str, str]
+    sources: set[str]
+    targets: set[str]

@@ -6,6 +6,9 @@ from archipelago.model.parts import Subinterface, VlanInterface
 from archipelago.model.plan import Decision, Design
 from archipelago.views.table import Table, counted, table
 
+MOST_SHOWN = 3
+"""So many addresses of a line are shown; the others are counted."""
+
 
 def headline(made: Design) -> str:
     """What was designed, in one line."""
@@ -15,8 +18,8 @@ def headline(made: Design) -> str:
 
 
 def tables(made: Design) -> list[Table]:
-    """The VLANs, and the other decisions."""
-    return [vlans(made), others(made)]
+    """The VLANs, the lines of the filters, and the other decisions."""
+    return [vlans(made), lines(made), others(made)]
 
 
 def vlans(made: Design) -> Table:
@@ -48,6 +51,15 @@ def vlans(made: Design) -> Table:
             )
         )
     return table("VLANs", ("VLAN", "subnet", "gateway", "at", "because"), rows, least=("because",))
+
+
+def lines(made: Design) -> Table:
+    """Each line of each filter, and which line of the policy it serves."""
+    rows: list[tuple[object, ...]] = []
+    for one in made.lines:
+        first = (one.filter, one.at) if one.number == 1 else ("", "")
+        rows.append((*first, one.number, one.rule.text(MOST_SHOWN), one.serves))
+    return table("lines of the filters", ("filter", "at", "line", "does", "serves of the policy"), rows)
 
 
 def others(made: Design) -> Table:

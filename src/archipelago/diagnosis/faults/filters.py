@@ -53,14 +53,18 @@ def line_hidden(device: Device, filter_: Filter, earlier: int, number: int) -> F
     return finding("line-hidden", at=device.name, path=path, says=says, mend=mend, does=line.action)
 
 
-def filter_idle(where: tuple[Node, str, str], filter_: Filter, passes: str) -> Finding:
-    """A filter that no traffic comes to, at an interface, on its way in or out."""
+def filter_idle(
+    where: tuple[Node, str, str], filter_: Filter, passes: str = "", edits: tuple[Edit, ...] = ()
+) -> Finding:
+    """A filter that no traffic comes to, at an interface, on its way in or out; `passes` is the interface where the
+    traffic passes instead, `edits` what moves it there."""
     node, interface, way = where
     section = "interfaces" if isinstance(node.written, Device) and interface in node.written.interfaces else "ports"
     path: Path = ("devices", node.name, section, interface, f"filter-{way}")
     says = f"nothing that hosts send comes to filter {filter_.name} at {node.name}/{interface} ({way})"
-    mend = f"put it where the traffic passes{passes}, or remove it"
-    return finding("filter-idle", at=node.name, path=path, says=says, mend=mend)
+    mend = f"move it to {passes}" if edits else "put it where the traffic passes"
+    mend = mend if edits else f"{mend}, at {passes}, or remove it" if passes else f"{mend}, or remove it"
+    return finding("filter-idle", at=node.name, path=path, says=says, mend=mend, edits=edits)
 
 
 def _added(node: Node, path: Path, line: dict[str, str]) -> Edit:

@@ -1,0 +1,114 @@
+"""Who reaches the devices that a policy names: their own addresses, which stand in no array."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+from archipelago.addressing.values import Address, is_link_local
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.expectation import OUTSIDE
+from archipelago.model.filters import Probe
+from archipelago.model.network import Network
+from archipelago.model.policy import Policy
+from archipelago.reachability.few import few_hosts
+from archipelago.simulation.reach import reach
+
+MOST_QUESTIONS = 2_000
+"""So many questions about devices' own addresses are put to the simulation at most, in each family."""
+
+
+class DeviceBreach(NamedTuple):
+    """A host that reaches a device's own address although it may not (`let_through`), or is kept from it by a filter
+    although it may; the line of the policy that says so, and what was sent."""
+
+    line: int
+    let_through: bool
+    host: str
+    address: Address
+    probe: Probe
+
+
+def named_devices(network: Network) -> list[str]:
+    """The devices whose own addresses the policy speaks of."""
+    if network.policy is None:
+        return []
+    ends = (end.partition("/")[0] for rule in network.policy.rules for end in rule.target)
+    return [name for name in dict.fromkeys(ends) if name in network.devices and network.vlan_called(name) is None]
+
+
+def of_devices(
+    index: NetworkIndex, members: Sequence[set[str]], hosts: Sequence[str], version: int, probes: Sequence[Probe]
+) -> Iterator[DeviceBreach]:
+    """Where hosts and the policy differ about devices' own addresses, MOST_QUESTIONS asked at most.
+
+    Args:
+        index: the network, the outside in it as a host.
+        members: the hosts that each line of the policy is about.
+        hosts: whom to ask for: one of each sort.
+        version: the family, 4 or 6.
+        probes: what to send.
+    """
+    network = index.network
+    policy, named = network.policy, named_devices(network)
+    if policy is None or not named:
+        return
+    nodes, within = index.knowledge.nodes, few_hosts(index, {*hosts, *({OUTSIDE} & network.hosts.keys())})
+    able = [host for host in hosts if _speaks(index, host, version)]
+    questions = (
+        (name, interface, address, host, probe)
+        for name in named
+        for interface, address in _own_addresses(network, name, version)
+        for host in able
+        for probe in probes
+    )
+    for (name, interface, address, host, probe), _ in zip(questions, range(MOST_QUESTIONS), strict=False):
+        speaking = [number for number, hosts in enumerate(members) if host in hosts]
+        may, line = _may(policy, speaking, (name, f"{name}/{interface}"), probe)
+        answer = reach(index, nodes[host], address, probes=1, family=version, within=within, probe=probe)
+        cut = answer.finding is not None and answer.finding.slug == "filtered"
+        # What is within one VLAN passes no filter of a gateway: nobody is asked to keep it apart.
+        if answer.reached and _within(index, host, address):
+            continue
+        if answer.reached != may and (answer.reached or cut):
+            yield DeviceBreach(line, answer.reached, host, address, probe)
+
+
+def questions_of_devices(network: Network, hosts: int, probes: int) -> int:
+    """How many questions it takes at most to know who reaches the devices that the policy names."""
+    named = named_devices(network)
+    return hosts * probes * max(sum(len(_own_addresses(network, name, v)) for name in named) for v in (4, 6))
+
+
+def _speaks(index: NetworkIndex, host: str, version: int) -> bool:
+    return any(own.version == version for nic in index.knowledge.nodes[host].nics.values() for own in nic.addresses)
+
+
+def _within(index: NetworkIndex, host: str, address: Address) -> bool:
+    """Whether an address is in a host's own subnet, and not its gateway's."""
+    node = index.knowledge.nodes[host]
+    subnets = (own.prefix for nic in node.nics.values() for own in nic.addresses if own.version == address.version)
+    gateways = {hop.address for hop in index.knowledge.network.hosts[host].gateway}
+    return address not in gateways and any(subnet.holds(address) for subnet in subnets)
+
+
+def _may(policy: Policy, speaking: Sequence[int], ends: tuple[str, str], probe: Probe) -> tuple[bool, int]:
+    """Whether a host may begin with a device's address, and the line that says so: where no line names it, that is the
+    first that names the device."""
+    for number in speaking:
+        rule = policy.rules[number]
+        if set(ends) & set(rule.target) and rule.speaks_of(probe):
+            return bool(rule.may), number
+    device = ends[0]
+    naming = (n for n, rule in enumerate(policy.rules) if any(e.partition("/")[0] == device for e in rule.target))
+    return False, next(naming)
+
+
+def _own_addresses(network: Network, name: str, version: int) -> list[tuple[str, Address]]:
+    device = network.devices[name]
+    return [
+        (part.name, own.address)
+        for part in (*device.ports.values(), *device.interfaces.values())
+        for own in part.addresses
+        if own.version == version and not is_link_local(own)
+    ]
