@@ -66,7 +66,10 @@ class Prefix(NamedTuple):
 
     def covers(self, other: Prefix) -> bool:
         """Whether every address of `other` is in this block."""
-        return self.version == other.version and self.value <= other.value and other.last <= self.last
+        if self.version != other.version or other.length < self.length:
+            return False
+        beyond = WIDTHS[self.version] - self.length
+        return other.value >> beyond == self.value >> beyond
 
     def overlaps(self, other: Prefix) -> bool:
         """Whether the two blocks share an address."""

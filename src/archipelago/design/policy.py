@@ -103,8 +103,12 @@ class _Ends:
             self._known[end] = self._find(end)
         return self._known[end]
 
+    def vlan(self, end: str) -> str:
+        """A VLAN's name, where an end is its number; else the end."""
+        return self._names.get(end, end)
+
     def _find(self, end: str) -> tuple[Prefix, ...]:
-        name = self._names.get(end, end)
+        name = self.vlan(end)
         if name == OUTSIDE:
             return ()
         if name in self._subnets:
@@ -128,6 +132,13 @@ class _Carrying:
         self.subnets = subnets
         self.own = Entrance("", End("", ""), ())
         self.versions: set[int] = set()
+        self._speaking = self._speakers()
+        naming = {n: [end for end in r.target if self._is_device(end)] for n, r in enumerate(policy.rules, 1)}
+        self._managing = {n: self._of_devices(ends) for n, ends in naming.items() if ends}
+        named = dict.fromkeys(end.partition("/")[0] for ends in naming.values() for end in ends)
+        self._of_all = [n for n, rule in enumerate(policy.rules, 1) if ANYBODY in rule.source]
+        self._managed = self._of_devices(named)
+        self._others = self._of_devices(name for name in network.devices if name not in named)
         self.inside = tuple(prefix for who, own in subnets.items() if who != OUTSIDE for prefix in own)
 
     def wanted(self, own: Entrance, stateful: bool) -> Wanted:
@@ -149,16 +160,10 @@ class _Carrying:
 
     def _devices(self) -> Iterator[_Line]:
         """Devices' own addresses: those of devices that a line names are for whom it names, the others for all."""
-        named: dict[str, None] = {}
-        for number, rule in enumerate(self.policy.rules, 1):
-            devices = [end for end in rule.target if self._is_device(end)]
-            named.update(dict.fromkeys(end.partition("/")[0] for end in devices))
-            addresses = tuple(address for end in devices for address in self._of_device(end))
-            yield from self._line(number, rule, addresses) if devices else ()
-        own = tuple(address for name in named for address in self._of_device(name))
-        yield from self._refusal(own, "devices that lines name: nobody else may")
-        others = tuple(a for name in self.network.devices if name not in named for a in self._of_device(name))
-        others = self._of_own_families(others)
+        for number, addresses in self._managing.items():
+            yield from self._line(number, self.policy.rules[number - 1], addresses)
+        yield from self._refusal(self._managed, "devices that lines name: nobody else may")
+        others = self._of_own_families(self._others)
         if others:
             yield _Line(FilterRule(accept=EVERYTHING, destination=others), "devices that no line names: all may")
 
@@ -166,9 +171,7 @@ class _Carrying:
         """Hosts, then the outside: where lines speak of it, what is inside is decided before."""
         beyond = [rule for rule in self.policy.rules if OUTSIDE in rule.target and self.own.who != OUTSIDE]
         inside = self._of_own_families(self.inside)
-        for number, rule in enumerate(self.policy.rules, 1):
-            if self._sources(rule) is None:
-                continue
+        for number, rule in self._heard():
             if ANYBODY in rule.target:
                 yield from self._line(number, rule, inside if beyond else None)
                 continue
@@ -185,7 +188,7 @@ class _Carrying:
                 yield from self._refusal(inside, serves)
             elif inside:
                 yield _Line(FilterRule(accept=EVERYTHING, destination=inside), serves)
-            for number, rule in enumerate(self.policy.rules, 1):
+            for number, rule in self._heard():
                 if OUTSIDE in rule.target or ANYBODY in rule.target:
                     yield from self._line(number, rule, None)
 
@@ -196,7 +199,7 @@ class _Carrying:
 
     def _line(self, number: int, rule: PolicyRule, destination: tuple[Prefix, ...] | None) -> Iterator[_Line]:
         """What a line of the policy says of packets that come in here; nothing where it does not speak of them."""
-        source = self._sources(rule)
+        source = self._sources(number)
         if source is None:
             return
         there = self._of_own_families(destination or ())
@@ -216,25 +219,51 @@ class _Carrying:
 
     # Where packets come from
 
-    def _sources(self, rule: PolicyRule) -> tuple[Prefix, ...] | None:
-        """Whose packets a line speaks of here: empty for all that come in, None where of none."""
-        if ANYBODY in rule.source or self.own.who in rule.source:
+    def _sources(self, number: int) -> tuple[Prefix, ...] | None:
+        """Whose packets a line (by its number, from 1) speaks of here: empty for all, None where of none."""
+        if ANYBODY in self.policy.rules[number - 1].source:
             return ()
-        parts: list[Prefix] = []
-        for end in rule.source if self.own.who != OUTSIDE else ():
-            for prefix in self.ends.prefixes(end):
-                for subnet in self.own.subnets:
+        return self._speaking.get(self.own.who, {}).get(number)
+
+    def _heard(self) -> list[tuple[int, PolicyRule]]:
+        """The lines that speak of something that comes in here, in their order, with their numbers."""
+        own = {*self._speaking.get(self.own.who, ()), *self._of_all}
+        return [(number, self.policy.rules[number - 1]) for number in sorted(own)]
+
+    def _speakers(self) -> dict[str, dict[int, tuple[Prefix, ...]]]:
+        """For each entrance the lines that speak of some of what comes in there, and of whose packets."""
+        found: dict[str, dict[int, tuple[Prefix, ...]]] = {}
+        for number, rule in enumerate(self.policy.rules, 1):
+            parts: dict[str, list[Prefix]] = {}
+            for end in rule.source:
+                if self.ends.vlan(end) in self.subnets:
+                    who = self.ends.vlan(end)
+                    parts.setdefault(who, []).extend(self.subnets[who])
+                    continue
+                for who, prefix in self._homes(end):
+                    parts.setdefault(who, []).append(prefix)
+            for who, prefixes in parts.items():
+                whole = set(self.subnets[who]) <= set(prefixes)
+                found.setdefault(who, {})[number] = () if whole else tuple(dict.fromkeys(prefixes))
+        return found
+
+    def _homes(self, end: str) -> Iterator[tuple[str, Prefix]]:
+        """Where the addresses of an end come in, and which of them."""
+        for prefix in self.ends.prefixes(end):
+            for who, subnets in self.subnets.items():
+                for subnet in subnets if who != OUTSIDE else ():
                     if prefix.covers(subnet):
-                        parts.append(subnet)
+                        yield who, subnet
                     elif subnet.covers(prefix):
-                        parts.append(prefix)
-        whole = set(self.own.subnets) <= set(parts)
-        return () if whole else tuple(dict.fromkeys(parts)) or None
+                        yield who, prefix
 
     # Who ends are
 
     def _is_device(self, end: str) -> bool:
         return end.partition("/")[0] in self.network.devices and end not in self.subnets
+
+    def _of_devices(self, ends: Iterable[str]) -> tuple[Prefix, ...]:
+        return tuple(address for end in ends for address in self._of_device(end))
 
     def _of_device(self, end: str) -> tuple[Prefix, ...]:
         """The addresses of a device, or of one of its interfaces."""

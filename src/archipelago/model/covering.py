@@ -11,12 +11,12 @@ from archipelago.model.filters import FilterRule, Ports, Traffic
 def takes_all(line: FilterRule, later: FilterRule) -> bool:
     """Whether a line matches everything that a later one does."""
     return (
-        all(any(_covers_kind(line, kind, later, other) for kind in line.traffic) for other in later.traffic)
+        line.icmp_type in (None, later.icmp_type)
+        and (later.answering or not line.answering)
+        and all(any(_covers_kind(line, kind, later, other) for kind in line.traffic) for other in later.traffic)
         and _covers_prefixes(line.source, later.source)
         and _covers_prefixes(line.destination, later.destination)
         and _covers_ports(line.source_port, later.source_port)
-        and line.icmp_type in (None, later.icmp_type)
-        and (later.answering or not line.answering)
     )
 
 
@@ -30,7 +30,7 @@ def _covers_kind(line: FilterRule, kind: Traffic, later: FilterRule, other: Traf
 
 def _covers_prefixes(prefixes: Sequence[Prefix], later: Sequence[Prefix]) -> bool:
     """Whether every address of some prefixes is in others; none named stands for all."""
-    if not prefixes:
+    if not prefixes or prefixes == later:
         return True
     return bool(later) and all(any(prefix.covers(other) for prefix in prefixes) for other in later)
 

@@ -37,7 +37,7 @@ def entrances(index: NetworkIndex) -> dict[Place, Entrance]:
             node, nic = holder.node, holder.nic
             if node.kind in ("router", "l3switch") and nic.up:
                 number = nic.vlan or nic.tag or plugged_vlan(index.knowledge, host)
-                who = names.get(number, f"vlan-{number}") if number is not None else f"{node.name}-{nic.name}"
+                who = names.get(number, str(number)) if number is not None else f"{node.name}-{nic.name}"
                 found[node.name, nic.name] = Entrance(who, End(node.name, nic.name), _subnets(nic))
     for place, entrance in _alone(index, names):
         found.setdefault(place, entrance)
@@ -59,7 +59,7 @@ def _alone(index: NetworkIndex, names: Mapping[int, str]) -> Iterator[tuple[Plac
     for number, held in by_vlan.items():
         if len(held) == 1:
             node, nic = held[0]
-            who = names.get(number, f"vlan-{number}")
+            who = names.get(number, str(number))
             yield (node.name, nic.name), Entrance(who, End(node.name, nic.name), _subnets(nic))
 
 

@@ -54,9 +54,13 @@ def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
             f"there is more to ask about devices' own addresses than {MOST_QUESTIONS:,} questions; so many were asked"
         )
         yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by reach --probe")
-    mends = policy_mends(index, found)
-    for breach, edits in zip(found, mends, strict=True):
+    serious = [breach for breach in found if not of_answers(breach)]
+    for breach, edits in zip(serious, policy_mends(index, serious), strict=True):
         yield _finding(wider, breach, edits)
+    for version in (4, 6):
+        answers = [breach for breach in found if of_answers(breach) and breach.version == version]
+        if answers:
+            yield _answers(wider, answers)
 
 
 def _breaches(wider: NetworkIndex, outside: tuple[str, ...]) -> list[Breach]:
@@ -120,16 +124,16 @@ def _ended(amendable: Amendable, edits: Edits, found: Sequence[Breach]) -> set[K
     after = breaches_of(knowledge)
     if worse(found, after) or newly_broken(know(amendable.network), knowledge):
         return set()
-    return {_key(breach) for breach in found} - {_key(breach) for breach in after if not _of_answers(breach)}
+    return {_key(breach) for breach in found} - {_key(breach) for breach in after if not of_answers(breach)}
 
 
 def worse(before: Sequence[Breach], after: Sequence[Breach]) -> bool:
     """Whether a change makes a breach, or one larger; lines for answers aside."""
     pairs = {_key(breach): breach.pairs for breach in before}
-    return any(breach.pairs > pairs.get(_key(breach), 0) for breach in after if not _of_answers(breach))
+    return any(breach.pairs > pairs.get(_key(breach), 0) for breach in after if not of_answers(breach))
 
 
-def _of_answers(breach: Breach) -> bool:
+def of_answers(breach: Breach) -> bool:
     """Whether all that is let through goes to the ports that answers go to: a line for answers cannot tell."""
     ports = (probe.port if probe.protocol == "udp" else 0 for probe in breach.services)
     return breach.let_through and min(ports) >= FIRST_OWN_PORT
@@ -154,11 +158,24 @@ def _finding(index: NetworkIndex, breach: Breach, edits: Edits) -> Finding:
         place = _comes_in(index, answer)
         at, where = place.partition("/")[0] or source, f" where {source} comes in, at {place}" if place else ""
         says = f"{line}; let through all the same: {what}, {such}, over {_way(answer)}"
-        slug = "policy-answers" if _of_answers(breach) else "policy-open"
-        return finding(slug, at=at, path=path, says=says, mend=mend or f"drop it{where}", edits=edits)
+        return finding("policy-open", at=at, path=path, says=says, mend=mend or f"drop it{where}", edits=edits)
     says = f"{line}; ended all the same: {what}, {such}: {answer.says}"
     mend = mend or answer.mend or "let it pass"
     return finding("policy-closed", at=answer.at or source, path=path, says=says, mend=mend, edits=edits)
+
+
+def _answers(index: NetworkIndex, some: Sequence[Breach]) -> Finding:
+    """One finding for all that lines for answers let through."""
+    most = max(some, key=lambda breach: breach.pairs)
+    one = _finding(index, most, ())
+    pairs = sum(breach.pairs for breach in some)
+    says = (
+        f"lines for answers let {_services(most.services)} over IPv{most.version} begin too, which "
+        f"{len(some):,} line{'s' * (len(some) != 1)} of the policy forbid{'s' * (len(some) == 1)}: "
+        f"{pairs:,} pair{'s' * (pairs != 1)}, such as {most.example[0]} to {most.example[1]}"
+    )
+    mend = "route these VLANs on a router, whose filters know conversations, where that is too much"
+    return finding("policy-answers", at=one.at, path=one.path, says=says, mend=mend)
 
 
 def _said(index: NetworkIndex, edits: Edits) -> str:

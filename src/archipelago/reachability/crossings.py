@@ -122,13 +122,19 @@ class Crossing(NamedTuple):
     starts: Ints
 
 
+class Pieces(NamedTuple):
+    """Ranges of pieces, in order and apart: the first and the last piece of each."""
+
+    first: Ints
+    last: Ints
+
+
 class Line(NamedTuple):
-    """A line of a filter that speaks of a kind of packet: its number (PASSES where it accepts), and the pieces that it
-    is for, as first and last (empty for all)."""
+    """A line of a filter: its number (PASSES where it accepts), and the pieces that it is for (None for all)."""
 
     number: int
-    sources: tuple[tuple[int, int], ...]
-    targets: tuple[tuple[int, int], ...]
+    sources: Pieces | None
+    targets: Pieces | None
 
 
 class Crossings:
@@ -154,6 +160,7 @@ class Crossings:
         # Whose filter sees a packet for an address that several hold is not for the arrays to say.
         self._ingress = np.where(hops.contested, NO_ENDPOINT, hops.ingress)
         self._speaking: dict[tuple[int, Probe, bool], list[Line]] = {}
+        self._lines_of: dict[int, list[Line | None]] = {}
 
     def refusals(self, way: tuple[Ints, Ints, Ints], arrives: Bools, probe: Probe) -> tuple[Ints, Bools]:
         """What ends a probe or its answer.
@@ -303,38 +310,57 @@ class Crossings:
         """The lines of a filter that speak of a kind of packet; the last is for all that is left."""
         key = number, probe, answers
         if key not in self._speaking:
-            version = self._family.version
-            nobody = Address(version, 0)
+            nobody = Address(self._family.version, 0)
             header = probe_header(nobody, nobody, probe, answers=answers)
             filter_ = self.guards.every[number].filter
-            lines = [
+            every = self._written(number)
+            both = zip(filter_.rules, every, strict=True)
+            lines = [line for rule, line in both if line is not None and speaks_of(rule, header)]
+            if never_filtered(header):
+                lines = [Line(PASSES, None, None)]
+            self._speaking[key] = [*lines, Line(PASSES if filter_.otherwise == "accept" else 0, None, None)]
+        return self._speaking[key]
+
+    def _written(self, number: int) -> list[Line | None]:
+        """The lines of a filter, whatever packets they speak of; None for one that names the other family only."""
+        if number not in self._lines_of:
+            self._lines_of[number] = [
                 Line(
                     PASSES if rule.action == "accept" else line,
                     self._pieces(rule.source),
                     self._pieces(rule.destination),
                 )
-                for line, rule in enumerate(filter_.rules, 1)
-                if speaks_of(rule, header) and both_families_named(rule, version)
+                if both_families_named(rule, self._family.version)
+                else None
+                for line, rule in enumerate(self.guards.every[number].filter.rules, 1)
             ]
-            if never_filtered(header):
-                lines = [Line(PASSES, (), ())]
-            self._speaking[key] = [*lines, Line(PASSES if filter_.otherwise == "accept" else 0, (), ())]
-        return self._speaking[key]
+        return self._lines_of[number]
 
-    def _pieces(self, prefixes: tuple[Prefix, ...]) -> tuple[tuple[int, int], ...]:
+    def _pieces(self, prefixes: tuple[Prefix, ...]) -> Pieces | None:
+        if not prefixes:
+            return None
         cuts = self._family.cuts
-        return tuple(
+        ranges = sorted(
             (bisect_right(cuts, prefix.value) - 1, bisect_right(cuts, prefix.last) - 1)
             for prefix in of_family(prefixes, self._family.version)
         )
+        merged: list[tuple[int, int]] = []
+        for first, last in ranges:
+            if merged and first <= merged[-1][1] + 1:
+                merged[-1] = (merged[-1][0], max(merged[-1][1], last))
+            else:
+                merged.append((first, last))
+        return Pieces(*(np.array(ends, dtype=np.int64) for ends in zip(*merged, strict=True)))
 
 
-def _within(ranges: tuple[tuple[int, int], ...], pieces: Ints) -> Bools:
-    """Which pieces lie in any of some ranges; all where there is none."""
-    if not ranges:
+def _within(ranges: Pieces | None, pieces: Ints) -> Bools:
+    """Which pieces lie in any of some ranges; all where none is written."""
+    if ranges is None:
         return np.ones(len(pieces), dtype=np.bool_)
-    (first, last), *others = ranges
-    within: Bools = (pieces >= first) & (pieces <= last)
-    for first, last in others:
-        within |= (pieces >= first) & (pieces <= last)
+    within: Bools
+    if len(ranges.first) == 1:
+        within = (pieces >= ranges.first[0]) & (pieces <= ranges.last[0])
+        return within
+    at = np.searchsorted(ranges.first, pieces, side="right") - 1
+    within = (at >= 0) & (pieces <= ranges.last[np.maximum(at, 0)])
     return within

@@ -91,6 +91,7 @@ class Intent:
         assert network.policy is not None
         self.policy: Policy = network.policy
         self.parties = Parties(knowledge, hosts, outside)
+        self._parties: dict[tuple[str, int], Ints] = {}
         vlans = [plugged_vlan(knowledge, network.hosts[name]) for name in hosts]
         place = np.arange(len(hosts))
         # The outside, and a host in no VLAN, is with nobody in one.
@@ -99,16 +100,19 @@ class Intent:
             at = self.parties.place[name]
             self.vlan[at] = -1 - place[at]
 
+    def _party(self, end: str, version: int) -> Ints:
+        """The places of the hosts that an end stands for in a family."""
+        key = end, version
+        if key not in self._parties:
+            party = self.parties.of(end) if _family(end) in (None, version) else None
+            self._parties[key] = party if isinstance(party, np.ndarray) else np.empty(0, dtype=np.int64)
+        return self._parties[key]
+
     def members(self, ends: tuple[str, ...], version: int) -> Bools:
         """The hosts that some ends stand for in a family."""
-        marks = np.zeros(len(self.vlan), dtype=np.bool_)
-        for end in ends:
-            if end == ANYBODY:
-                marks[:] = True
-            elif _family(end) in (None, version):
-                party = self.parties.of(end)
-                if isinstance(party, np.ndarray):
-                    marks[party] = True
+        marks = np.full(len(self.vlan), ANYBODY in ends)
+        for end in ends if ANYBODY not in ends else ():
+            marks[self._party(end, version)] = True
         return marks
 
     def members_named(self, ends: tuple[str, ...], version: int) -> list[str]:
@@ -118,11 +122,22 @@ class Intent:
 
     def sorts(self, answer: Matrix, version: int) -> tuple[Ints, Ints]:
         """A host of each sort that the policy and the network take alike, and the sort of each host."""
-        columns = [answer.kind, self.vlan]
-        for rule in self.policy.rules:
-            columns += [self.members(ends, version).astype(np.int64) for ends in (rule.source, rule.target)]
-        _, first, sort = np.unique(np.stack(columns, axis=1), axis=0, return_index=True, return_inverse=True)
-        return first, sort.reshape(-1)
+        every = {end for rule in self.policy.rules for end in (*rule.source, *rule.target)} - {ANYBODY}
+        parties = [self._party(end, version) for end in sorted(every)]
+        hosts = np.concatenate([*parties, np.empty(0, dtype=np.int64)])
+        ends = np.repeat(np.arange(len(parties)), [len(party) for party in parties])
+        order = np.lexsort((ends, hosts))
+        bounds = np.searchsorted(hosts[order], np.arange(len(self.vlan) + 1)).tolist()
+        named = ends[order]
+        numbers: dict[tuple[int, int, bytes], int] = {}
+        sort = np.empty(len(self.vlan), dtype=np.int64)
+        first: list[int] = []
+        for at, (kind, vlan) in enumerate(zip(answer.kind.tolist(), self.vlan.tolist(), strict=True)):
+            key = kind, vlan, named[bounds[at] : bounds[at + 1]].tobytes()
+            sort[at] = numbers.setdefault(key, len(first))
+            if sort[at] == len(first):
+                first.append(at)
+        return np.array(first, dtype=np.int64), sort
 
     def decides(self, some: Ints, version: int, probe: Probe) -> tuple[Bools, Ints]:
         """Whether each of some hosts may begin with each other, and the line that says so (-1: `otherwise`, -2: they
