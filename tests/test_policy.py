@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import replace
 from random import Random
 
@@ -268,6 +269,50 @@ def test_filters_that_are_missing_are_placed_as_the_design_places_them(seed):
     assert not {finding.slug for finding in after} & {"policy-open", "policy-closed"}
     for name, device in mended.network.devices.items():
         assert {f.rules for f in device.filters.values()} <= {f.rules for f in network.devices[name].filters.values()}
+
+
+def test_lines_of_a_policy_that_decide_nothing_are_told():
+    text = BAY.replace("203.0.113.2/30", "203.0.113.2/30, filter-in: edge-in").replace(
+        "  otherwise: any",
+        "    - {from: kiosk, to: mess, may: tcp/22}\n"
+        "    - {from: kiosk, to: mess, may-not: udp}\n"
+        "    - {from: purser, to: mess, may-not: any}\n  otherwise: any",
+    )
+    hidden, unneeded, within = told(text)
+    assert hidden[0] == "policy-line-hidden" and hidden[3] == "move it before line 2, or remove it"
+    assert unneeded[0] == "policy-line-unneeded" and "line 2 decides before it" in unneeded[2]
+    assert within[0] == "policy-line-unneeded" and "hosts of one VLAN talk within it" in within[2]
+    mended = archipelago.mend(text)
+    assert len(mended.network.policy.rules) == 4
+    assert [slug for slug, *_ in told(mended.text)] == ["policy-line-hidden"]
+
+
+def test_a_policy_and_the_network_are_told_by_vlan(command, tmp_path):
+    (file := tmp_path / "bay.yaml").write_text(BAY)
+    found = archipelago.check_policy(read_network(BAY))
+    assert not found.holds and found.places == ("guests", "crew", "outside")
+    done = command("matrix", file, "--policy", "-o", tmp_path / "policy.svg")
+    assert done.returncode == 1 and done.stdout.startswith("the policy is not kept: wrongly open for 2 pairs of VLANs")
+    assert "wrongly open" in (tmp_path / "policy.svg").read_text()
+    rows = {
+        (row["from"], row["to"]): row
+        for row in json.loads(command("matrix", file, "--policy", "--json").stdout)["by_vlan"]
+    }
+    assert rows["outside", "guests, crew"]["wrongly_open"] == "any"
+    assert rows["guests", "crew"] == {
+        "from": "guests",
+        "may": "tcp/443 (some hosts)",
+        "to": "crew",
+        "network": "as the policy says",
+        "wrongly_open": None,
+    }
+    kept = archipelago.check_policy(archipelago.mend(BAY).network)
+    assert kept.holds and str(kept) == "the policy is kept: every pair, 5 kinds of traffic"
+    for wrong in (["--csv"], ["--family", "6"]):
+        refused = command("matrix", file, "--policy", *wrong)
+        assert refused.returncode == 2 and "does not go with --policy" in refused.stderr
+    (file := tmp_path / "none.yaml").write_text(BAY[: BAY.index("policy:")])
+    assert command("matrix", file, "--policy").returncode == 2
 
 
 def test_a_device_is_managed_by_those_whom_the_policy_names():

@@ -20,7 +20,7 @@ from typing import TYPE_CHECKING, Any
 from archipelago import audit as _audit_room
 from archipelago import design as _design_room
 from archipelago.api.asking import broadcast, reach, reach_in_order, trace
-from archipelago.api.checking import assert_expected, audit, expectations, matrix, mend, what_if
+from archipelago.api.checking import assert_expected, audit, check_policy, expectations, matrix, mend, what_if
 from archipelago.api.planning import carve, design
 from archipelago.api.reading import (
     amend,
@@ -34,7 +34,17 @@ from archipelago.api.reading import (
     write_brief,
     write_network,
 )
-from archipelago.api.showing import draw, draw_matrix, draw_space, export, rehearse, to_json, to_table, view
+from archipelago.api.showing import (
+    draw,
+    draw_matrix,
+    draw_policy,
+    draw_space,
+    export,
+    rehearse,
+    to_json,
+    to_table,
+    view,
+)
 from archipelago.errors import (
     AddressError,
     ArchipelagoError,
@@ -82,6 +92,7 @@ if TYPE_CHECKING:
         VlanInterface,
     )
     from archipelago.model.plan import Decision, Design
+    from archipelago.reachability.kept import Kept
     from archipelago.reachability.matrix import Matrix
     from archipelago.reachability.verdict import Verdict
     from archipelago.simulation.explore import Broadcast, Trace
@@ -109,6 +120,7 @@ _TYPES = {
     ),
     "model.plan": ("Decision", "Design"),
     "reachability.expect": ("Verdict",),
+    "reachability.kept": ("Kept",),
     "reachability.matrix": ("Matrix",),
     "simulation.explore": ("Broadcast", "Trace"),
     "simulation.in_order": ("Check", "InOrder"),
@@ -148,6 +160,7 @@ __all__ = [
     "HostNeed",
     "InOrder",
     "InterfaceAddress",
+    "Kept",
     "KernelError",
     "Loopback",
     "Matrix",
@@ -175,9 +188,11 @@ __all__ = [
     "brief_text",
     "broadcast",
     "carve",
+    "check_policy",
     "design",
     "draw",
     "draw_matrix",
+    "draw_policy",
     "draw_space",
     "expectations",
     "export",

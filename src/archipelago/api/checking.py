@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from archipelago.audit.result import AuditResult
     from archipelago.model.expectation import Expectation
     from archipelago.model.network import Network
+    from archipelago.reachability.kept import Kept
     from archipelago.reachability.matrix import Matrix
     from archipelago.reachability.verdict import Verdict
 
@@ -52,6 +53,31 @@ def audit(network: Network, *, quick: bool = False) -> AuditResult:
 
         findings = (*findings, *(finding for _, finding in unkept(check(index.knowledge).verdicts)))
     return AuditResult(sort(network, findings))
+
+
+def check_policy(network: Network) -> Kept:
+    """What a network's policy allows, beside what the network does: every pair of hosts, for every kind of traffic that
+    the policy or a filter tells apart, in both families.
+
+    Args:
+        network: a network with a policy.
+
+    Returns:
+        The counts by VLAN and kind of traffic; `holds` says whether the policy is kept.
+
+    Raises:
+        QueryError: the network has no policy, or something in it is called as the outside is.
+        TypeError: this is no network, such as a path.
+
+    Example:
+        >>> import archipelago
+        >>> archipelago.check_policy(archipelago.Network())
+        Traceback (most recent call last):
+        archipelago.errors.QueryError: the network has no 'policy'; write who may talk to whom
+    """
+    from archipelago.reachability.kept import kept
+
+    return kept(a_network(network))
 
 
 def matrix(

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from archipelago.addressing.carve import Carving
     from archipelago.exchange.rehearsal import Rehearsal
     from archipelago.model.network import Network
+    from archipelago.reachability.kept import Kept
     from archipelago.reachability.matrix import Matrix
     from archipelago.views.look import View
 
@@ -165,6 +166,31 @@ def draw_matrix(
         write_whole(path, figure(knowledge, matrix, fspath(path)))
     if path is None and axes is None:
         raise QueryError("there is nowhere to draw: give a path that ends in .svg or .png, or axes")
+
+
+def draw_policy(kept: Kept, path: str | PathLike[str]) -> None:
+    """Draw whether a policy is kept: a cell for each VLAN, and the outside, with each other; what may be begun, what is
+    wrongly open and wrongly closed, in words and patterns.
+
+    Args:
+        kept: what `check_policy` gave.
+        path: an SVG or PNG file to write, by the ending of its name.
+
+    Raises:
+        QueryError: the name ends in neither .svg nor .png.
+        DocumentError: the place cannot be written to.
+
+    Example:
+        >>> archipelago.draw_policy(None, "policy.gif")
+        Traceback (most recent call last):
+        archipelago.errors.QueryError: 'policy.gif' ends in neither .svg nor .png; a picture is drawn as one of the two
+    """
+    from archipelago.files.disk import write_whole
+    from archipelago.views.draw import ending, painted
+    from archipelago.views.policy_picture import policy_picture
+
+    kind = ending(fspath(path))
+    write_whole(path, painted(policy_picture(kept), kind))
 
 
 def export(network: Network, format: str = "linux") -> str:

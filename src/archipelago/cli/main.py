@@ -96,6 +96,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--probe", {"default": "icmp", "metavar": "KIND[,KIND]", "help": "what is sent: icmp, tcp/443, udp/53"}),
             ("--without", {"action": "append", "default": [], "metavar": "PART", "help": "switch a part off"}),
             ("--hosts", {"action": "store_true", "help": "show host by host"}),
+            ("--policy", {"action": "store_true", "help": "what the policy allows, and whether it is kept"}),
             ("--csv", {"action": "store_true", "help": "print source,destination,reached for every pair"}),
             ("--output", "-o", {"metavar": "FILE", "help": "draw it: an .svg or .png file"}),
             JSON,
@@ -191,7 +192,12 @@ EXAMPLES: dict[str, list[str]] = {
         "network.yaml kiosk-a outside --trace",
         "network.yaml kiosk-a lamp --from-fault",
     ],
-    "matrix": ["network.yaml", "network.yaml --without landing/p2", "network.yaml -o matrix.svg"],
+    "matrix": [
+        "network.yaml",
+        "network.yaml --without landing/p2",
+        "network.yaml -o matrix.svg",
+        "network.yaml --policy",
+    ],
     "view": [
         "network.yaml landing",
         "network.yaml landing hall",

@@ -8,6 +8,7 @@ from typing import Any
 
 import archipelago
 from archipelago.cli import out
+from archipelago.errors import QueryError
 from archipelago.model.filters import parse_probe
 from archipelago.proof.all_pairs import AllPairs, all_pairs
 from archipelago.views import matrix as shown
@@ -16,6 +17,8 @@ from archipelago.views import matrix as shown
 def matrix(words: Namespace) -> int:
     """Answer, and say by the exit code whether everything is as it should be."""
     network = archipelago.read_network(words.network)
+    if words.policy:
+        return _policy(network, words)
     probes = [parse_probe(kind) for kind in words.probe.split(",")]
     every = all_pairs(network, words.family, words.without, causes=not words.csv, probes=probes)
     if words.output:
@@ -37,6 +40,32 @@ def matrix(words: Namespace) -> int:
             out.say()
             out.say(f"drawn: {words.output}")
     return 0 if all(told.fine for told in every) else 1
+
+
+def _policy(network: archipelago.Network, words: Namespace) -> int:
+    """What the policy allows, beside what the network does."""
+    from archipelago.views.policy import differences
+
+    others = {"--family": words.family, "--without": words.without, "--hosts": words.hosts, "--csv": words.csv}
+    for option, value in others.items():
+        if value:
+            raise QueryError(f"{option} does not go with --policy, which asks for every kind of traffic and family")
+    found = archipelago.check_policy(network)
+    table = differences(found)
+    if words.output:
+        archipelago.draw_policy(found, words.output)
+    if words.as_json:
+        out.say_json({"kept": found.holds, "by_vlan": table.records()})
+    else:
+        out.head(found.headline)
+        out.say_tables([table])
+        if not found.holds:
+            out.say()
+            out.say("'audit' tells each with an example and what mends it")
+        if words.output:
+            out.say()
+            out.say(f"drawn: {words.output}")
+    return 0 if found.holds else 1
 
 
 def _values(told: AllPairs) -> dict[str, Any]:

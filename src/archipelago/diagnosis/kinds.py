@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Kind
+from archipelago.diagnosis.kinds_of_filters import FILTERS
 
 _OUTSIDE_OWN = "{name} answers nobody outside its own subnet"
 _ALL = (
@@ -30,58 +31,7 @@ _ALL = (
         OFTEN,
     ),
     Kind("member-dead", "risk", "an aggregate with a dead member", "the next failure takes the whole link down", OFTEN),
-    # filters
-    Kind(
-        "policy-open",
-        "error",
-        "the network lets through what the policy forbids",
-        "what the policy says of who may talk to whom",
-        OFTEN,
-    ),
-    Kind(
-        "policy-closed",
-        "error",
-        "a filter ends what the policy allows, or the answer to it",
-        "what the policy says of who may talk to whom",
-        OFTEN,
-    ),
-    Kind(
-        "policy-answers",
-        "risk",
-        "a line for answers lets the other side begin, to the ports that answers go to",
-        "what the policy says, for UDP to ports from 49152 on",
-        NEVER,
-    ),
-    Kind("policy-in-part", "note", "more kinds of traffic than were asked", "some were not looked at", NEVER),
-    Kind("filter-unnamed", "note", "a filter that no interface names", "nothing: it sees no packet", NEVER),
-    Kind(
-        "filter-idle",
-        "risk",
-        "a filter where no traffic between hosts, or with the outside, passes",
-        "what it is to keep out passes elsewhere",
-        OFTEN,
-    ),
-    Kind(
-        "line-hidden",
-        "risk",
-        "a line of a filter that an earlier one leaves nothing to, and undoes",
-        "what it is to {does} is decided otherwise",
-        NEVER,
-    ),
-    Kind(
-        "line-unneeded",
-        "note",
-        "a line of a filter that an earlier one leaves nothing to, and does the same",
-        "nothing; it misleads whoever reads the filter",
-        ALWAYS,
-    ),
-    Kind(
-        "filtered",
-        "note",
-        "a filter ends what is asked about; whether that is meant, the plan says",
-        "nothing that is not meant to end",
-        OFTEN,
-    ),
+    *FILTERS,
     Kind(
         "ranges-overlap",
         "note",

@@ -13,15 +13,17 @@ from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import with_outside
-from archipelago.model.filters import FIRST_OWN_PORT, Probe
-from archipelago.model.finding import REMOVE, Finding
+from archipelago.model.filters import Probe
+from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.network import Network
 from archipelago.model.parts import Path
 from archipelago.progress import steps, tell
 from archipelago.proof.placing import Edits, Place, entrances, entrances_for, placing, wanted_filters
 from archipelago.proof.promise import newly_broken
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.management import MOST_QUESTIONS, questions_of_devices
-from archipelago.reachability.policy import MOST_PROBES, Breach, breaches, kinds_apart, probes_of
+from archipelago.reachability.policy import MOST_PROBES, Breach, Intent, breaches, kinds_apart, of_answers, probes_of
+from archipelago.reachability.policy_lines import IdleLine, idle_lines
 from archipelago.simulation.reach import ReachResult, reach
 
 MOST_TRIED = 60
@@ -48,23 +50,22 @@ def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
         says = f"policy and filters tell {kinds:,} kinds of traffic apart; {MOST_PROBES} of them were asked"
         yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by matrix --probe")
     wider = NetworkIndex(know(network))
-    found = _breaches(wider, outside)
+    arrays = build_arrays(wider.knowledge)
+    found = list(breaches(wider, arrays, outside))
     if questions_of_devices(network, len(network.hosts), min(kinds, MOST_PROBES)) > MOST_QUESTIONS:
         says = (
             f"there is more to ask about devices' own addresses than {MOST_QUESTIONS:,} questions; so many were asked"
         )
         yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by reach --probe")
-    serious = [breach for breach in found if not of_answers(breach)]
+    intent = Intent(wider.knowledge, arrays.hosts, outside)
+    yield from (_idle(network, line) for line in idle_lines(network, intent, arrays))
+    serious = [breach for breach in found if not _only_answers(breach)]
     for breach, edits in zip(serious, policy_mends(index, serious), strict=True):
         yield _finding(wider, breach, edits)
     for version in (4, 6):
-        answers = [breach for breach in found if of_answers(breach) and breach.version == version]
+        answers = [breach for breach in found if _only_answers(breach) and breach.version == version]
         if answers:
             yield _answers(wider, answers)
-
-
-def _breaches(wider: NetworkIndex, outside: tuple[str, ...]) -> list[Breach]:
-    return list(breaches(wider, build_arrays(wider.knowledge), outside))
 
 
 def breaches_of(knowledge: Knowledge) -> list[Breach]:
@@ -74,7 +75,24 @@ def breaches_of(knowledge: Knowledge) -> list[Breach]:
         QueryError: something in it is called as the outside is.
     """
     network, outside = with_outside(knowledge)
-    return _breaches(NetworkIndex(know(network)), outside)
+    wider = NetworkIndex(know(network))
+    return list(breaches(wider, build_arrays(wider.knowledge), outside))
+
+
+def _idle(network: Network, idle: IdleLine) -> Finding:
+    """A line that decides nothing: because earlier ones do, or because all that it names share a VLAN."""
+    assert network.policy is not None
+    path = ("policy", "rules", idle.line)
+    lines = f"line{'s' * (len(idle.earlier) > 1)} {', '.join(str(number + 1) for number in idle.earlier[:MOST_NAMED])}"
+    why = f"{lines} decide{'s' * (len(idle.earlier) == 1)} before it" if idle.earlier else ""
+    within = "hosts of one VLAN talk within it whatever the policy says" if idle.within else ""
+    says = f"policy, line {idle.line + 1} decides nothing: {network.policy.rules[idle.line]}; "
+    says += "; ".join(part for part in (why, within) if part)
+    if idle.contradicted:
+        mend = f"move it before {lines}, or remove it"
+        return finding("policy-line-hidden", at="", path=path, says=says, mend=mend)
+    edits = (Edit(path, REMOVE),)
+    return finding("policy-line-unneeded", at="", path=path, says=says, mend="remove it", edits=edits)
 
 
 def policy_mends(index: NetworkIndex, found: Sequence[Breach]) -> list[Edits]:
@@ -124,19 +142,18 @@ def _ended(amendable: Amendable, edits: Edits, found: Sequence[Breach]) -> set[K
     after = breaches_of(knowledge)
     if worse(found, after) or newly_broken(know(amendable.network), knowledge):
         return set()
-    return {_key(breach) for breach in found} - {_key(breach) for breach in after if not of_answers(breach)}
+    return {_key(breach) for breach in found} - {_key(breach) for breach in after if not _only_answers(breach)}
 
 
 def worse(before: Sequence[Breach], after: Sequence[Breach]) -> bool:
     """Whether a change makes a breach, or one larger; lines for answers aside."""
     pairs = {_key(breach): breach.pairs for breach in before}
-    return any(breach.pairs > pairs.get(_key(breach), 0) for breach in after if not of_answers(breach))
+    return any(breach.pairs > pairs.get(_key(breach), 0) for breach in after if not _only_answers(breach))
 
 
-def of_answers(breach: Breach) -> bool:
-    """Whether all that is let through goes to the ports that answers go to: a line for answers cannot tell."""
-    ports = (probe.port if probe.protocol == "udp" else 0 for probe in breach.services)
-    return breach.let_through and min(ports) >= FIRST_OWN_PORT
+def _only_answers(breach: Breach) -> bool:
+    """Whether all that is let through goes to the ports that answers go to."""
+    return breach.let_through and all(map(of_answers, breach.services))
 
 
 def _finding(index: NetworkIndex, breach: Breach, edits: Edits) -> Finding:

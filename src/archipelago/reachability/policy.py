@@ -3,7 +3,7 @@ apart."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -15,7 +15,7 @@ from archipelago.errors import AddressError
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.expectation import OUTSIDE
-from archipelago.model.filters import ECHO, LAST_PORT, Probe, Traffic
+from archipelago.model.filters import ECHO, FIRST_OWN_PORT, LAST_PORT, Probe, Traffic
 from archipelago.model.network import Network
 from archipelago.model.policy import ANYBODY, Policy
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
@@ -23,6 +23,8 @@ from archipelago.reachability.management import of_devices
 from archipelago.reachability.matrix import Matrix, by_probe, unfiltered
 from archipelago.reachability.parties import Parties
 
+WITHIN = -2
+"""In place of a line's number: both are of one VLAN."""
 MOST_PROBES = 64
 """So many kinds of traffic are told apart at most; of more, those of the policy come first."""
 
@@ -66,6 +68,11 @@ def kinds_apart(network: Network) -> list[Probe]:
             if 0 < port <= LAST_PORT:
                 probes.append(Probe("tcp" if protocol == "tcp" else "udp", port))
     return probes
+
+
+def of_answers(probe: Probe) -> bool:
+    """Whether a probe goes to the ports that answers go to: a line that lets these pass cannot tell it from one."""
+    return probe.protocol == "udp" and probe.port >= FIRST_OWN_PORT
 
 
 def _cuts(kinds: list[Traffic], protocol: str) -> set[int]:
@@ -140,8 +147,8 @@ class Intent:
         return np.array(first, dtype=np.int64), sort
 
     def decides(self, some: Ints, version: int, probe: Probe) -> tuple[Bools, Ints]:
-        """Whether each of some hosts may begin with each other, and the line that says so (-1: `otherwise`, -2: they
-        are of one VLAN)."""
+        """Whether each of some hosts may begin with each other, and the line that says so (-1: `otherwise`, WITHIN:
+        they are of one VLAN)."""
         shape = (len(some), len(some))
         allowed = np.full(shape, self.policy.otherwise == "any")
         line = np.full(shape, -1, dtype=np.int64)
@@ -151,7 +158,7 @@ class Intent:
                 both = np.ix_(self.members(rule.source, version)[some], self.members(rule.target, version)[some])
                 allowed[both], line[both] = bool(rule.may), number
         within = self.vlan[some][:, None] == self.vlan[some]
-        allowed[within], line[within] = True, -2
+        allowed[within], line[within] = True, WITHIN
         return allowed, line
 
 
@@ -163,6 +170,55 @@ def _family(end: str) -> int | None:
         return parse_prefix(end if "/" in end else f"{end}/{128 if ':' in end else 32}").version
     except AddressError:
         return None
+
+
+class Compared(NamedTuple):
+    """A kind of traffic in a family, pair by pair of sorts of host: `first` is a host of each sort, `sort` that of each
+    host; how many pairs of hosts each pair stands for, which may begin, by which line (as Intent.decides), who reaches
+    whom, and who would if no filter ended a packet."""
+
+    probe: Probe
+    first: Ints
+    sort: Ints
+    pairs: Ints
+    allowed: Bools
+    line: Ints
+    reached: Bools
+    able: Bools
+
+    @property
+    def open(self) -> Bools:
+        """The pairs that are let through although they may not."""
+        wrong: Bools = self.reached & ~self.allowed & (self.pairs > 0) & (self.line != WITHIN)
+        return wrong
+
+    @property
+    def closed(self) -> Bools:
+        """The pairs that a filter ends although they may."""
+        wrong: Bools = self.allowed & self.able & ~self.reached & (self.pairs > 0) & (self.line != WITHIN)
+        return wrong
+
+
+def compared(intent: Intent, arrays: NetworkArrays, version: int, probes: Sequence[Probe]) -> Iterator[Compared]:
+    """What a policy says of all pairs beside what a network does, for each kind of traffic."""
+    # What no filter is to blame for is for others to tell.
+    routed = unfiltered(arrays, version)
+    for answer in by_probe(arrays, probes, version, causes=False):
+        first, sort = intent.sorts(answer, version)
+        sizes = np.bincount(sort)
+        pairs = np.multiply.outer(sizes, sizes)
+        pairs[np.diag_indices_from(pairs)] -= sizes
+        allowed, line = intent.decides(first, version, answer.probe)
+        yield Compared(
+            probe=answer.probe,
+            first=first,
+            sort=sort,
+            pairs=pairs,
+            allowed=allowed,
+            line=line,
+            reached=answer.between[np.ix_(answer.kind[first], answer.kind[first])],
+            able=routed.between[np.ix_(routed.kind[first], routed.kind[first])],
+        )
 
 
 def breaches(index: NetworkIndex, arrays: NetworkArrays, outside: tuple[str, ...] = ()) -> Iterator[Breach]:
@@ -177,33 +233,24 @@ def breaches(index: NetworkIndex, arrays: NetworkArrays, outside: tuple[str, ...
     intent = Intent(index.knowledge, arrays.hosts, outside)
     probes = probes_of(network)
     for version in arrays.families:
-        # What no filter is to blame for is for others to tell.
-        routed = unfiltered(arrays, version)
         found: dict[tuple[int, bool], list[_Told]] = {}
         first = np.empty(0, dtype=np.int64)
-        for answer in by_probe(arrays, probes, version, causes=False):
-            first, sort = intent.sorts(answer, version)
-            sizes = np.bincount(sort)
-            pairs = np.multiply.outer(sizes, sizes)
-            pairs[np.diag_indices_from(pairs)] -= sizes
-            reached = answer.between[np.ix_(answer.kind[first], answer.kind[first])]
-            able = routed.between[np.ix_(routed.kind[first], routed.kind[first])]
-            allowed, line = intent.decides(first, version, answer.probe)
-            for is_open, wrong in ((True, reached & ~allowed), (False, allowed & able & ~reached)):
-                wrong = wrong & (pairs > 0) & (line != -2)
-                for number in np.unique(line[wrong]).tolist():
-                    these = wrong & (line == number)
+        for one in compared(intent, arrays, version, probes):
+            first = one.first
+            for is_open, wrong in ((True, one.open), (False, one.closed)):
+                for number in np.unique(one.line[wrong]).tolist():
+                    these = wrong & (one.line == number)
                     i, j = (int(at[0]) for at in np.nonzero(these))
-                    members = [np.flatnonzero(sort == at) for at in (i, j)]
+                    members = [np.flatnonzero(one.sort == at) for at in (i, j)]
                     example = arrays.hosts[members[0][0]], arrays.hosts[members[1][-1]]
                     ends = [{arrays.hosts[at] for at in first[these.any(axis=axis)].tolist()} for axis in (1, 0)]
-                    told = _Told(answer.probe, int(pairs[these].sum()), example, *ends)
+                    told = _Told(one.probe, int(one.pairs[these].sum()), example, *ends)
                     found.setdefault((number, is_open), []).append(told)
         speakers = [set(intent.members_named(rule.source, version)) for rule in intent.policy.rules]
         hosts = [arrays.hosts[at] for at in first.tolist()]
-        for one in of_devices(index, speakers, hosts, version, probes):
-            told = _Told(one.probe, 1, (one.host, str(one.address)), {one.host}, set())
-            found.setdefault((one.line, one.let_through), []).append(told)
+        for device in of_devices(index, speakers, hosts, version, probes):
+            told = _Told(device.probe, 1, (device.host, str(device.address)), {device.host}, set())
+            found.setdefault((device.line, device.let_through), []).append(told)
         for (number, is_open), every in found.items():
             most = max(every, key=lambda one: one.pairs)
             yield Breach(

@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Sequence
+from enum import Enum
+from itertools import groupby
+from typing import NamedTuple
 
-import numpy as np
-
-from archipelago.errors import QueryError
-from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.known import know
-from archipelago.knowledge.outside import with_outside
-from archipelago.model.expectation import OUTSIDE
-from archipelago.model.filters import Probe
+from archipelago.model.filters import LAST_PORT, Ports, Probe
 from archipelago.model.network import Network
-from archipelago.reachability.arrays import Bools
-from archipelago.reachability.policy import Intent, probes_of
+from archipelago.reachability.kept import Kept, kept
 from archipelago.views.table import Table, counted, table
 
 PART = " (some hosts)"
@@ -32,50 +27,105 @@ def policy(network: Network) -> Table:
     Raises:
         QueryError: the network has no policy, or something in it is called as the outside is.
     """
-    if network.policy is None:
-        raise QueryError("the network has no 'policy'; write who may talk to whom")
-    wider, outside = with_outside(know(network))
-    index = NetworkIndex(know(wider))
-    hosts = tuple(wider.hosts)
-    intent = Intent(index.knowledge, hosts, outside)
-    names = {number: name for name, number in network.vlans.items()}
-    members: dict[str, list[int]] = {name: [] for name in [*network.vlans, OUTSIDE]}
-    for at, name in enumerate(hosts):
-        vlan = int(intent.vlan[at])
-        where = OUTSIDE if name in outside else names.get(vlan)
-        if where is not None:
-            members[where].append(at)
-    members = {name: places for name, places in members.items() if places}
-    probes = probes_of(network)
-    some = np.arange(len(hosts))
-    allowed = {probe: intent.decides(some, 4, probe)[0] for probe in probes}
-    rows: list[tuple[str, str, str]] = []
-    for source, ours in members.items():
-        shared: dict[str, list[str]] = {}
-        for target, theirs in members.items():
-            if source != target:
-                shared.setdefault(_may(allowed, ours, theirs), []).append(target)
-        rows += [(source, may, ", ".join(targets)) for may, targets in shared.items()]
+    rows = [_ends(row) for row in _rows(kept(network), otherwise=False)]
     return table("what may be begun", ("from", "may", "to"), rows)
 
 
-def _may(allowed: Mapping[Probe, Bools], ours: list[int], theirs: list[int]) -> str:
-    """What hosts of one place may begin with those of another."""
-    whole = {probe: bool(grid[np.ix_(ours, theirs)].all()) for probe, grid in allowed.items()}
-    part = {probe: bool(grid[np.ix_(ours, theirs)].any()) for probe, grid in allowed.items()}
-    if all(whole.values()):
+def differences(found: Kept) -> Table:
+    """The same, beside what the network does otherwise, which comes first."""
+    rows = sorted(_rows(found, otherwise=True), key=lambda row: not (row.open or row.closed))
+    told = [(*_ends(row), _does(row), row.open, row.closed, row.answers) for row in rows]
+    columns = ("from", "may", "to", "network", "wrongly open", "wrongly closed", "open for answers")
+    return table("by VLAN", columns, told)
+
+
+def _ends(row: Row) -> tuple[str, str, str]:
+    return row.source, row.may, ", ".join(row.targets)
+
+
+def _does(row: Row) -> str:
+    return "does otherwise" if row.open or row.closed else "as the policy says"
+
+
+class Row(NamedTuple):
+    """What hosts of a place may begin with those of some others, and what the network does otherwise."""
+
+    source: str
+    may: str
+    targets: tuple[str, ...]
+    open: str
+    closed: str
+    answers: str
+
+
+def _rows(found: Kept, *, otherwise: bool) -> Iterator[Row]:
+    for i, source in enumerate(found.places):
+        shared: dict[Cell, list[str]] = {}
+        for j, target in enumerate(found.places):
+            if i != j and found.pairs[i, j]:
+                one = cell(found, i, j)
+                shared.setdefault(one if otherwise else Cell(one.may, "", "", ""), []).append(target)
+        for one, targets in shared.items():
+            yield Row(source, one.may, tuple(targets), one.open, one.closed, one.answers)
+
+
+class Cell(NamedTuple):
+    """What hosts of one place may begin with those of another, what is wrongly open, what wrongly closed, and what is
+    open because answers have to pass."""
+
+    may: str
+    open: str
+    closed: str
+    answers: str
+
+
+def cell(found: Kept, i: int, j: int) -> Cell:
+    """What hosts of one place and those of another may, and do otherwise."""
+    pairs = int(found.pairs[i, j])
+    may = services(found.probes, [_share(int(count), pairs) for count in found.allowed[:, i, j]])
+    wrong = [
+        services(found.probes, [Share.ALL if count else Share.NONE for count in cells[:, i, j].tolist()], none="")
+        for cells in (found.wrongly_open, found.wrongly_closed, found.for_answers)
+    ]
+    return Cell(may, *wrong)
+
+
+class Share(Enum):
+    """How many of some pairs."""
+
+    NONE = 0
+    SOME = 1
+    ALL = 2
+
+
+def _share(count: int, pairs: int) -> Share:
+    return Share.ALL if count == pairs else Share.SOME if count else Share.NONE
+
+
+def services(probes: Sequence[Probe], shares: Sequence[Share], none: str = "nothing") -> str:
+    """Kinds of traffic in words: a protocol whole, or the services that are told apart."""
+    if all(share is Share.ALL for share in shares):
         return "any"
-    if not any(part.values()):
-        return "nothing"
-    told = []
+    if all(share is Share.NONE for share in shares):
+        return none
+    told: list[str] = []
     for protocol in ("icmp", "tcp", "udp"):
-        mine = [probe for probe in allowed if probe.protocol == protocol]
-        if all(whole[probe] for probe in mine):
+        both = zip(probes, shares, strict=True)
+        mine = sorted((probe.port, share.value) for probe, share in both if probe.protocol == protocol)
+        if all(share == Share.ALL.value for _, share in mine):
             told.append(protocol)
+        elif protocol == "icmp":
+            told += [f"{protocol}{PART}"] if mine[0][1] == Share.SOME.value else []
         else:
-            told += [f"{_named(probe)}{'' if whole[probe] else PART}" for probe in mine if part[probe]]
+            told += [f"{protocol}/{ports}{PART * (share is Share.SOME)}" for ports, share in _ranges(mine)]
     return ", ".join(told)
 
 
-def _named(probe: Probe) -> str:
-    return f"{probe} on" if probe.port == 1 else str(probe)
+def _ranges(ports: Sequence[tuple[int, int]]) -> Iterator[tuple[Ports, Share]]:
+    """Ranges of ports that fare alike, none of those of which nothing does: each port that is told apart stands for
+    those up to the next."""
+    until = [port for port, _ in ports[1:]] + [LAST_PORT + 1]
+    for share, run in groupby(zip(ports, until, strict=True), key=lambda one: one[0][1]):
+        members = list(run)
+        if share != Share.NONE.value:
+            yield Ports(members[0][0][0], members[-1][1] - 1), Share(share)

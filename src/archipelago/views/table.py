@@ -22,13 +22,14 @@ class Table:
 
     def records(self) -> list[dict[str, object]]:
         """The rows by column (spaces as underscores): numbers as numbers, everything else as text, nothing as None."""
-        return [
-            {
-                name: cell if isinstance(cell, (int, float)) else str(cell) if cell not in (None, "") else None
-                for name, cell in zip(self.columns, row, strict=True)
-            }
-            for row in self.values
-        ]
+        names = [name.replace(" ", "_") for name in self.columns]
+        return [{name: _plain(cell) for name, cell in zip(names, row, strict=True)} for row in self.values]
+
+
+def _plain(cell: object) -> object:
+    if isinstance(cell, (int, float)):
+        return cell
+    return None if cell in (None, "") else str(cell)
 
 
 def table(
