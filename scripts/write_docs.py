@@ -7,7 +7,8 @@ from pathlib import Path
 
 from archipelago.diagnosis.kinds import KINDS
 from archipelago.files.codecs import Context, written
-from archipelago.model.keys import Holder, Key, Value, keys_of
+from archipelago.model.key import Holder, Key, Value
+from archipelago.model.keys import keys_of
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 START, END = "<!-- keys: made by scripts/write_docs.py -->", "<!-- end of keys -->"

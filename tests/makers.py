@@ -16,7 +16,7 @@ from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
 from archipelago.model.filters import Filter, FilterRule, Ports, parse_traffic
 from archipelago.model.finding import REMOVE, Edit
-from archipelago.model.keys import Value
+from archipelago.model.key import Value
 from archipelago.model.network import Network
 from archipelago.model.parts import (
     Aggregate,

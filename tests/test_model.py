@@ -19,7 +19,8 @@ import archipelago
 from archipelago import Cable, Device, End, Host, InterfaceAddress, ModelError, Network, NextHop, Port, Prefix, Route
 from archipelago.files.schema import schema
 from archipelago.files.tree import parse
-from archipelago.model.keys import KEYS, Holder, keys_of
+from archipelago.model.key import Holder
+from archipelago.model.keys import KEYS, keys_of
 from makers import scrambled
 from test_documents import GOOD
 

@@ -72,6 +72,9 @@ STAGES = (
     "header",
     "filtering",
     "forwarding",
+    "delivery",
+    "leases",
+    "learned",
     "known",
 )
 """The stages of knowledge, in the order in which they are derived; then what asks them."""

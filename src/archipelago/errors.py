@@ -14,6 +14,10 @@ class TrafficError(ArchipelagoError):
     """A text is no kind of traffic, no port and no probe; the message says what would be."""
 
 
+class DurationError(ArchipelagoError, ValueError):
+    """A text is no length of time."""
+
+
 class AddressError(ArchipelagoError, ValueError):
     """A text is not an address, a prefix or an address with its prefix length."""
 

@@ -30,6 +30,7 @@ def view(
     hosts: Sequence[str] = (),
     gateways: bool = False,
     policy: bool = False,
+    leases: bool = False,
     after: tuple[str, str] | None = None,
 ) -> View:
     """What devices know: interfaces, VLANs, trunks, routes; two of them side by side; how a host sends.
@@ -42,6 +43,7 @@ def view(
         hosts: instead, how each of these hosts sends to every subnet.
         gateways: instead, all gateways and all static routes.
         policy: instead, what hosts of each VLAN may begin, and with whom.
+        leases: instead, what hosts are leased, by whom, and who gets nothing and why.
         after: two ends; probe from one to the other first, then show the ARP and MAC tables too.
 
     Returns:
@@ -62,9 +64,39 @@ def view(
 
         simulated = simulate(network, *after)[1]
     wanted = Wanted(
-        devices, vlans=vlans, ports=ports, hosts=hosts, gateways=gateways, policy=policy, simulated=simulated
+        devices,
+        vlans=vlans,
+        ports=ports,
+        hosts=hosts,
+        gateways=gateways,
+        policy=policy,
+        leases=leases,
+        simulated=simulated,
     )
     return look(a_network(network), wanted)
+
+
+def leases(network: Network) -> dict[str, dict[str, str | None] | None]:
+    """What servers lease to each host that asks (`address: dhcp`), once all have asked in their order (RFC 2131).
+
+    Args:
+        network: the network.
+
+    Returns:
+        For each such host its `address` with the prefix length, `gateway`, `server` (a device or host) and `relay`
+        (`DEVICE/INTERFACE`, or None where the server is in its own domain); None for one that gets nothing.
+
+    Raises:
+        TypeError: this is no network, such as a path.
+
+    Example:
+        >>> archipelago.leases(archipelago.Network())
+        {}
+    """
+    from archipelago.knowledge.index import index_network
+    from archipelago.views.leases import values
+
+    return values(index_network(a_network(network)))
 
 
 def draw(

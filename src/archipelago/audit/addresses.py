@@ -26,7 +26,14 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
                 worlds.setdefault(index.world_of(holder), []).append(holder)
             for together in worlds.values():
                 if len(together) > 1:
-                    yield faults.duplicate_address(index, address, tuple(together))
+                    found = faults.duplicate_address(index, address, tuple(together))
+                    if not any(_leased(index, holder) for holder in together):  # else the pool is told of
+                        yield found
+
+
+def _leased(index: NetworkIndex, holder: Held) -> bool:
+    host = index.knowledge.written.hosts.get(holder.node.name)
+    return host is not None and host.dhcp and holder.address.version == 4
 
 
 @rule

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from functools import wraps
 
 from archipelago.addressing.values import InterfaceAddress, is_link_local
@@ -11,6 +11,7 @@ from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import link_fault
 from archipelago.diagnosis.gateway_place import without_gateway
+from archipelago.diagnosis.leased import retold
 from archipelago.diagnosis.no_address import unadvertised
 from archipelago.diagnosis.outvoted import outvoted, stray_address, unheld_gateway
 from archipelago.diagnosis.places import host_attachment, host_end, sits_in, wanted_vlan
@@ -33,11 +34,16 @@ def each_host(judge: Judge) -> Rule:
     def judged(index: NetworkIndex) -> Iterator[Finding]:
         for hosts in index.once(alike_hosts):
             findings = list(judge(index, hosts[0]))
-            yield from findings
+            yield from _by_pool(index, findings)
             for host in hosts[1:] if findings else ():
-                yield from judge(index, host)
+                yield from _by_pool(index, judge(index, host))
 
     return judged
+
+
+def _by_pool(index: NetworkIndex, findings: Iterable[Finding]) -> Iterator[Finding]:
+    """Findings but those about what a host was leased, which the rules on leases tell."""
+    return (found for found in findings if retold(index, found) is found)
 
 
 def each_end(judge: JudgeEnd) -> Rule:
@@ -68,7 +74,7 @@ def without_address(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     """A host that has no address at all, or that hears no router tell it one."""
     if host.auto and all(address.version != 6 for address in host.addresses):
         yield unadvertised(index, index.knowledge.nodes[host.name], host)
-    elif not host.addresses:
+    elif not host.addresses and not host.dhcp:
         yield faults.host_unaddressed(index, host, None)
 
 

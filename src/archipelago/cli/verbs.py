@@ -265,6 +265,9 @@ def view(words: Namespace) -> int:
     if words.table:
         out.say_lines(archipelago.export(network, words.table).splitlines())
         return 0
+    if words.leases and words.as_json:
+        out.say_json(archipelago.leases(network))
+        return 0
     result = archipelago.view(
         network,
         words.devices,
@@ -273,6 +276,7 @@ def view(words: Namespace) -> int:
         hosts=words.host,
         gateways=words.gateways,
         policy=words.policy,
+        leases=words.leases,
         after=two_ends(words.after) if words.after else None,
     )
     if words.as_json:

@@ -8,7 +8,7 @@ from dataclasses import replace
 
 from archipelago.addressing.values import Prefix
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.places import unplugged, wanted_vlan
+from archipelago.diagnosis.places import host_end, unplugged, wanted_vlan
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import Link
@@ -104,6 +104,14 @@ def _spoken(index: NetworkIndex, end: End) -> frozenset[int]:
     if attachment.switched:
         return attachment.vlans if attachment.written.trunk is not None else frozenset()
     return frozenset(nic.vlan for nic in node.nics_on(attachment.name) if nic.vlan is not None)
+
+
+def own_fault(index: NetworkIndex, node: Node) -> Finding | None:
+    """What keeps a station from sending anything at all: it is off, or a host's port has no carrier."""
+    if node.off:
+        effect = f"nothing gets in or out of {node.name}"
+        return faults.admin_down(faults.node_path(node), node.name, node.name, effect)
+    return link_fault(index, host_end(node.name)) if node.kind == "host" else None
 
 
 def cut(index: NetworkIndex, vlan: int, start: NodeInterface, goal: NodeInterface) -> list[Finding]:

@@ -6,8 +6,10 @@ from collections.abc import Callable, Mapping
 
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.broadcast import broadcast
+from archipelago.diagnosis.cut import own_fault
 from archipelago.diagnosis.filtered import filtered
-from archipelago.diagnosis.no_address import no_address, own_fault
+from archipelago.diagnosis.leased import retold
+from archipelago.diagnosis.no_address import no_address
 from archipelago.diagnosis.no_route import no_route
 from archipelago.diagnosis.not_routing import not_routing
 from archipelago.diagnosis.other_holder import other_holder
@@ -26,6 +28,11 @@ Rule = Callable[[NetworkIndex, Node, Stop], Finding]
 
 def explain(index: NetworkIndex, stop: Stop, asked: str = "") -> Finding:
     """The mistake behind a stop, with the change that mends it. `asked` is who was asked, where it has a name."""
+    found = _explained(index, stop, asked)
+    return retold(index, found) or found
+
+
+def _explained(index: NetworkIndex, stop: Stop, asked: str) -> Finding:
     if stop.reason is Reason.OTHER_HOLDER:
         return other_holder(index, stop, asked)
     node = index.knowledge.nodes[stop.node]

@@ -3,8 +3,9 @@ from __future__ import annotations
 from archipelago.addressing.values import Address
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.cut import cut, link_fault
+from archipelago.diagnosis.cut import cut, link_fault, own_fault
 from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.no_lease import no_lease
 from archipelago.diagnosis.places import host_end, plugged_vlan
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
@@ -24,6 +25,8 @@ def without_address(index: NetworkIndex, node: Node, version: int) -> Finding:
     if isinstance(node.written, Host):
         if node.written.auto and version == 6:
             return unadvertised(index, node, node.written)
+        if node.written.dhcp and version == 4:
+            return no_lease(index, node)
         return faults.host_unaddressed(index, node.written, version)
     return faults.unexplained(node.name, f"{node.name} has no IPv{version} address")
 
@@ -45,14 +48,6 @@ def no_common_family(index: NetworkIndex, source: Node, target: Node | Address, 
         says += " and the other end has nothing else"
     mend = f"give {lacking.name} an IPv{version} address"
     return finding("no-common-family", at=lacking.name, path=faults.node_path(lacking), says=says, mend=mend)
-
-
-def own_fault(index: NetworkIndex, node: Node) -> Finding | None:
-    """What keeps a station from sending anything at all: it is off, or a host's port has no carrier."""
-    if node.off:
-        effect = f"nothing gets in or out of {node.name}"
-        return faults.admin_down(faults.node_path(node), node.name, node.name, effect)
-    return link_fault(index, host_end(node.name)) if node.kind == "host" else None
 
 
 def _takes_advertised(node: Node) -> bool:

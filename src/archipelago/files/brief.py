@@ -11,7 +11,7 @@ from archipelago.files.sections import Fields, Reader
 from archipelago.files.tree import Tree
 from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed, unchecked
 from archipelago.model.brief_rules import brief_problems
-from archipelago.model.keys import Holder
+from archipelago.model.key import Holder
 from archipelago.model.parts import Path
 
 FORMAT = "archipelago-brief/1"

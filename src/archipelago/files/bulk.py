@@ -15,9 +15,9 @@ from itertools import chain, cycle, product
 from typing import Any, NamedTuple
 
 from archipelago.addressing.values import InterfaceAddress
-from archipelago.files.codecs import AUTO, MOST_PORTS, Wrong, name, shown
+from archipelago.files.codecs import LEARNED, MOST_PORTS, Wrong, name, shown
 from archipelago.files.sections import BAD, Fields, Reader
-from archipelago.model.keys import Holder
+from archipelago.model.key import Holder
 from archipelago.model.parts import End, Path
 
 _ITEM = r"\d{1,7}(?:\.\.\d{1,7})?"
@@ -152,7 +152,7 @@ def _bulk(reader: Reader, key: str, value: Any, holder: Holder, total: Total) ->
     total.add(path, size)
     fields = section[1]
     for field in fields["addresses"]:
-        if field != AUTO and field.value + size - 1 > field.prefix.usable()[1]:
+        if field not in LEARNED and field.value + size - 1 > field.prefix.usable()[1]:
             told = f"{size:,} hosts from {field} on do not fit into {field.prefix}; widen or move it"
             reader.add((*path, "address"), told)
     return Bulk(key, size, str(at), fields, value) if len(reader.problems) == before else None
@@ -173,7 +173,7 @@ def _complete(hosts: dict[str, Any], bulk: Bulk, order: Mapping[str, int]) -> No
 def _counted(bulk: Bulk, number: int) -> list[InterfaceAddress | str]:
     addresses = bulk.fields["addresses"]
     return [
-        address if address == AUTO else InterfaceAddress(address.version, address.value + number, address.length)
+        address if address in LEARNED else InterfaceAddress(address.version, address.value + number, address.length)
         for address in addresses
     ]
 
@@ -187,7 +187,7 @@ def members(reader: Reader, bulks: list[Bulk], single: Mapping[str, Any]) -> Ite
         mark = marks.get(("hosts", bulk.key))
         fields = dict(bulk.fields)
         where = "at" if "at" in fields else "place"
-        counted = any(address != AUTO for address in fields["addresses"])
+        counted = any(address not in LEARNED for address in fields["addresses"])
         hosts = list(texts(bulk.key))
         twice = seen.intersection(hosts)
         if twice:

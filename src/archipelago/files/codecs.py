@@ -14,15 +14,19 @@ from typing import Any
 
 from archipelago.addressing.convention import gateway_convention
 from archipelago.addressing.values import WIDTHS, Prefix, parse_address, parse_interface_address, parse_prefix
-from archipelago.errors import AddressError, CarveError, TrafficError, quoted
+from archipelago.errors import AddressError, CarveError, DurationError, TrafficError, quoted
 from archipelago.model.filters import parse_ports, parse_probe, parse_traffic, prefix_text
-from archipelago.model.keys import Value
+from archipelago.model.key import Value
+from archipelago.model.leases import duration_text, parse_address_range, parse_duration
 from archipelago.model.parts import DEFAULT_VLAN, SPEED_UNITS, End, NextHop, speed_text
 from archipelago.model.problems import Names, listed
 from archipelago.model.values import FASTEST, MACS, METRICS, MOST_HOSTS, NAME, VLAN_IDS
 
 AUTO = "auto"
 """In place of an address: take it from what routers advertise."""
+DHCP = "dhcp"
+"""In place of an address: take what a server leases."""
+LEARNED = (AUTO, DHCP)
 MOST_PORTS = 4096
 """The most ports that one entry declares."""
 _SPEED = re.compile(r"(\d{1,6}(?:\.\d{1,6})?)([MGT])")
@@ -270,6 +274,13 @@ def _ports(value: Any, context: Context) -> tuple[str, ...]:
     )
 
 
+def _duration(value: Any, context: Context) -> int:
+    try:
+        return parse_duration(text(value))
+    except DurationError as error:
+        raise Wrong(str(error)) from None
+
+
 _INTERFACE_ADDRESS = _addressed(parse_interface_address)
 READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.TEXT: text,
@@ -282,8 +293,10 @@ READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.UNTAGGED: lambda value, context: value if value == "none" else context.vlan(text(value)),
     Value.PORT_NAME: name,
     Value.ADDRESS: _addressed(parse_address),
+    Value.ADDRESS_RANGE: _addressed(parse_address_range),
+    Value.DURATION: _duration,
     Value.INTERFACE_ADDRESS: _INTERFACE_ADDRESS,
-    Value.HOST_ADDRESS: lambda value, context: AUTO if value == AUTO else _INTERFACE_ADDRESS(value, context),
+    Value.HOST_ADDRESS: lambda value, context: value if value in LEARNED else _INTERFACE_ADDRESS(value, context),
     Value.PREFIX: _addressed(parse_prefix),
     Value.NEXT_HOP: _addressed(parse_next_hop),
     Value.MAC: _mac,
@@ -328,6 +341,7 @@ _WRITTEN: Mapping[Value, Callable[[Any], str]] = {
     Value.GATEWAY_CONVENTION: lambda convention: str(convention.text),
     Value.TRANSIT: lambda length: f"/{length}",
     Value.ADDRESSES: prefix_text,
+    Value.DURATION: duration_text,
 }
 
 

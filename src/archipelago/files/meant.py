@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
@@ -89,14 +90,17 @@ class _Draft:
         self._members: dict[Path, dict[str, int]] = {}
 
     def put(self, path: Path, value: Any) -> None:
-        """Set what stands at a path, or add to a list where it ends in "+"."""
+        """Set what stands at a path, add to a list where it ends in "+", put it before an entry where in "+N"."""
         self._not_overruled(path)
-        if path[-1] == "+":
+        before = re.fullmatch(r"\+(\d*)", str(path[-1]))
+        if before is not None:
             path = path[:-1]
             current = self._here(self._holder(path), path)
             if isinstance(current, dict):
                 raise EditError(f"{place(path)}: this is a mapping, not a list")
-            value = [*([] if current is None else current if isinstance(current, list) else [current]), value]
+            entries = [] if current is None else current if isinstance(current, list) else [current]
+            at = int(before[1]) if before[1] else len(entries)
+            value = [*entries[:at], value, *entries[at:]]
         holder = self._holder(path)
         if not isinstance(holder, dict) and not _stands_in(holder, path[-1]):
             raise EditError(f"{place(path)}: there is no such place")

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from itertools import chain
 from typing import Any
 
 from archipelago.files.bulk import Total, members, spread, take_out
-from archipelago.files.codecs import AUTO
+from archipelago.files.codecs import LEARNED
 from archipelago.files.sections import Fields, Reader
 from archipelago.files.tree import Tree
 from archipelago.model.expectation import Expectation
 from archipelago.model.filters import Filter, FilterRule
-from archipelago.model.keys import Holder
+from archipelago.model.key import Holder
+from archipelago.model.leases import Pool
 from archipelago.model.network import Network, unchecked
 from archipelago.model.parts import (
     Aggregate,
@@ -120,15 +121,24 @@ def expectations_of(listed: list[tuple[int, Fields]]) -> tuple[Expectation, ...]
 
 
 def host_addresses(fields: Fields) -> Fields:
-    """A host's fields with `auto` apart from the addresses that are written."""
+    """A host's fields with `auto` and `dhcp` apart from the addresses that are written."""
     addresses = fields["addresses"]
-    if AUTO not in addresses:
+    learned = [word for word in LEARNED if word in addresses]
+    if not learned:
         return fields
-    return {**fields, "addresses": tuple(address for address in addresses if address != AUTO), "auto": True}
+    own = tuple(address for address in addresses if address not in LEARNED)
+    return {**fields, "addresses": own, **dict.fromkeys(learned, True)}
 
 
 def _host(name: str, fields: Fields) -> Host:
-    return Host(name=name, **host_addresses(fields))
+    own = host_addresses(fields)
+    if own["dhcp_pools"]:
+        own = {**own, "dhcp_pools": _pools(own["dhcp_pools"])}
+    return Host(name=name, **own)
+
+
+def _pools(sections: Mapping[str, Any]) -> dict[str, Pool]:
+    return {label: Pool(name=label, **section[1]) for label, section in sections.items()}
 
 
 def _device(name: str, fields: Fields) -> Device:
@@ -137,6 +147,7 @@ def _device(name: str, fields: Fields) -> Device:
         "ports": {label: Port(name=label, **section[1]) for label, section in fields["ports"].items()},
         "interfaces": {label: _interface(label, *section) for label, section in fields["interfaces"].items()},
         "routes": tuple(Route(**field) for _, field in fields["routes"]),
+        "dhcp_pools": _pools(fields["dhcp_pools"]),
         "filters": {label: _filter(label, section[1]) for label, section in fields["filters"].items()},
         "routing": None if routing is None else tuple(sorted(set(routing))),
     }

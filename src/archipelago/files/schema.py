@@ -6,7 +6,8 @@ from typing import Any
 
 from archipelago.files.brief import FORMAT as BRIEF_FORMAT
 from archipelago.files.network import FORMAT as NETWORK_FORMAT
-from archipelago.model.keys import Holder, Key, Value, keys_of, telling_key
+from archipelago.model.key import Holder, Key, Value
+from archipelago.model.keys import keys_of, telling_key
 
 Schema = dict[str, Any]
 _WHOLE: Schema = {"type": ["integer", "string"], "pattern": r"^\d+$"}
@@ -32,8 +33,10 @@ _VALUES: dict[Value, Schema] = {
     Value.UNTAGGED: _TEXT,
     Value.PORT_NAME: _NAME,
     Value.ADDRESS: _text(_ADDRESS),
+    Value.ADDRESS_RANGE: _text(f"{_ADDRESS}(-{_ADDRESS})?"),
+    Value.DURATION: _text(r"\d{1,9}(\.\d{1,3})?(ms|s|m|h|d)"),
     Value.INTERFACE_ADDRESS: _text(_ADDRESS + r"/\d{1,3}"),
-    Value.HOST_ADDRESS: _text(rf"(auto|{_ADDRESS}/\d{{1,3}})"),
+    Value.HOST_ADDRESS: _text(rf"(auto|dhcp|{_ADDRESS}/\d{{1,3}})"),
     Value.PREFIX: _text(_ADDRESS + r"/\d{1,3}"),
     Value.NEXT_HOP: _text(_ADDRESS + "(%.+)?"),
     Value.MAC: _text("[0-9A-Fa-f]{2}(-[0-9A-Fa-f]{2}){5}"),
@@ -96,7 +99,7 @@ def _value(key: Key) -> Schema:
     if key.value is Value.SECTION:
         return _section(key.holds[0])
     if key.value is Value.NAMED:
-        schema = _any_of(key) if key.holds else _VALUES[Value.VLAN_ID]
+        schema = _any_of(key) if key.holds else _VALUES[Value.ADDRESS if key.name == "reservations" else Value.VLAN_ID]
         return {"type": ["object", "null"], "additionalProperties": schema}
     if key.value is Value.LIST:
         schema = _any_of(key)

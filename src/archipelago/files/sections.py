@@ -13,7 +13,8 @@ from typing import Any
 from archipelago.errors import DocumentError, ModelProblem, Problem
 from archipelago.files.codecs import READ, Context, Wrong, name, shown, trunk_vlans
 from archipelago.files.tree import Tree
-from archipelago.model.keys import Holder, Key, Value, keys_of, telling_key
+from archipelago.model.key import Holder, Key, Value
+from archipelago.model.keys import keys_of, telling_key
 from archipelago.model.parts import Path
 from archipelago.model.problems import MOST_MEANT, Names, listed
 from archipelago.progress import steps
@@ -42,6 +43,11 @@ class _Bad:
 
 
 BAD = _Bad()
+
+
+def _entry_of(key: Key) -> Value:
+    """What an entry is of a mapping whose entries are no sections."""
+    return Value.ADDRESS if key.name == "reservations" else Value.VLAN_ID
 
 
 class Reader:
@@ -219,7 +225,7 @@ class Reader:
                 got = (
                     self.section(key.holds, entry, where)
                     if key.holds
-                    else self.converted(READ[Value.VLAN_ID], entry, where)
+                    else self.converted(READ[_entry_of(key)], entry, where)
                 )
                 last = entry
             if got is BAD:

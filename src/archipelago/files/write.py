@@ -5,11 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from archipelago.files.brief import FORMAT as BRIEF_FORMAT
-from archipelago.files.codecs import AUTO, Context, written
+from archipelago.files.codecs import AUTO, DHCP, Context, written
 from archipelago.files.network import FORMAT
 from archipelago.model.brief import Brief
 from archipelago.model.device_rules import HOLDERS
-from archipelago.model.keys import Holder, Key, Value, keys_of
+from archipelago.model.key import Holder, Key, Value
+from archipelago.model.keys import keys_of
 from archipelago.model.network import Network
 
 Document = dict[str, Any]
@@ -20,6 +21,8 @@ SCALAR_ALONE = {
     Value.TRAFFIC,
     Value.PORT_RANGE,
     Value.ADDRESSES,
+    Value.ADDRESS,
+    Value.ADDRESS_RANGE,
     Value.PROBE,
     Value.PARTY,
 }
@@ -52,6 +55,8 @@ def _part(holder: Holder, part: object, context: Context) -> Document:
             continue
         if key.value is Value.HOST_ADDRESS and getattr(part, "auto", False):
             value = (*value, AUTO)
+        if key.value is Value.HOST_ADDRESS and getattr(part, "dhcp", False):
+            value = (DHCP, *value)
         if value == key.default and not key.required and type(value) is type(key.default):
             continue
         section[key.name] = _value(key, value, context)

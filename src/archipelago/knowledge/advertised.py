@@ -1,16 +1,13 @@
-"""What routers advertise, and the addresses and gateways that hosts with `address: auto` take from it."""
+"""What routers advertise, and what a host with `address: auto` makes of it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable
 from dataclasses import replace
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
-from archipelago.knowledge.devices import Devices, Nic, Node
-from archipelago.knowledge.domains import Domain, Domains
-from archipelago.knowledge.hosts import HostNumbers
-from archipelago.knowledge.links import HOST_PORT
+from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.mac import interface_id, link_local
 from archipelago.model.parts import Host, NextHop
 
@@ -45,46 +42,3 @@ def configured(host: Host, mac: int, heard: Iterable[Advertised]) -> Host:
     if any(hop.address.version == 6 for hop in host.gateway):
         gateways = []
     return replace(host, addresses=(*host.addresses, *addresses), gateway=(*host.gateway, *gateways))
-
-
-class LearnedHosts(Mapping[str, Host]):
-    """Every host once it has learned what it takes from others, each worked out when it is asked for."""
-
-    __slots__ = ("_devices", "_domains", "_heard", "_known", "_numbers", "_written")
-
-    def __init__(self, written: Mapping[str, Host], devices: Devices, domains: Domains, numbers: HostNumbers) -> None:
-        self._written = written
-        self._devices = devices
-        self._domains = domains
-        self._numbers = numbers
-        self._heard: dict[Domain, tuple[Advertised, ...]] = {}
-        self._known: dict[str, Host] = {}
-
-    def __getitem__(self, name: str) -> Host:
-        host = self._written[name]
-        if not host.auto:
-            return host
-        made = self._known.get(name)
-        if made is None:
-            domain = self._domains.of((name, HOST_PORT))
-            heard = self._told(domain) if domain is not None else ()
-            made = self._known[name] = configured(host, self._numbers.mac(name), heard) if heard else host
-        return made
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._written)
-
-    def __len__(self) -> int:
-        return len(self._written)
-
-    def _told(self, domain: Domain) -> tuple[Advertised, ...]:
-        """What the routers of a domain advertise in it."""
-        if domain not in self._heard:
-            told = []
-            for name, interface in domain.endpoints:
-                if isinstance(interface, str) and name in self._devices:
-                    node = self._devices[name]
-                    prefixes = advertises(node, node.nics[interface])
-                    told += [prefixes] if prefixes is not None else []
-            self._heard[domain] = tuple(told)
-        return self._heard[domain]

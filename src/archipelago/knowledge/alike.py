@@ -55,6 +55,6 @@ def alike_hosts(index: NetworkIndex) -> list[list[Host]]:
             ]
         )
         homes = tuple([index.narrower_homes(address) for address in host.addresses])
-        key = (at.device, set_up_alike(attachment, at), subnets, homes, host.gateway, host.auto)
+        key = (at.device, set_up_alike(attachment, at), subnets, homes, host.gateway, host.auto, host.dhcp)
         groups.setdefault(key, []).append(host)
     return list(groups.values())

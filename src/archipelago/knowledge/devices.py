@@ -68,6 +68,7 @@ class Nic:
     filter_in: Filter | None = None
     filter_out: Filter | None = None
     source_nat: tuple[Prefix, ...] = ()
+    dhcp_relay: tuple[Address, ...] = ()
 
     @property
     def translates_to(self) -> Address | None:
@@ -282,6 +283,8 @@ def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozense
     for part in (*device.ports.values(), *device.interfaces.values()):
         if isinstance(part, Port | Subinterface | Aggregate) and part.source_nat and part.name in nics:
             nics[part.name] = replace(nics[part.name], source_nat=part.source_nat)
+        if not isinstance(part, Loopback) and part.dhcp_relay and part.name in nics:
+            nics[part.name] = replace(nics[part.name], dhcp_relay=part.dhcp_relay)
     return _filtered(device, nics) if device.filters else nics
 
 

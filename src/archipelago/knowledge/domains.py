@@ -72,19 +72,25 @@ class Domains:
         start = self.of(endpoint)
         if start is None:
             return None
-        seen = {start}
-        queue = [start]
-        for domain in queue:
+        for domain in self.spread(start):
             if domain.circle is not None:
                 return domain.circle
             for leak in domain.leaks:
-                far = self.of(leak.target)
-                if far is start:  # out by a one-way link, and in again
+                if self.of(leak.target) is start:  # out by a one-way link, and in again
                     return Loop(leak.endpoint, (leak.cable,) if leak.cable else ())
-                if far is not None and far not in seen:
-                    seen.add(far)
-                    queue.append(far)
         return None
+
+    def spread(self, start: Domain) -> list[Domain]:
+        """The domains that a broadcast in one gets to: itself, and those that it leaks to, and they."""
+        if not start.leaks:
+            return [start]
+        reached = [start]
+        for domain in reached:
+            for leak in domain.leaks:
+                far = self.of(leak.target)
+                if far is not None and far not in reached:
+                    reached.append(far)
+        return reached
 
     def every(self) -> list[Domain]:
         """All domains of the devices, in the order of the network."""

@@ -8,11 +8,12 @@ from dataclasses import dataclass
 from functools import cached_property
 from itertools import takewhile
 
-from archipelago.knowledge.advertised import LearnedHosts
 from archipelago.knowledge.devices import Attachment, Devices, Node
 from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.forwarding import ForwardingState
 from archipelago.knowledge.hosts import HostNumbers, host_node
+from archipelago.knowledge.learned import LearnedHosts
+from archipelago.knowledge.leases import Leases
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs, aggregates, facing, plugs, port_names
 from archipelago.knowledge.routes import DeviceRoutes, routes_of
 from archipelago.knowledge.topology import LinkName, Sent, Topology
@@ -61,7 +62,7 @@ class _Kept:
     adjacencies: Mapping[LinkName, Sent]
     domains: list[Domain]
     routes: Mapping[str, DeviceRoutes]
-    auto: bool | None = None
+    learning: bool | None = None
 
 
 class Knowledge:
@@ -81,12 +82,13 @@ class Knowledge:
         self.devices = devices
         self.derived = derived
         self.other_hosts = other_hosts
-        self._kept_auto = kept.auto
+        self._kept_learning = kept.learning
         self.topology = Topology(devices, kept.adjacencies)
         self.domains = Domains(devices, self.topology, kept.domains)
         self._routes: dict[str, DeviceRoutes] = dict(kept.routes)
         numbers = HostNumbers(network.hosts)
-        self.hosts = LearnedHosts(network.hosts, devices, self.domains, numbers)
+        self.leases = Leases(network, devices, self.domains, self.state)
+        self.hosts = LearnedHosts(network.hosts, devices, self.domains, numbers, self.leases)
         self.nodes = Nodes(devices, self.hosts, numbers)
 
     @property
@@ -106,16 +108,16 @@ class Knowledge:
 
     @cached_property
     def network(self) -> Network:
-        """The network once hosts with `address: auto` have heard their routers."""
-        return with_changes(self.written, hosts=dict(self.hosts)) if self.any_auto else self.written
+        """The network once hosts have learned the addresses that they take from routers and servers."""
+        return with_changes(self.written, hosts=dict(self.hosts)) if self.any_learning else self.written
 
     @cached_property
-    def any_auto(self) -> bool:
-        """Whether any host takes its IPv6 addresses from what routers advertise."""
+    def any_learning(self) -> bool:
+        """Whether any host takes addresses from what routers advertise, or servers lease."""
         hosts = self.written.hosts
-        if self._kept_auto is not None and self.other_hosts is not None:
-            return self._kept_auto or any(hosts[name].auto for name in self.other_hosts)
-        return any(host.auto for host in hosts.values())
+        if self._kept_learning is not None and self.other_hosts is not None:
+            return self._kept_learning or any(hosts[name].auto or hosts[name].dhcp for name in self.other_hosts)
+        return any(host.auto or host.dhcp for host in hosts.values())
 
     def attachment_at(self, end: End) -> Attachment:
         """The attachment that a port is, or is a member of."""
@@ -143,7 +145,7 @@ class Knowledge:
             {link: sent for link, sent in self.topology.known.items() if link[0] not in near},
             [domain for domain in self.domains.known if not domain.leaks and self._untouched(domain, near)],
             {name: route for name, route in self._routes.items() if name in self.devices and name not in gone},
-            self.any_auto,
+            self.any_learning,
         )
 
     def _untouched(self, domain: Domain, near: frozenset[str]) -> bool:

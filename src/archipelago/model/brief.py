@@ -84,6 +84,7 @@ class HostNeed:
     port: str | None
     addresses: tuple[InterfaceAddress, ...] = ()
     auto: bool = False
+    dhcp: bool = False
 
     @property
     def place(self) -> tuple[str, str | None]:

@@ -7,7 +7,7 @@ from collections.abc import Collection, Mapping
 from archipelago.addressing.values import is_link_local
 from archipelago.errors import ModelProblem
 from archipelago.model.filter_rules import filter_problems
-from archipelago.model.keys import Holder
+from archipelago.model.key import Holder
 from archipelago.model.parts import (
     Aggregate,
     Device,

@@ -24,7 +24,8 @@ REMOVE = Removal.REMOVE
 @dataclass(frozen=True, slots=True)
 class Edit:
     """One change to a document: the thing at `path` becomes `value` (text, a list or a mapping of text, as the file
-    would hold it), or goes away where the value is REMOVE. A path that ends in "+" adds `value` to a list."""
+    would hold it), or goes away where the value is REMOVE. A path that ends in "+" adds `value` to a list, one
+    that ends in "+N" puts it before the entry N (from 0)."""
 
     path: Path
     value: Any

@@ -6,133 +6,11 @@ The reader, the writer, the checks of what is built in Python, docs/documents.md
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from dataclasses import field as dataclass_field
-from enum import StrEnum
 from fractions import Fraction
 
 from archipelago.addressing.convention import FIRST
-
-
-class Value(StrEnum):
-    """What one value of a key is."""
-
-    TEXT = "text"
-    NAME = "name"
-    FLAG = "flag"
-    FORMAT = "format"
-    SPEED = "speed"
-    VLAN_ID = "VLAN id"
-    VLAN = "VLAN"
-    TRUNK = "VLANs of a trunk"
-    UNTAGGED = "VLAN or none"
-    PORT_NAME = "port or aggregate"
-    ADDRESS = "address"
-    INTERFACE_ADDRESS = "address with prefix length"
-    HOST_ADDRESS = "address with prefix length, or auto"
-    PREFIX = "subnet"
-    NEXT_HOP = "next hop"
-    MAC = "MAC address"
-    PORT = "DEVICE/PORT"
-    PLACE = "DEVICE or DEVICE/PORT"
-    ENDS = "DEVICE/PORT ~ DEVICE/PORT"
-    METRIC = "metric"
-    COUNT = "count"
-    PORTS = "count of ports, or their names"
-    FAMILY = "ipv4 or ipv6"
-    KIND = "kind of device"
-    UNRESOLVED = "hold or drop"
-    PARTY = "VLAN, host, subnet, address, device, DEVICE/INTERFACE or outside"
-    SHARE = "share"
-    GATEWAY_CONVENTION = "place of a gateway"
-    SUBNETS = "by-size or by-vlan-id"
-    SUBINTERFACE = "by-vlan-id or counted"
-    TRANSIT = "/31 or /30"
-    ACTION = "accept, drop or reject"
-    TRAFFIC = "kind of traffic"
-    PORT_RANGE = "port or range of ports"
-    ICMP_TYPE = "request, reply or error"
-    ADDRESSES = "address or subnet"
-    ANY_OR_NONE = "any or none"
-    ROUTES_BACK = "all, none or subnets"
-    PROBE = "probe"
-    SECTION = "section"
-    NAMED = "sections by name"
-    LIST = "list of sections"
-
-
-class Holder(StrEnum):
-    """What can have keys."""
-
-    NETWORK = "network"
-    DEVICE = "device"
-    PORT = "port"
-    SUBINTERFACE = "subinterface"
-    VLAN_INTERFACE = "VLAN interface"
-    AGGREGATE = "link aggregate"
-    LOOPBACK = "loopback"
-    ROUTE = "route"
-    FILTER = "filter"
-    FILTER_RULE = "rule of a filter"
-    OUTSIDE_PORT = "port to the outside"
-    POLICY = "policy"
-    POLICY_RULE = "rule of a policy"
-    HOST = "host"
-    CABLE = "cable"
-    EXPECTATION = "expectation"
-    BRIEF = "brief"
-    CONVENTIONS = "conventions"
-    VLAN_NEED = "VLAN of a brief"
-    DEVICE_NEED = "device of a brief"
-    GATEWAY = "gateway of a brief"
-    HOST_NEED = "host of a brief"
-    OUTSIDE = "outside of a brief"
-
-
-INTERFACES = (Holder.SUBINTERFACE, Holder.VLAN_INTERFACE, Holder.AGGREGATE, Holder.LOOPBACK)
-"""The kinds of interface that a device can have beside its ports."""
-ADDRESSED = (Holder.PORT, *INTERFACES)
-"""What carries IP addresses on a device."""
-FILTERING = (Holder.PORT, Holder.SUBINTERFACE, Holder.VLAN_INTERFACE, Holder.AGGREGATE)
-"""What can have filters."""
-SWITCHED = (Holder.PORT, Holder.AGGREGATE)
-"""What can be an access port or a trunk."""
-
-
-@dataclass(frozen=True, slots=True)
-class Key:
-    """One key.
-
-    Args:
-        name: as a document writes it.
-        value: what its value is.
-        of: who may have it.
-        about: a line of documentation.
-        many: one value or a list of them.
-        default: what stands for it where it is not written.
-        required: it must be written.
-        field: the field of the model that holds it; the name itself, hyphens as underscores, where not given.
-        holds: of sections, who they are.
-        tells: of an interface, that this key tells which kind it is.
-
-    `attribute` is the field of the model that holds the value.
-    """
-
-    name: str
-    value: Value
-    of: tuple[Holder, ...]
-    about: str
-    many: bool = False
-    default: object = None
-    required: bool = False
-    field: str = ""
-    holds: tuple[Holder, ...] = ()
-    tells: bool = False
-    attribute: str = dataclass_field(init=False)
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "attribute", self.field or self.name.replace("-", "_"))
-
+from archipelago.model.key import ADDRESSED, FILTERING, INTERFACES, SWITCHED, Holder, Key, Value
+from archipelago.model.leases import USUAL_LEASE
 
 _NETWORK, _BRIEF = (Holder.NETWORK,), (Holder.BRIEF,)
 _BOTH = (Holder.NETWORK, Holder.BRIEF)
@@ -223,7 +101,7 @@ KEYS = (
         "address",
         Value.HOST_ADDRESS,
         (Holder.HOST, Holder.HOST_NEED),
-        "its addresses; auto takes IPv6 from routers",
+        "its addresses; auto takes IPv6 from routers, dhcp leases an IPv4 one",
         many=True,
         default=(),
         field="addresses",
@@ -248,6 +126,27 @@ KEYS = (
         (Holder.DEVICE, Holder.HOST),
         "where it is not to be the one that follows its place in the file",
     ),
+    # leases
+    Key(
+        "dhcp-pools", Value.NAMED, (*_DEVICE, *_HOST), "the addresses that it leases", default={}, holds=(Holder.POOL,)
+    ),
+    Key(
+        "dhcp-relay", Value.ADDRESS, FILTERING, "the servers that it sends what hosts ask on to", many=True, default=()
+    ),
+    Key("subnet", Value.PREFIX, (Holder.POOL,), "the subnet of those who ask", required=True),
+    Key(
+        "range",
+        Value.ADDRESS_RANGE,
+        (Holder.POOL,),
+        "the addresses given, in this order",
+        many=True,
+        default=(),
+        field="ranges",
+    ),
+    Key("gateway", Value.ADDRESS, (Holder.POOL,), "the gateway given; none where not written"),
+    Key("dns-server", Value.ADDRESS, (Holder.POOL,), "the name servers given", many=True, default=()),
+    Key("lease-time", Value.DURATION, (Holder.POOL,), "how long a lease is", default=USUAL_LEASE),
+    Key("reservations", Value.NAMED, (Holder.POOL,), "the address kept for a host, by its name", default={}),
     # filters
     Key("filters", Value.NAMED, _DEVICE, "its filters by name", default={}, holds=(Holder.FILTER,)),
     Key("filter-in", Value.NAME, FILTERING, "the filter that sees what comes in"),

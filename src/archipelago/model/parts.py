@@ -8,6 +8,7 @@ from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.model.filters import Filter
+from archipelago.model.leases import Pool
 
 Kind = Literal["router", "l3switch", "switch"]
 Path = tuple[str | int, ...]
@@ -73,6 +74,7 @@ class Port:
     filter_in: str | None = None
     filter_out: str | None = None
     source_nat: tuple[Prefix, ...] = ()
+    dhcp_relay: tuple[Address, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,6 +91,7 @@ class Subinterface:
     filter_in: str | None = None
     filter_out: str | None = None
     source_nat: tuple[Prefix, ...] = ()
+    dhcp_relay: tuple[Address, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,6 +105,7 @@ class VlanInterface:
     vrf: str | None = None
     filter_in: str | None = None
     filter_out: str | None = None
+    dhcp_relay: tuple[Address, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,6 +124,7 @@ class Aggregate:
     filter_in: str | None = None
     filter_out: str | None = None
     source_nat: tuple[Prefix, ...] = ()
+    dhcp_relay: tuple[Address, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,12 +167,14 @@ class Device:
     unresolved: Literal["hold", "drop"] | None = None
     mac: int | None = None
     filters: Mapping[str, Filter] = field(default_factory=dict)
+    dhcp_pools: Mapping[str, Pool] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class Host:
     """An end station with one untagged port. With `auto` it takes IPv6 addresses and gateways from what routers
-    advertise (RFC 4862), beside those written."""
+    advertise (RFC 4862), with `dhcp` an IPv4 address and a gateway that a server leases (RFC 2131), beside those
+    written."""
 
     name: str
     at: End
@@ -177,6 +184,8 @@ class Host:
     unresolved: Literal["hold", "drop"] | None = None
     auto: bool = False
     mac: int | None = None
+    dhcp: bool = False
+    dhcp_pools: Mapping[str, Pool] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

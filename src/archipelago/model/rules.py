@@ -9,6 +9,7 @@ from archipelago.addressing.values import parse_address, parse_prefix
 from archipelago.errors import AddressError, ModelProblem, quoted
 from archipelago.model.device_rules import device_problems
 from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
+from archipelago.model.lease_rules import lease_problems
 from archipelago.model.parts import Aggregate, Device, End, Host, Path, Port
 from archipelago.model.policy import ANYBODY, Policy
 from archipelago.model.problems import Catalogue, Names, Problems, can_be_held, held_problems, listed, vlan_problems
@@ -132,6 +133,7 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
         yield from device_problems(device, in_use.get(name, set()), catalogue, names)
     yield from _host_problems(network.hosts.values(), network.devices)
     yield from _outside_problems(network, in_use, names)
+    yield from lease_problems(network, names)
     named = network.expect or network.policy
     interfaces = {name: list(_addressed(device)) for name, device in network.devices.items()} if named else {}
     known = NamedParts(catalogue, network.hosts, interfaces)

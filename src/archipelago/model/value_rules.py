@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 
 from archipelago.errors import ModelProblem
 from archipelago.model.device_rules import HOLDERS
-from archipelago.model.keys import Holder, keys_of
+from archipelago.model.key import Holder
+from archipelago.model.keys import keys_of
 from archipelago.model.parts import Path
 from archipelago.model.problems import Problems
 from archipelago.model.values import fits

@@ -8,7 +8,8 @@ from fractions import Fraction
 
 from archipelago.addressing.convention import GatewayConvention
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix
-from archipelago.model.keys import Key, Value
+from archipelago.model.key import Key, Value
+from archipelago.model.leases import LONGEST
 
 NAME = re.compile(r"[A-Za-z][A-Za-z0-9._-]{0,62}")
 """A letter first, then letters, digits, hyphens, underscores and dots."""
@@ -80,6 +81,8 @@ _CHECKS: Mapping[Value, Callable[[object], bool]] = {
     Value.UNTAGGED: lambda value: value == "none" or _VLAN(value),
     Value.PORT_NAME: _name,
     Value.ADDRESS: _address,
+    Value.ADDRESS_RANGE: lambda value: isinstance(value, tuple) and len(value) == 2 and all(map(_address, value)),
+    Value.DURATION: _whole(range(LONGEST + 1)),
     Value.INTERFACE_ADDRESS: _interface_address,
     Value.HOST_ADDRESS: _interface_address,
     Value.PREFIX: _prefix,

@@ -148,7 +148,7 @@ def _same_hosts(before: Knowledge, knowledge: Knowledge) -> bool:
     if knowledge.other_hosts is None:
         return False
     old, new = before.network.hosts, knowledge.network.hosts
-    names = old if knowledge.any_auto else knowledge.other_hosts  # what hosts learn can change anywhere
+    names = old if knowledge.any_learning else knowledge.other_hosts  # what hosts learn can change anywhere
     return all(old[name] is new[name] or replace(old[name], off=new[name].off) == new[name] for name in names)
 
 

@@ -12,7 +12,7 @@ from archipelago.model.network import with_changes
 
 def few_hosts(index: NetworkIndex, names: Iterable[str]) -> Knowledge:
     """The network with these hosts, one of each kind among them, and whoever holds a next hop or an address of others:
-    the rest neither answers for them nor keeps anything up that these do not. What they heard from routers is kept.
+    the rest neither answers for them nor keeps anything up that these do not. What they have learned is kept.
 
     Args:
         index: the whole network.
@@ -21,5 +21,5 @@ def few_hosts(index: NetworkIndex, names: Iterable[str]) -> Knowledge:
     kept = set(names)
     kept |= {holder.node.name for address in index.next_hops for holder in index.holders(address)}
     kept |= {holder.node.name for _, holders in index.shared_addresses() for holder in holders}
-    hosts = {name: replace(host, auto=False) for name, host in index.network.hosts.items() if name in kept}
+    hosts = {name: replace(host, auto=False, dhcp=False) for name, host in index.network.hosts.items() if name in kept}
     return know(with_changes(index.network, hosts=hosts))

@@ -11,7 +11,7 @@ from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.network import Network
 from archipelago.model.problems import Names, listed
 from archipelago.simulation.build import Simulation
-from archipelago.views import device
+from archipelago.views import device, leases
 from archipelago.views.filters import conversations, filters
 from archipelago.views.policy import policy, summary
 from archipelago.views.table import Table, lines
@@ -45,6 +45,7 @@ class Wanted:
     hosts: Sequence[str] = ()
     gateways: bool = False
     policy: bool = False
+    leases: bool = False
     simulated: Simulation | None = None
 
 
@@ -63,6 +64,8 @@ def look(network: Network, wanted: Wanted) -> View:
         shown = device.gateways(index)
     elif wanted.policy:
         shown = [policy(network)]
+    elif wanted.leases:
+        return View(leases.summary(index), tuple(table for table in leases.tables(index) if table.rows))
     else:
         vlans = frozenset(_vlan(index, name) for name in wanted.vlans)
         ports = frozenset(_port(nodes, name) for name in wanted.ports)

@@ -22,6 +22,9 @@ def filtered(node: Node, stop: Stop) -> Finding:
     where = f"filter {refusal.filter} at {node.name}/{refusal.interface} ({refusal.way})"
     what = f"the answer to {stop.probe}" if stop.direction == "back" else str(stop.probe)
     says = f"{where}, {refusal.line_text}, {_DOES[judged.action]} {what} from {stop.source} to {stop.target}"
+    device = node.written
+    if stop.direction == "back" and isinstance(device, Device) and device.filters[refusal.filter].stateful:
+        says += f"; it is stateful, and the question did not pass {node.name}"
     line = _line(stop)
     told = ", ".join(f"{key}: {value}" for key, value in line.items())
     edits: tuple[Edit, ...] = ()

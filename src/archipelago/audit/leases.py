@@ -1,0 +1,187 @@
+"""Mistakes in leases: pools, relays, servers, and what hosts are given."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from archipelago.audit.registry import rule
+from archipelago.diagnosis.faults import leases as faults
+from archipelago.diagnosis.leased import pool_fault, renewal, written_in
+from archipelago.diagnosis.no_lease import no_lease, relayed_stop
+from archipelago.diagnosis.places import host_attachment, plugged_vlan, port_path
+from archipelago.knowledge.domains import Domain
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.leases import Hearing, Lease, Listener
+from archipelago.knowledge.links import HOST_PORT
+from archipelago.model.finding import Finding
+from archipelago.model.leases import Pool
+
+
+def asking(index: NetworkIndex) -> dict[Domain, list[str]]:
+    """The hosts that ask for leases and have carrier, by their broadcast domain."""
+    found: dict[Domain, list[str]] = {}
+    for name in index.knowledge.leases.given if index.knowledge.any_learning else ():
+        domain = index.domains.of((name, HOST_PORT))
+        if domain is not None:
+            found.setdefault(domain, []).append(name)
+    return found
+
+
+@rule
+def without_lease(index: NetworkIndex) -> Iterator[Finding]:
+    """Hosts that ask and get nothing; what is wrong is the same for all of a broadcast domain."""
+    given = index.knowledge.leases.given if index.knowledge.any_learning else {}
+    told: set[object] = set()
+    for names in index.once(asking).values():
+        first = next((name for name in names if given[name] is None), None)
+        found = no_lease(index, index.knowledge.nodes[first]) if first is not None else None
+        if found is not None and (found.slug, found.path) not in told:
+            told.add((found.slug, found.path))
+            yield found
+
+
+@rule
+def wrong_pools(index: NetworkIndex) -> Iterator[Finding]:
+    """Pools that give a gateway or a subnet which is not that of the VLAN, or whose renewal a filter ends."""
+    seen: set[tuple[str, str, str, str]] = set()
+    for name, lease in index.knowledge.leases.given.items() if index.knowledge.any_learning else ():
+        if lease is None:
+            continue
+        key = (lease.server, lease.pool.name, lease.heard.device, lease.heard.interface)
+        if key in seen:
+            continue
+        seen.add(key)
+        for found in (pool_fault(index, name), renewal(index, name)):
+            if found is not None:
+                yield found
+
+
+@rule
+def over_addresses(index: NetworkIndex) -> Iterator[Finding]:
+    """Ranges and reservations over addresses that somebody has."""
+    leases = index.knowledge.leases
+    for server in leases.servers:
+        for pool in leases.pools_of(server).values():
+            taken = written_in(index, server, pool)
+            if taken:
+                yield faults.pool_over(index, server, pool, taken)
+            yield from _reserved_over(index, server, pool)
+
+
+def _reserved_over(index: NetworkIndex, server: str, pool: Pool) -> Iterator[Finding]:
+    given = index.knowledge.leases.given
+    for host, address in pool.reservations.items():
+        for holder in index.holders(address):
+            lease = given.get(holder.node.name)
+            if holder.node.name != host and (lease is None or lease.address.value != address.value):
+                yield faults.reservation_over(index, server, pool, host, address, holder.node.name)
+                break
+
+
+@rule
+def several_servers(index: NetworkIndex) -> Iterator[Finding]:
+    """Servers that answer one VLAN and do not agree, or that nobody planned there."""
+    leases = index.knowledge.leases
+    named = {
+        holder.node.name
+        for node in index.knowledge.devices.values()
+        for nic in node.nics.values()
+        for address in nic.dhcp_relay
+        for holder in index.holders(address)
+    }
+    told: set[object] = set()
+    for names in index.once(asking).values():
+        offers: dict[str, Listener] = {}
+        for listener in leases.listeners(names[0]):
+            if listener.outcome is Hearing.OFFERS:
+                offers.setdefault(listener.server, listener)
+        hosts = index.network.hosts
+        strangers = [server for server in offers if server in hosts and server not in named]
+        planned = [server for server in offers if server not in strangers]
+        where = _where(index, names[0])
+        for found in _of_servers(index, where, offers, strangers if planned else [], planned):
+            if (found.slug, found.path) not in told:
+                told.add((found.slug, found.path))
+                yield found
+
+
+def _of_servers(
+    index: NetworkIndex, where: str, offers: dict[str, Listener], strangers: list[str], planned: list[str]
+) -> Iterator[Finding]:
+    for stranger in strangers:
+        yield faults.server_stranger(index, stranger, where, planned[0])
+    servers = [server for server in offers if server not in strangers]
+    for at, server in enumerate(servers):
+        for other in servers[at + 1 :]:
+            one, two = offers[server].pools[0], offers[other].pools[0]
+            said = [
+                f"{word} {a if a is not None else 'none'} and {b if b is not None else 'none'}"
+                for word, a, b in (
+                    ("the subnets", one.subnet, two.subnet),
+                    ("the gateways", one.gateway, two.gateway),
+                    ("the name servers", _listed(one), _listed(two)),
+                )
+                if a != b
+            ]
+            if said:
+                yield faults.servers_differ(index, where, (server, one), (other, two), " and ".join(said))
+            if any(x.first <= y.last and y.first <= x.last for x in one.ranges for y in two.ranges):
+                yield faults.servers_overlap(index, where, (server, one), (other, two))
+
+
+def _listed(pool: Pool) -> str | None:
+    return ", ".join(map(str, pool.dns_server)) or None
+
+
+def _where(index: NetworkIndex, name: str) -> str:
+    vlan = plugged_vlan(index.knowledge, index.knowledge.written.hosts[name])
+    return index.vlan_name(vlan) if vlan is not None else f"the link of {name}"
+
+
+@rule
+def wrong_relays(index: NetworkIndex) -> Iterator[Finding]:
+    """Relays whose messages, or the answers to them, get nowhere, though others may answer the host."""
+    leases = index.knowledge.leases
+    told: set[object] = set()
+    for names in index.once(asking).values():
+        for listener in leases.listeners(names[0]):
+            found = _relay_fault(index, listener)
+            if found is not None and (found.slug, found.path) not in told:
+                told.add((found.slug, found.path))
+                yield found
+
+
+def _relay_fault(index: NetworkIndex, listener: Listener) -> Finding | None:
+    if not listener.relay:
+        return None
+    if listener.outcome is Hearing.NO_SERVER:
+        return faults.relay_to_nobody(index, listener)
+    if listener.outcome is Hearing.NO_WAY:
+        return relayed_stop(index, listener, "out")
+    if listener.outcome is Hearing.NO_WAY_BACK:
+        return relayed_stop(index, listener, "back")
+    return None
+
+
+@rule
+def reservations(index: NetworkIndex) -> Iterator[Finding]:
+    """Addresses kept for hosts that never ask there: they ask elsewhere, in the wrong VLAN, or not at all."""
+    leases = index.knowledge.leases
+    for server in leases.servers:
+        for pool in leases.pools_of(server).values():
+            for host in pool.reservations:
+                lease = leases.given.get(host)
+                if lease is None or (lease.server, lease.pool.name) != (server, pool.name):
+                    yield _reservation(index, server, pool, host, lease)
+
+
+def _reservation(index: NetworkIndex, server: str, pool: Pool, host: str, lease: Lease | None) -> Finding:
+    written = index.knowledge.written.hosts[host]
+    if lease is None or lease.pool.subnet == pool.subnet or host in lease.pool.reservations:
+        return faults.reservation_idle(index, server, pool, host)
+    vlans = {held.nic.vlan for held in index.routed() if held.address.prefix == pool.subnet}
+    vlan = next(iter(vlans)) if len(vlans) == 1 else None
+    attachment = host_attachment(index.knowledge, written)
+    port = port_path(index.knowledge, written.at.device, attachment.name)
+    switched = attachment.switched and attachment.written.trunk is None
+    return faults.lease_elsewhere(index, written, lease, pool, vlan if switched else None, port)

@@ -1,0 +1,181 @@
+"""What is wrong with what a host was leased: its mistakes are those of the pool that it comes from."""
+
+from __future__ import annotations
+
+from archipelago.addressing.values import Address, Prefix
+from archipelago.diagnosis.faults import leases as faults
+from archipelago.diagnosis.stop import Direction, Stop
+from archipelago.knowledge.delivery import Carrier, Ended
+from archipelago.knowledge.header import Header
+from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.leases import CLIENT_PORT, SERVER_PORT, Lease
+from archipelago.knowledge.links import HOST_PORT
+from archipelago.knowledge.reasons import Reason
+from archipelago.model.filters import UDP, Probe
+from archipelago.model.finding import Finding
+from archipelago.model.leases import Pool
+
+SETTINGS = frozenset(
+    {"gateway-missing", "gateway-wrong", "gateway-unheld", "mask-mismatch", "address-astray", "duplicate-address"}
+)
+"""The kinds of finding about a host's own settings; what it was leased, its pool is to blame for."""
+RENEWAL = Probe("udp", SERVER_PORT)
+
+
+def retold(index: NetworkIndex, found: Finding) -> Finding | None:
+    """A finding about a host's settings as one about the pool that they come from; as it is where it is of another
+    kind; None where the pool is not to blame either."""
+    if found.path[:1] != ("hosts",) or found.slug not in SETTINGS:
+        return found
+    host = index.knowledge.written.hosts.get(str(found.path[1]))
+    if host is None or not host.dhcp:
+        return found
+    lease = index.knowledge.leases.of(host.name)
+    if found.slug == "duplicate-address" and lease is not None:
+        return given_twice(index, lease)
+    return pool_fault(index, host.name)
+
+
+def pool_fault(index: NetworkIndex, name: str) -> Finding | None:
+    """What is wrong with the pool that a host's lease is from; None where nothing is.
+
+    Args:
+        index: the network.
+        name: a host that has a lease.
+    """
+    lease = index.knowledge.leases.of(name)
+    if lease is None:
+        return None
+    right = subnet_there(index, lease)
+    if right is not None and right != lease.pool.subnet:
+        return faults.pool_subnet(index, name, lease, right)
+    return _gateway_fault(index, name, lease)
+
+
+def subnet_there(index: NetworkIndex, lease: Lease) -> Prefix | None:
+    """The subnet of the interface by which the question came, or was relayed; of a host that serves, its own."""
+    nic = index.knowledge.nodes[lease.heard.device].nics[lease.heard.interface]
+    inside = (address for address in nic.addresses if address.version == 4 and lease.pool.subnet.holds(address))
+    return next((address.prefix for address in inside), None)
+
+
+def _gateway_fault(index: NetworkIndex, name: str, lease: Lease) -> Finding | None:
+    node = index.knowledge.nodes[name]
+    own = (name, HOST_PORT)
+    homes = [held for held in index.homes(lease.address) if index.domains.together(own, held.endpoint)]
+    homes = [held for held in homes if 4 in held.node.forwards]
+    home = homes[0] if homes else index.home_of(node, lease.address)
+    gateway = lease.pool.gateway
+    if gateway is None or gateway == lease.address.address:
+        why = "and its VLAN has one" if gateway is None else "which is the address that it gives the host itself"
+        return faults.pool_gateway(index, name, lease, home, why) if home is not None else None
+    holders = index.holders(gateway)
+    if any(_serves(index, own, held) for held in holders):
+        return None
+    if not lease.pool.subnet.holds(gateway):
+        why = f"which lies outside {lease.pool.subnet}"
+    elif not holders:
+        why = "which nobody holds"
+    elif any(held.node.can_route and index.domains.together(own, held.endpoint) for held in holders):
+        return None  # it is the gateway, and does not route: that is its own mistake
+    elif any(held.node.can_route and not held.nic.up and home is not None and held.nic is home.nic for held in holders):
+        return None  # it is down: that is its own mistake
+    else:
+        first = holders[0].node
+        why = f"which is {first.name}'s, in another VLAN" if first.can_route else f"which is {first.name}'s, no router"
+    return faults.pool_gateway(index, name, lease, home, why) if home is not None else None
+    holders = index.holders(gateway)
+    if any(_serves(index, own, held) for held in holders):
+        return None
+    if not lease.pool.subnet.holds(gateway):
+        why = f"which lies outside {lease.pool.subnet}"
+    elif not holders:
+        why = "which nobody holds"
+    elif any(held.node.can_route and index.domains.together(own, held.endpoint) for held in holders):
+        return None  # it is the gateway, and does not route: that is its own mistake
+    elif any(held.node.can_route and not held.nic.up and home is not None and held.nic is home.nic for held in holders):
+        return None  # it is down: that is its own mistake
+    else:
+        first = holders[0]
+        routes = "in another VLAN" if first.node.can_route else "which does not route"
+        why = (
+            f"which is {first.node.name}'s, {routes}"
+            if first.node.can_route
+            else f"which is {first.node.name}, {routes}"
+        )
+    return faults.pool_gateway(index, name, lease, home, why)
+
+
+def _serves(index: NetworkIndex, own: tuple[str, str], held: Held) -> bool:
+    return 4 in held.node.forwards and held.nic.up and index.domains.together(own, held.endpoint)
+
+
+def given_twice(index: NetworkIndex, lease: Lease) -> Finding | None:
+    """The pool gives what somebody has who did not lease it; None where nobody does."""
+    taken = written_in(index, lease.server, lease.pool)
+    return faults.pool_over(index, lease.server, lease.pool, taken) if taken else None
+
+
+def written_in(index: NetworkIndex, server: str, pool: Pool) -> list[tuple[Address, str]]:
+    """The addresses in a pool's ranges that are written somewhere, but for those that its server never gives, and who
+    has them."""
+    never = _never(index, server, pool)
+    leased = index.knowledge.leases.given
+    found: dict[Address, str] = {}
+    for name, _, own in index.written_addresses:
+        if own.version != 4 or own.value in never or not any(part.holds(own.address) for part in pool.ranges):
+            continue
+        lease = leased.get(name)
+        if lease is None or lease.address.value != own.value:
+            found.setdefault(own.address, name)
+    kept = set(pool.reservations.values())
+    return sorted((address, name) for address, name in found.items() if address not in kept)
+
+
+def _never(index: NetworkIndex, server: str, pool: Pool) -> set[int]:
+    """What a server never gives out of a pool: its own addresses in the subnet, and those of relays that ask it."""
+    leases = index.knowledge.leases
+    node = index.knowledge.nodes[server]
+    never = {own.value for nic in node.nics.values() for own in nic.addresses if own.version == 4}
+    for name in leases.given:
+        for listener in leases.listeners(name):
+            if listener.server == server and pool in listener.pools:
+                never |= listener.never
+    return never
+
+
+def renewal(index: NetworkIndex, name: str) -> Finding | None:
+    """What a filter has against the renewal of a host's lease, a unicast from the host to its server and the answer
+    (RFC 2131 4.4.5); None where none has."""
+    lease = index.knowledge.leases.of(name)
+    server = server_address(index, lease) if lease is not None else None
+    if lease is None or server is None:
+        return None
+    own = lease.address.address
+    carrier = Carrier(
+        index.knowledge.state, index.domains, lambda address: [held.endpoint for held in index.holders(address)]
+    )
+    there = carrier.carry(name, Header(own, server, UDP, CLIENT_PORT, SERVER_PORT))
+    direction: Direction = "out"
+    if not isinstance(there, Ended):
+        direction = "back"
+        answer = Header(server, own, UDP, SERVER_PORT, CLIENT_PORT)
+        there = carrier.carry(there.node, answer, knowing=there.passed)
+    if not isinstance(there, Ended) or there.reason not in (Reason.FILTERED, Reason.REJECTED):
+        return None
+    # Here, as explaining a packet may take explaining a lease.
+    from archipelago.diagnosis.explain import explain
+
+    source, target = (own, server) if direction == "out" else (server, own)
+    stop = Stop(direction, there.node, there.reason, source, target, refusal=there.refusal, probe=RENEWAL)
+    return faults.renewal_filtered(name, lease, explain(index, stop), (source, target, direction))
+
+
+def server_address(index: NetworkIndex, lease: Lease) -> Address | None:
+    """The address that a host renews at: the one that its relay asked, else the server's in its subnet."""
+    if lease.heard.asked is not None:
+        return lease.heard.asked
+    nic = index.knowledge.nodes[lease.server].nics[lease.heard.interface]
+    inside = (own.address for own in nic.addresses if own.version == 4 and lease.pool.subnet.holds(own))
+    return next(inside, None)

@@ -1,0 +1,82 @@
+"""How a packet between two stations gets on in the steady state, station by station, before any host is known."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection
+from typing import NamedTuple
+
+from archipelago.addressing.values import Address
+from archipelago.knowledge.domains import Domains
+from archipelago.knowledge.filtering import Refusal
+from archipelago.knowledge.forwarding import Delivered, Dropped, ForwardingState, Sent, decide
+from archipelago.knowledge.header import Header
+from archipelago.knowledge.reasons import Reason
+from archipelago.knowledge.topology import Layer2Endpoint
+
+
+class Arrived(NamedTuple):
+    """A packet that came to who holds its destination: there, by that interface; `passed` are the stations that its
+    conversation is known to, in order, as long as its addresses were not translated."""
+
+    node: str
+    interface: str
+    passed: tuple[str, ...]
+
+
+class Ended(NamedTuple):
+    """A packet that ended at a station: why, at which interface or towards which next hop, or what a filter said."""
+
+    node: str
+    reason: Reason
+    interface: str = ""
+    next_hop: Address | None = None
+    refusal: Refusal | None = None
+
+
+class Carrier(NamedTuple):
+    """What a packet is carried over: what stations decide by, the broadcast domains, and who answers for an address."""
+
+    state: Callable[[str], ForwardingState]
+    domains: Domains
+    holders: Callable[[Address], Collection[Layer2Endpoint]]
+
+    def carry(
+        self, start: str, header: Header, vrf: str = "", knowing: Collection[str] = frozenset()
+    ) -> Arrived | Ended:
+        """Carry a packet of a station's own to its end.
+
+        Args:
+            start: who sends it.
+            header: the packet's.
+            vrf: the routing table that it is looked up in there.
+            knowing: the stations that know the conversation that it belongs to.
+        """
+        at, ingress = start, None
+        passed: tuple[str, ...] = ()
+        translated = False
+        while True:
+            state = self.state(at)
+            decision = decide(state, header, ingress, vrf, at in knowing)
+            if isinstance(decision, Dropped):
+                return Ended(at, decision.reason, ingress or "", refusal=decision.refusal)
+            translated |= ingress is not None and _translates(state, header, decision)
+            passed = passed if translated else (*passed, at)
+            if isinstance(decision, Delivered):
+                return Arrived(at, ingress or decision.interface, passed)
+            link = (at, decision.interface)
+            if self.domains.loop_at(link) is not None:
+                return Ended(at, Reason.STORM, decision.interface, decision.next_hop)
+            near = (far for far in self.holders(decision.next_hop) if self.domains.together(link, far))
+            far = next((far for far in near if far[0] != at), None)
+            if far is None:
+                return Ended(at, Reason.UNANSWERED, decision.interface, decision.next_hop)
+            at, ingress = far[0], str(far[1])
+            header = header._replace(ttl=decision.ttl)
+
+
+def _translates(state: ForwardingState, header: Header, decision: Delivered | Sent) -> bool:
+    """Whether what is forwarded leaves with another source (RFC 3022)."""
+    if isinstance(decision, Delivered):
+        return False
+    nic = state.node.nics[decision.interface]
+    return nic.translates_to is not None and any(prefix.holds(header.source) for prefix in nic.source_nat)

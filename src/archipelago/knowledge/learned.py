@@ -1,0 +1,72 @@
+"""The addresses and gateways that hosts take from others: from what routers advertise, and from what servers lease."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+
+from archipelago.knowledge.advertised import Advertised, advertises, configured
+from archipelago.knowledge.devices import Devices
+from archipelago.knowledge.domains import Domain, Domains
+from archipelago.knowledge.hosts import HostNumbers
+from archipelago.knowledge.leases import Leases
+from archipelago.knowledge.links import HOST_PORT
+from archipelago.model.parts import Host, NextHop
+
+
+class LearnedHosts(Mapping[str, Host]):
+    """Every host once it has learned what it takes from others, each worked out when it is asked for."""
+
+    __slots__ = ("_devices", "_domains", "_heard", "_known", "_leases", "_numbers", "_written")
+
+    def __init__(
+        self, written: Mapping[str, Host], devices: Devices, domains: Domains, numbers: HostNumbers, leases: Leases
+    ) -> None:
+        self._written = written
+        self._leases = leases
+        self._devices = devices
+        self._domains = domains
+        self._numbers = numbers
+        self._heard: dict[Domain, tuple[Advertised, ...]] = {}
+        self._known: dict[str, Host] = {}
+
+    def __getitem__(self, name: str) -> Host:
+        host = self._written[name]
+        if not host.auto and not host.dhcp:
+            return host
+        made = self._known.get(name)
+        if made is None:
+            made = self._known[name] = self._leased(self._configured(host))
+        return made
+
+    def _configured(self, host: Host) -> Host:
+        """A host once it has heard the routers of its domain."""
+        domain = self._domains.of((host.name, HOST_PORT)) if host.auto else None
+        heard = self._told(domain) if domain is not None else ()
+        return configured(host, self._numbers.mac(host.name), heard) if heard else host
+
+    def _leased(self, host: Host) -> Host:
+        """A host once a server has given it an address."""
+        lease = self._leases.of(host.name) if host.dhcp else None
+        if lease is None:
+            return host
+        gateways = (NextHop(lease.gateway),) if lease.gateway is not None else ()
+        return replace(host, addresses=(lease.address, *host.addresses), gateway=(*gateways, *host.gateway))
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._written)
+
+    def __len__(self) -> int:
+        return len(self._written)
+
+    def _told(self, domain: Domain) -> tuple[Advertised, ...]:
+        """What the routers of a domain advertise in it."""
+        if domain not in self._heard:
+            told = []
+            for name, interface in domain.endpoints:
+                if isinstance(interface, str) and name in self._devices:
+                    node = self._devices[name]
+                    prefixes = advertises(node, node.nics[interface])
+                    told += [prefixes] if prefixes is not None else []
+            self._heard[domain] = tuple(told)
+        return self._heard[domain]

@@ -1,0 +1,376 @@
+"""What servers lease: who hears what a host asks, by which relay, what becomes of it, and which address it is given
+(DHCP, RFC 2131; relays, RFC 1542)."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterator, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+
+from archipelago.addressing.values import Address, InterfaceAddress
+from archipelago.knowledge.delivery import Arrived, Carrier, Ended
+from archipelago.knowledge.devices import Devices, Nic, Node
+from archipelago.knowledge.domains import Domain, Domains
+from archipelago.knowledge.filtering import Refusal
+from archipelago.knowledge.forwarding import ForwardingState, refused
+from archipelago.knowledge.header import Header
+from archipelago.knowledge.links import HOST_PORT
+from archipelago.knowledge.topology import Layer2Endpoint
+from archipelago.model.filters import UDP
+from archipelago.model.leases import Pool
+from archipelago.model.network import Network
+from archipelago.model.parts import Device, Host, Loopback
+
+CLIENT_PORT, SERVER_PORT = 68, 67
+"""The ports of who asks, and of servers and relays (RFC 2131 4.1)."""
+NOBODY, EVERYBODY = Address(4, 0), Address(4, 0xFFFFFFFF)
+ASKED = Header(NOBODY, EVERYBODY, UDP, CLIENT_PORT, SERVER_PORT)
+"""The header of what a host broadcasts that has no address yet."""
+
+
+class Hearing(StrEnum):
+    """What becomes of a question where it is heard."""
+
+    OFFERS = "offers"
+    """A server answers, as long as a pool has an address for the host."""
+    NO_POOL = "no-pool"
+    """A server has no pool for the subnet that the question comes from."""
+    FILTERED = "filtered"
+    """The filter of the interface that hears it ends it."""
+    NO_SERVER = "no-server"
+    """A relay sends it to an address whose holder leases nothing."""
+    NO_WAY = "no-way"
+    """What a relay sends does not get to the server."""
+    NO_WAY_BACK = "no-way-back"
+    """The server's answer does not get to the relay."""
+    ONE_WAY = "one-way"
+    """The answer is a broadcast that does not get to the host."""
+    STORM = "storm"
+    """A broadcast there never ends."""
+
+
+@dataclass(frozen=True, slots=True)
+class Listener:
+    """Somebody who hears what a host asks, and what becomes of it.
+
+    Args:
+        device: who hears it: a device or a host.
+        interface: where.
+        outcome: what becomes of it.
+        server: who answers; empty where nobody does.
+        relay: whether `device` is a relay, and the question got on as unicast.
+        asked: the address that the relay sent it to.
+        pools: those that fit, in order.
+        never: addresses, as numbers, that the server does not give there: its own and the relay's.
+        ended: where a relayed message ended.
+        refusal: what the filter said that ended the question.
+    """
+
+    device: str
+    interface: str
+    outcome: Hearing
+    server: str = ""
+    relay: bool = False
+    asked: Address | None = None
+    pools: tuple[Pool, ...] = ()
+    never: frozenset[int] = frozenset()
+    ended: Ended | None = None
+    refusal: Refusal | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Lease:
+    """What a host was given: by which server, out of which pool, heard by which listener."""
+
+    address: InterfaceAddress
+    gateway: Address | None
+    server: str
+    pool: Pool
+    heard: Listener
+
+    @property
+    def relay(self) -> str | None:
+        """The relay's interface as DEVICE/INTERFACE; None where the server was in the host's own domain."""
+        return f"{self.heard.device}/{self.heard.interface}" if self.heard.relay else None
+
+
+class Leases:
+    """The leases of a network, decided together once somebody asks: hosts are served in their order.
+
+    Args:
+        network: the network as it is written.
+        devices: its devices.
+        domains: its broadcast domains.
+        state: what a device, or a host with a written address, decides by.
+    """
+
+    def __init__(
+        self, network: Network, devices: Devices, domains: Domains, state: Callable[[str], ForwardingState]
+    ) -> None:
+        self._network = network
+        self._devices = devices
+        self._domains = domains
+        self._state = state
+        self._carrier = Carrier(state, domains, self._holders)
+        self._held: dict[Address, list[Layer2Endpoint]] | None = None
+        self._heard: dict[Domain, tuple[Listener, ...]] = {}
+        self._given: dict[str, Lease | None] | None = None
+        self._serving: dict[Domain, list[str]] | None = None
+
+    def of(self, host: str) -> Lease | None:
+        """What a host was given; None where it asks for nothing, or gets nothing."""
+        return self.given.get(host)
+
+    @property
+    def given(self) -> Mapping[str, Lease | None]:
+        """What each host was given that asks, in their order."""
+        if self._given is None:
+            self._given = self._decide()
+        return self._given
+
+    def listeners(self, host: str) -> tuple[Listener, ...]:
+        """Who hears what a host asks, the best first (which of several offers it takes): servers in its own domain,
+        then by the order of servers, then of relays."""
+        domain = self._domains.of((host, HOST_PORT))
+        if domain is None:
+            return ()
+        if domain not in self._heard:
+            self._heard[domain] = self._listen(domain, (host, HOST_PORT))
+        return self._heard[domain]
+
+    @property
+    def servers(self) -> list[str]:
+        """Who leases addresses, devices before hosts, in their order."""
+        return [name for name in (*self._network.devices, *self._network.hosts) if self.pools_of(name)]
+
+    def pools_of(self, name: str) -> Mapping[str, Pool]:
+        """The pools that a device or host serves; a host that leases its own address serves none."""
+        device = self._network.devices.get(name)
+        if device is not None:
+            return device.dhcp_pools if device.kind != "switch" else {}
+        host = self._network.hosts[name]
+        return {} if host.dhcp else host.dhcp_pools
+
+    # Who is given what
+
+    def _decide(self) -> dict[str, Lease | None]:
+        shops = {name: _Shop(self.pools_of(name)) for name in self.servers}
+        given: dict[str, Lease | None] = {}
+        for host in self._network.hosts.values():
+            if host.dhcp:
+                serves = bool(host.dhcp_pools)  # leases of hosts that themselves serve do not exist
+                given[host.name] = None if serves else self._serve(host, shops)
+        return given
+
+    def _serve(self, host: Host, shops: Mapping[str, _Shop]) -> Lease | None:
+        for listener in self.listeners(host.name):
+            if listener.outcome is not Hearing.OFFERS:
+                continue
+            shop = shops[listener.server]
+            for pool in listener.pools:
+                value = shop.give(pool, host.name, listener.never)
+                if value is not None:
+                    gateway = pool.gateway if pool.gateway != Address(4, value) else None
+                    address = InterfaceAddress(4, value, pool.subnet.length)
+                    return Lease(address, gateway, listener.server, pool, listener)
+        return None
+
+    # Who hears what
+
+    def _listen(self, domain: Domain, host: Layer2Endpoint) -> tuple[Listener, ...]:
+        storm = self._domains.loop_at(host) is not None
+        direct: list[tuple[int, Listener]] = []
+        relayed: list[tuple[int, Listener]] = []
+        order = {name: number for number, name in enumerate(self.servers)}
+        for heard in self._domains.spread(domain):
+            for name, interface in heard.endpoints:
+                if not isinstance(interface, str):
+                    continue
+                node = self._devices[name]
+                nic = node.nics[interface]
+                if self.pools_of(name):
+                    direct.append((order[name], self._direct(node, nic, domain, storm)))
+            relayed += self._relayed(heard, domain, storm, order)
+            for name in self._hosts_serving(heard):
+                node = self._state(name).node
+                direct.append((order[name], self._direct(node, node.nics[HOST_PORT], domain, storm)))
+        last = len(order)
+        direct.sort(key=lambda pair: pair[0])
+        relayed.sort(key=lambda pair: pair[0] if pair[1].server else last)
+        return tuple(listener for _, listener in (*direct, *relayed))
+
+    def _direct(self, node: Node, nic: Nic, domain: Domain, storm: bool) -> Listener:
+        """A server that hears the question itself."""
+        refusal = refused(nic, "in", ASKED)
+        own = [address for address in nic.addresses if address.version == 4]
+        pools = tuple(
+            pool for pool in self.pools_of(node.name).values() if any(pool.subnet.holds(address) for address in own)
+        )
+        outcome = Hearing.OFFERS
+        if storm:
+            outcome = Hearing.STORM
+        elif refusal is not None:
+            outcome = Hearing.FILTERED
+        elif not pools:
+            outcome = Hearing.NO_POOL
+        elif not self._answers((node.name, nic.name), domain):
+            outcome = Hearing.ONE_WAY
+        never = frozenset(address.value for address in own)
+        return Listener(node.name, nic.name, outcome, node.name, pools=pools, never=never, refusal=refusal)
+
+    def _answers(self, endpoint: Layer2Endpoint, domain: Domain) -> bool:
+        """Whether a broadcast from an endpoint gets to a domain."""
+        start = self._domains.of(endpoint)
+        return start is not None and self._domains.loop_at(endpoint) is None and domain in self._domains.spread(start)
+
+    def _relayed(
+        self, heard: Domain, domain: Domain, storm: bool, order: Mapping[str, int]
+    ) -> Iterator[tuple[int, Listener]]:
+        """What relays make of the question, in the order of their devices, on each ports before interfaces."""
+        relays: list[tuple[Node, Nic]] = []
+        for name in dict.fromkeys(name for name, _ in heard.endpoints):
+            if not any(_relaying(self._network.devices[name])):
+                continue
+            node = self._devices[name]
+            inside = {interface for device, interface in heard.endpoints if device == name}
+            written = self._network.devices[name]
+            relays += [
+                (node, node.nics[part])
+                for part in (*written.ports, *written.interfaces)
+                if part in inside and node.nics[part].dhcp_relay
+            ]
+        for node, nic in relays:
+            for listener in self._through(node, nic, domain, storm):
+                yield order.get(listener.server, len(order)), listener
+
+    def _through(self, node: Node, nic: Nic, domain: Domain, storm: bool) -> Iterator[Listener]:
+        """What becomes of the question by one relay, for each server that it names; two addresses of one server are one
+        offer."""
+        refusal = refused(nic, "in", ASKED)
+        if storm or refusal is not None:
+            outcome = Hearing.STORM if storm else Hearing.FILTERED
+            yield Listener(node.name, nic.name, outcome, relay=True, refusal=refusal)
+            return
+        own = next(address.address for address in nic.addresses if address.version == 4)
+        offering: set[str] = set()
+        for asked in dict.fromkeys(nic.dhcp_relay):
+            listener = self._ask(node, nic, own, asked)
+            if listener.outcome is Hearing.OFFERS:
+                if listener.server in offering:
+                    continue
+                offering.add(listener.server)
+                if not self._answers((node.name, nic.name), domain):
+                    listener = Listener(node.name, nic.name, Hearing.ONE_WAY, listener.server, relay=True, asked=asked)
+            yield listener
+
+    def _ask(self, node: Node, nic: Nic, own: Address, asked: Address) -> Listener:
+        """A question sent on by a relay as unicast from its address, and the answer sent back to it (RFC 1542 4.1)."""
+
+        def heard(outcome: Hearing, server: str = "", ended: Ended | None = None) -> Listener:
+            return Listener(node.name, nic.name, outcome, server, relay=True, asked=asked, ended=ended)
+
+        there = self._carrier.carry(node.name, relay_header(own, asked), nic.vrf)
+        if isinstance(there, Ended):
+            return heard(Hearing.NO_WAY, ended=there)
+        pools = self.pools_of(there.node)
+        if not pools:
+            return heard(Hearing.NO_SERVER)
+        fitting = tuple(pool for pool in pools.values() if pool.subnet.holds(own))
+        if not fitting:
+            return heard(Hearing.NO_POOL, there.node)
+        server = self._state(there.node)
+        back = self._back(server, asked, own, there)
+        if isinstance(back, Ended) or back.node != node.name:
+            return heard(Hearing.NO_WAY_BACK, there.node, back if isinstance(back, Ended) else None)
+        arrived = server.node.nics[there.interface]
+        never = {own.value, *(address.value for address in arrived.addresses if address.version == 4)}
+        return Listener(
+            node.name,
+            nic.name,
+            Hearing.OFFERS,
+            there.node,
+            relay=True,
+            asked=asked,
+            pools=fitting,
+            never=frozenset(never),
+        )
+
+    def _back(self, server: ForwardingState, asked: Address, own: Address, there: Arrived) -> Arrived | Ended:
+        holder = next(
+            (nic for nic in server.node.nics.values() if any(address.address == asked for address in nic.addresses)),
+            None,
+        )
+        vrf = holder.vrf if holder is not None else ""
+        return self._carrier.carry(there.node, relay_header(asked, own), vrf, there.passed)
+
+    # Who holds what
+
+    def _holders(self, address: Address) -> Collection[Layer2Endpoint]:
+        """Who answers for an address: devices, and hosts that lease nothing themselves and serve."""
+        if self._held is None:
+            held: dict[Address, list[Layer2Endpoint]] = {}
+            nodes = [
+                *self._devices.values(),
+                *(self._state(name).node for name in self.servers if name not in self._devices),
+            ]
+            for node in nodes:
+                for nic in node.nics.values():
+                    for own in nic.addresses if nic.up else ():
+                        held.setdefault(own.address, []).append((node.name, nic.name))
+            self._held = held
+        return self._held.get(address, ())
+
+    def _hosts_serving(self, domain: Domain) -> list[str]:
+        if self._serving is None:
+            serving: dict[Domain, list[str]] = {}
+            for name in self.servers:
+                own = self._domains.of((name, HOST_PORT)) if name not in self._devices else None
+                if own is not None:
+                    serving.setdefault(own, []).append(name)
+            self._serving = serving
+        return self._serving.get(domain, [])
+
+
+def relay_header(source: Address, destination: Address) -> Header:
+    """The header of what relays and servers send each other."""
+    return Header(source, destination, UDP, SERVER_PORT, SERVER_PORT)
+
+
+def _relaying(device: Device) -> Iterator[bool]:
+    for part in (*device.ports.values(), *device.interfaces.values()):
+        if not isinstance(part, Loopback) and part.dhcp_relay:
+            yield True
+
+
+class _Shop:
+    """What one server has given: it never gives an address twice, from whatever pool, nor one that is reserved in any
+    of its pools to another host."""
+
+    def __init__(self, pools: Mapping[str, Pool]) -> None:
+        self._taken: set[int] = set()
+        self._reserved = {address.value for pool in pools.values() for address in pool.reservations.values()}
+        self._next: dict[tuple[str, int], int] = {}
+
+    def give(self, pool: Pool, host: str, never: frozenset[int]) -> int | None:
+        """An address for a host, noted as given; None where the pool is used up."""
+        reserved = pool.reservations.get(host)
+        if reserved is not None and reserved.value not in self._taken and reserved.value not in never:
+            self._taken.add(reserved.value)
+            return reserved.value
+        for number, given in enumerate(pool.ranges):
+            value = self._lowest((pool.name, number), given.first.value, given.last.value, never)
+            if value is not None:
+                self._taken.add(value)
+                return value
+        return None
+
+    def _lowest(self, key: tuple[str, int], first: int, last: int, never: frozenset[int]) -> int | None:
+        """The lowest free address of a range. What is taken once stays so; what is only not given here is passed over
+        each time."""
+        value = self._next.get(key, first)
+        while value <= last and (value in self._taken or value in self._reserved):
+            value += 1
+        self._next[key] = value
+        while value <= last and (value in self._taken or value in self._reserved or value in never):
+            value += 1
+        return value if value <= last else None
