@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cached_property
 
 from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.delivery import Arrived, Carrier, Ended
@@ -138,7 +139,7 @@ class Leases:
             self._heard[domain] = self._listen(domain, (host, HOST_PORT))
         return self._heard[domain]
 
-    @property
+    @cached_property
     def servers(self) -> list[str]:
         """Who leases addresses, devices before hosts, in their order."""
         return [name for name in (*self._network.devices, *self._network.hosts) if self.pools_of(name)]
@@ -306,19 +307,20 @@ class Leases:
     # Who holds what
 
     def _holders(self, address: Address) -> Collection[Layer2Endpoint]:
-        """Who answers for an address: devices, and hosts that lease nothing themselves and serve."""
+        """Who answers for an address that is written: devices, and the hosts that serve or that a relay names."""
         if self._held is None:
             held: dict[Address, list[Layer2Endpoint]] = {}
-            nodes = [
-                *self._devices.values(),
-                *(self._state(name).node for name in self.servers if name not in self._devices),
-            ]
-            for node in nodes:
+            for node in (*self._devices.values(), *(self._state(name).node for name in self._hosts_asked())):
                 for nic in node.nics.values():
                     for own in nic.addresses if nic.up else ():
                         held.setdefault(own.address, []).append((node.name, nic.name))
             self._held = held
         return self._held.get(address, ())
+
+    def _hosts_asked(self) -> list[str]:
+        named = {asked for node in self._devices.values() for nic in node.nics.values() for asked in nic.dhcp_relay}
+        hosts = (host for host in self._network.hosts.values() if not host.dhcp)
+        return [h.name for h in hosts if h.dhcp_pools or any(own.address in named for own in h.addresses)]
 
     def _hosts_serving(self, domain: Domain) -> list[str]:
         if self._serving is None:

@@ -1,0 +1,231 @@
+"""Leases: who is given which address by whom, why not, and what is wrong with pools, relays and servers."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+import archipelago
+from archipelago import DocumentError, read_network
+
+GUESTS = (
+    "      guests: {subnet: 10.44.3.0/24, range: 10.44.3.100-10.44.3.120, gateway: 10.44.3.1, dns-server: 10.44.1.5}\n"
+)
+PORTS = "    ports: {p2: {address: 10.44.9.0/31}}\n"
+SOUND = """format: archipelago-network/1
+vlans: {servers: 10, crew: 20, guests: 30, yard: 40}
+devices:
+  landing:
+    kind: router
+    ports: {p2: {address: 10.44.9.0/31}}
+    interfaces:
+      p1.10: {parent: p1, tag: servers, address: 10.44.1.1/24}
+      p1.20: {parent: p1, tag: crew, address: 10.44.2.1/24, dhcp-relay: 10.44.1.5}
+      p1.30: {parent: p1, tag: guests, address: 10.44.3.1/24}
+    dhcp-pools:
+      guests: {subnet: 10.44.3.0/24, range: 10.44.3.100-10.44.3.120, gateway: 10.44.3.1, dns-server: 10.44.1.5}
+    routes: [{destination: 10.44.4.0/24, next-hop: 10.44.9.1}]
+  holm:
+    kind: l3switch
+    routing: [ipv4]
+    ports: {p1: {access: yard}, p2: {access: yard}, p12: {address: 10.44.9.1/31}}
+    interfaces:
+      yard-gw: {vlan: yard, address: 10.44.4.1/24, dhcp-relay: [10.44.1.5]}
+    routes: [{destination: 0.0.0.0/0, next-hop: 10.44.9.0}]
+  hall:
+    kind: switch
+    ports:
+      p24: {trunk: [servers, crew, guests], untagged: none}
+      p1: {access: servers}
+      p2: {access: crew}
+      "p{3..5}": {access: guests}
+      p7: {access: crew}
+hosts:
+  office:
+    at: hall/p1
+    address: 10.44.1.5/24
+    gateway: 10.44.1.1
+    dhcp-pools:
+      crew: {subnet: 10.44.2.0/24, range: 10.44.2.100-10.44.2.199, gateway: 10.44.2.1, reservations: {mess: 10.44.2.7}}
+      yard: {subnet: 10.44.4.0/24, range: [10.44.4.50-10.44.4.51, 10.44.4.56-10.44.4.60], gateway: 10.44.4.1}
+  purser: {at: hall/p2, address: dhcp}
+  lounge-1: {at: hall/p3, address: dhcp}
+  lounge-2: {at: hall/p4, address: dhcp}
+  desk: {at: hall/p5, address: 10.44.3.9/24, gateway: 10.44.3.1}
+  mess: {at: hall/p7, address: dhcp}
+  barrier: {at: holm/p1, address: dhcp}
+  crane: {at: holm/p2, address: dhcp}
+cables: [landing/p1 ~ hall/p24, landing/p2 ~ holm/p12]
+"""
+
+
+def given(text):
+    return archipelago.leases(read_network(text))
+
+
+def wrong(text):
+    findings = [finding for finding in archipelago.audit(read_network(text)) if finding.severity != "note"]
+    return [(finding.slug, finding.at, finding.mend) for finding in findings]
+
+
+def test_who_is_given_what_by_whom(command, tmp_path):
+    assert wrong(SOUND) == []
+    assert archipelago.matrix(read_network(SOUND)).count == 8 * 7
+    expected = {
+        "purser": ["10.44.2.100/24", "10.44.2.1", "office", "landing/p1.20"],
+        "lounge-1": ["10.44.3.100/24", "10.44.3.1", "landing", None],
+        "lounge-2": ["10.44.3.101/24", "10.44.3.1", "landing", None],
+        "mess": ["10.44.2.7/24", "10.44.2.1", "office", "landing/p1.20"],
+        "barrier": ["10.44.4.50/24", "10.44.4.1", "office", "holm/yard-gw"],
+        "crane": ["10.44.4.51/24", "10.44.4.1", "office", "holm/yard-gw"],
+    }
+    keys = ("address", "gateway", "server", "relay")
+    assert given(SOUND) == {name: dict(zip(keys, row, strict=True)) for name, row in expected.items()}
+    (file := tmp_path / "bay.yaml").write_text(SOUND)
+    assert json.loads(command("view", file, "--leases", "--json").stdout) == given(SOUND)
+    shown = command("view", file, "--leases").stdout
+    assert shown.startswith("6 of 6 hosts that ask have a lease, from 2 servers") and "holm/yard-gw" in shown
+    network = read_network(SOUND)
+    assert read_network(archipelago.network_text(network)) == network
+
+
+ORDER = [
+    ("of several ranges in their order", "[10.44.4.50-10.44.4.51", "[10.44.4.50", "crane", "10.44.4.56/24"),
+    ("a reserved one is kept", "{mess: 10.44.2.7}", "{mess: 10.44.2.7, desk: 10.44.2.100}", "purser", "10.44.2.101/24"),
+    ("never the relay's", "10.44.2.100-10", "10.44.2.1-10", "purser", "10.44.2.2/24"),
+    ("never the server's own there", "10.44.3.100-", "10.44.3.1-", "lounge-1", "10.44.3.2/24"),
+    (
+        "a range is as it is written",
+        "10.44.3.100-10.44.3.120",
+        "[10.44.3.105, 10.44.3.101]",
+        "lounge-1",
+        "10.44.3.105/24",
+    ),
+]
+
+
+@pytest.mark.parametrize(("rule", "old", "new", "host", "address"), ORDER)
+def test_which_address_is_given(rule, old, new, host, address):
+    assert old in SOUND
+    assert given(SOUND.replace(old, new))[host]["address"] == address, rule
+
+
+def test_the_own_domain_comes_first_then_servers_then_relays():
+    both = SOUND.replace("p1.30: {parent: p1, tag: guests,", "p1.30: {parent: p1, tag: guests, dhcp-relay: 10.44.1.5,")
+    pool = "guests: {subnet: 10.44.3.0/24, range: 10.44.3.200-10.44.3.210}"
+    both = both.replace("      yard: {subnet", f"      {pool}\n      yard: {{subnet")
+    assert given(both)["lounge-1"]["server"] == "landing"
+    away = both.replace("range: 10.44.3.100-10.44.3.120", "range: 10.44.3.100")
+    answers = given(away)
+    assert answers["lounge-2"] == {
+        "address": "10.44.3.200/24",
+        "gateway": None,
+        "server": "office",
+        "relay": "landing/p1.30",
+    }
+
+
+def test_a_gateway_that_is_the_leased_address_is_none():
+    text = SOUND.replace("gateway: 10.44.3.1, dns", "gateway: 10.44.3.100, dns")
+    assert given(text)["lounge-1"]["gateway"] is None and given(text)["lounge-2"]["gateway"] == "10.44.3.100"
+
+
+FILTERS = """    filters:
+      guard:
+        rules: [{drop: udp, destination-port: 67}]
+        otherwise: accept
+"""
+MISTAKES = [
+    ("pool-used-up", "landing", "range: 10.44.3.100-10.44.3.120", "range: 10.44.3.100"),
+    ("pool-gateway-wrong", "landing", "10.44.3.120, gateway: 10.44.3.1", "10.44.3.120, gateway: 10.44.3.2"),
+    ("pool-gateway-wrong", "office", "10.44.2.199, gateway: 10.44.2.1", "10.44.2.199, gateway: 10.44.1.1"),
+    ("pool-gateway-missing", "office", "10.44.2.199, gateway: 10.44.2.1,", "10.44.2.199,"),
+    ("pool-subnet-wrong", "office", "{subnet: 10.44.2.0/24", "{subnet: 10.44.2.0/23"),
+    ("pool-subnet-wrong", "office", "{subnet: 10.44.4.0/24", "{subnet: 10.44.4.32/27"),
+    ("pool-over-address", "landing", "range: 10.44.3.100-", "range: 10.44.3.9-"),
+    ("relay-missing", "landing", "10.44.2.1/24, dhcp-relay: 10.44.1.5}", "10.44.2.1/24}"),
+    ("relay-nowhere", "landing", "10.44.2.1/24, dhcp-relay: 10.44.1.5}", "10.44.2.1/24, dhcp-relay: 10.44.1.6}"),
+    ("relay-nowhere", "holm", "dhcp-relay: [10.44.1.5]", "dhcp-relay: [10.44.3.9]"),
+    ("route-missing", "holm", "    routes: [{destination: 0.0.0.0/0, next-hop: 10.44.9.0}]\n", ""),
+    ("route-missing", "landing", "    routes: [{destination: 10.44.4.0/24, next-hop: 10.44.9.1}]\n", ""),
+    ("gateway-missing", "office", "    gateway: 10.44.1.1\n", ""),
+    ("admin-down", "landing", "10.44.2.1/24, dhcp-relay", "10.44.2.1/24, off: true, dhcp-relay"),
+    ("vlan-not-carried", "hall", "trunk: [servers, crew, guests]", "trunk: [crew, guests]"),
+    ("pool-missing", "landing", "    dhcp-pools:\n" + GUESTS, ""),
+    ("lease-elsewhere", "mess", "p7: {access: crew}", "p7: {access: guests}"),
+    ("lease-filtered", "landing", PORTS, PORTS + FILTERS),
+    (
+        "server-stranger",
+        "desk",
+        "  desk: {at: hall/p5,",
+        "  desk: {dhcp-pools: {x: {subnet: 10.44.3.0/24, range: 10.44.3.50-10.44.3.60}}, at: hall/p5,",
+    ),
+]
+
+
+@pytest.mark.parametrize(("slug", "at", "old", "new"), MISTAKES)
+def test_each_mistake_is_named_and_mended(slug, at, old, new):
+    assert old in SOUND
+    text = SOUND.replace(old, new)
+    if slug == "lease-filtered":
+        text = text.replace("address: 10.44.3.1/24}", "address: 10.44.3.1/24, filter-in: guard}")
+    found = wrong(text)
+    assert (slug, at) in {(kind, where) for kind, where, _ in found}, found
+    mended = archipelago.mend(text)
+    assert mended.made, found
+    network = mended.network
+    assert all(archipelago.leases(network).values()), archipelago.leases(network)
+    assert archipelago.matrix(network).count == 56 and wrong(mended.text) == []
+
+
+def test_a_filter_that_lets_the_first_lease_pass_and_not_the_renewal():
+    rules = "{accept: udp, source: 0.0.0.0/32}, {drop: udp, destination-port: 67}"
+    text = SOUND.replace(
+        "    interfaces:\n      p1.10",
+        FILTERS.replace("{drop: udp, destination-port: 67}", rules) + "    interfaces:\n      p1.10",
+    )
+    text = text.replace("address: 10.44.2.1/24,", "address: 10.44.2.1/24, filter-in: guard,")
+    assert given(text) == given(SOUND)
+    ((slug, at, mend),) = wrong(text)
+    assert (slug, at) == ("renewal-filtered", "landing") and "10.44.2.0/24" in mend
+    assert wrong(archipelago.mend(text).text) == []
+
+
+REFUSED = [
+    (
+        "  hall:\n    kind: switch\n",
+        "  hall:\n    kind: switch\n    dhcp-pools: {x: {subnet: 10.44.3.0/24}}\n",
+        "leases nothing",
+    ),
+    ("range: 10.44.3.100-10.44.3.120", "range: 10.44.3.0-10.44.3.120", "not within 10.44.3.0/24"),
+    ("range: 10.44.3.100-10.44.3.120", "range: 10.44.3.120-10.44.3.100", "not a range of addresses"),
+    ("{mess: 10.44.2.7}", "{mess: 10.44.3.7}", "not in 10.44.2.0/24"),
+    ("{mess: 10.44.2.7}", "{mess: 10.44.2.7, purser: 10.44.2.7}", "reserved for 'mess' already"),
+    ("{mess: 10.44.2.7}", "{nobody: 10.44.2.7}", "no host 'nobody'"),
+    (
+        "purser: {at: hall/p2, address: dhcp}",
+        "purser: {at: hall/p2, address: dhcp, gateway: 10.44.2.1}",
+        "leases its IPv4 gateway",
+    ),
+    (
+        "purser: {at: hall/p2, address: dhcp}",
+        "purser: {at: hall/p2, address: [dhcp, 10.44.2.9/24]}",
+        "leases its IPv4 address",
+    ),
+    ("address: 10.44.3.1/24}", "dhcp-relay: 10.44.1.5}", "has no IPv4 address"),
+    ("dns-server: 10.44.1.5", "lease-time: soon", "not a length of time"),
+    (
+        "subnet: 10.44.3.0/24, range: 10.44.3.100-10.44.3.120, gateway: 10.44.3.1, dns-server: 10.44.1.5",
+        "subnet: '2001:db8::/64'",
+        "not IPv4",
+    ),
+]
+
+
+@pytest.mark.parametrize(("old", "new", "told"), REFUSED)
+def test_what_cannot_be_is_refused(old, new, told):
+    assert old in SOUND
+    with pytest.raises(DocumentError, match=told) as refused:
+        read_network(SOUND.replace(old, new))
+    assert all(problem.line for problem in refused.value.problems)
