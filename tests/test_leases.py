@@ -229,3 +229,90 @@ def test_what_cannot_be_is_refused(old, new, told):
     with pytest.raises(DocumentError, match=told) as refused:
         read_network(SOUND.replace(old, new))
     assert all(problem.line for problem in refused.value.problems)
+
+
+BRIEF = """format: archipelago-brief/1
+space: 10.44.0.0/20
+vlans:
+  servers: {id: 10, hosts: 10}
+  crew: {id: 20, hosts: 40}
+  guests: {id: 30, hosts: 100}
+devices:
+  landing: {kind: router, ports: 4}
+  hall: {kind: switch, ports: 24}
+  holm: {kind: l3switch, ports: 12}
+gateways:
+  - {for: [servers, crew], at: landing/p1}
+  - {for: guests, at: holm}
+hosts:
+  office: {vlan: servers, at: hall/p1}
+  purser: {vlan: crew, at: hall/p2, address: dhcp}
+  lounge: {vlan: guests, at: holm/p1, address: dhcp}
+  desk: {vlan: guests, at: holm/p2, address: 10.44.0.66/25}
+cables: [landing/p1 ~ hall/p24, landing/p2 ~ holm/p12]
+"""
+CENTRAL = BRIEF.replace("vlans:", "conventions: {server: office, dns-server: [office, 10.44.9.9]}\nvlans:", 1)
+
+
+def test_each_gateway_leases_where_hosts_ask():
+    network = archipelago.design(archipelago.read_brief(BRIEF)).network
+    assert list(network.devices["landing"].dhcp_pools) == ["crew"]
+    (guests,) = network.devices["holm"].dhcp_pools.values()
+    assert [str(part) for part in guests.ranges] == ["10.44.0.65", "10.44.0.67-10.44.0.126"]  # round the desk
+    assert archipelago.leases(network)["lounge"]["gateway"] == str(guests.gateway) == "10.44.0.1"
+    assert archipelago.matrix(network).count == 12
+
+
+def test_a_central_server_leases_everywhere_by_relays():
+    network = archipelago.design(archipelago.read_brief(CENTRAL)).network
+    pools = network.hosts["office"].dhcp_pools
+    assert list(pools) == ["servers", "crew", "guests"]
+    own = network.hosts["office"].addresses[0].address
+    assert [str(server) for server in pools["crew"].dns_server] == [str(own), "10.44.9.9"]
+    relays = {
+        f"{device.name}/{part.name}": part.dhcp_relay
+        for device in network.devices.values()
+        for part in device.interfaces.values()
+        if part.addresses
+    }
+    assert relays == {"landing/p1.10": (), "landing/p1.20": (own,), "holm/guests-gw": (own,)}
+    assert archipelago.leases(network)["lounge"]["relay"] == "holm/guests-gw"
+    assert archipelago.audit(network).errors == 0
+
+
+@pytest.mark.parametrize("brief", [BRIEF, CENTRAL])
+def test_a_policy_lets_leases_pass(brief):
+    policy = "policy: {rules: [{from: purser, to: lounge, may: icmp}], otherwise: none}\n"
+    network = archipelago.design(archipelago.read_brief(brief + policy)).network
+    assert all(archipelago.leases(network).values())
+    assert archipelago.reach(network, "purser", "lounge").reached
+    assert not archipelago.reach(network, "lounge", "purser").reached
+    assert not archipelago.reach(network, "purser", "desk").reached
+
+
+def test_pools_follow_a_gateway_that_moves_and_keep_what_they_hold():
+    old = archipelago.design(archipelago.read_brief(BRIEF)).network
+    text = archipelago.network_text(old).replace("10.44.0.67-10.44.0.126", "10.44.0.80-10.44.0.90")
+    text = text.replace(
+        "gateway: 10.44.0.1}", "gateway: 10.44.0.1, lease-time: 2h, reservations: {lounge: 10.44.0.77}}", 1
+    )
+    moved = BRIEF.replace("at: holm}", "at: landing/p2}").replace("holm: {kind: l3switch", "holm: {kind: switch")
+    network = archipelago.design(archipelago.read_brief(moved), keep=read_network(text)).network
+    pool = network.devices["landing"].dhcp_pools["guests"]
+    assert "10.44.0.80-10.44.0.90" in map(str, pool.ranges) and pool.lease_time == 2 * 3_600_000
+    answer = archipelago.leases(network)["lounge"]
+    assert answer == {"address": "10.44.0.77/25", "gateway": "10.44.0.1", "server": "landing", "relay": None}
+
+
+UNABLE = [
+    (CENTRAL.replace("server: office", "server: hall"), "leases nothing"),
+    (CENTRAL.replace("server: office", "server: offices"), "no host or device 'offices'"),
+    (CENTRAL.replace("server: office", "server: purser"), "leases its own address"),
+    (CENTRAL.replace("[office,", "[offices,"), "no host 'offices'"),
+]
+
+
+@pytest.mark.parametrize(("text", "told"), UNABLE)
+def test_what_a_brief_cannot_ask_of_leases(text, told):
+    with pytest.raises(DocumentError, match=told):
+        archipelago.read_brief(text)

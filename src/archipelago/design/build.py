@@ -6,6 +6,7 @@ from archipelago.addressing.values import Prefix
 from archipelago.design import gateways, hosts, links, subnets, switching
 from archipelago.design import routes as routing
 from archipelago.design.draft import Draft, link_name
+from archipelago.design.leases import with_leases
 from archipelago.design.policy import entrances_of, filters_for, with_filters
 from archipelago.design.wiring import routes, wire
 from archipelago.errors import DesignError
@@ -69,6 +70,9 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
         outside=links.ports_outside(draft),
     )
     assert draft.carving is not None
+    subnets_of = {name: [(a.prefix, a.gateway) for a in draft.subnets(name)] for name in brief.vlans}
+    network = with_leases(draft, network, entrances_of(network, subnets_of, None))
+    _stop(draft)
     network, lines = _kept(draft, network)
     return Design(network, draft.carving, tuple(draft.decisions), tuple(draft.requests), tuple(lines))
 

@@ -8,6 +8,7 @@ from archipelago.addressing.carve import Allotment
 from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.design.draft import Draft
 from archipelago.design.wiring import routes
+from archipelago.model.brief import HostNeed
 from archipelago.model.parts import Device, Host, NextHop, VlanInterface
 
 
@@ -29,6 +30,8 @@ def settle(draft: Draft) -> None:
         six = any(subnet.prefix.version == 6 for subnet in draft.subnets(draft.name_of(vlan)))
         auto = asked is not None and asked.auto and six  # in a VLAN without IPv6 nobody tells it an address
         for subnet in draft.subnets(draft.name_of(vlan)):
+            if asked is not None and asked.dhcp and subnet.prefix.version == 4:
+                continue  # a server leases it
             if auto and subnet.prefix.version == 6 and all(address.version == 4 for address in wanted):
                 continue  # its routers tell it
             chosen = next((kept for kept in wanted if kept.version == subnet.prefix.version), None)
@@ -46,11 +49,17 @@ def settle(draft: Draft) -> None:
                 gateways.append(NextHop(subnet.gateway))
         if name in draft.brief.hosts:
             if name in draft.host_ends:
-                draft.hosts[name] = Host(name, draft.host_ends[name], tuple(addresses), tuple(gateways), auto=auto)
+                ends = draft.host_ends[name]
+                both = tuple(addresses), tuple(gateways)
+                draft.hosts[name] = Host(name, ends, *both, auto=auto, dhcp=_leases(asked))
         else:
             draft.interfaces[name]["manage"] = VlanInterface("manage", vlan, tuple(addresses))
             if not routes(draft, name):  # one that routes has routes
                 draft.gateway[name] = gateways
+
+
+def _leases(asked: HostNeed | None) -> bool:
+    return asked is not None and asked.dhcp
 
 
 def _has_interface(draft: Draft, device: str, vlan: int) -> bool:

@@ -88,7 +88,7 @@ def _host(network: Network, host: Host) -> HostNeed | None:
     vlan = port.access if port.trunk is None else port.untagged
     if not isinstance(vlan, int) or vlan not in network.vlans.values():
         return None
-    return HostNeed(host.name, vlan, host.at.device, host.at.port, host.addresses, host.auto)
+    return HostNeed(host.name, vlan, *host.at, addresses=host.addresses, auto=host.auto, dhcp=host.dhcp)
 
 
 def _one_of_each_family(values: Iterator[Value]) -> tuple[Value, ...]:

@@ -11,8 +11,8 @@ from archipelago.errors import AddressError
 from archipelago.model.covering import takes_all
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.filters import FIRST_OWN_PORT, LAST_PORT, Filter, FilterRule, Ports, Traffic
-from archipelago.model.network import Network, with_changes
-from archipelago.model.parts import Device, End, Loopback
+from archipelago.model.network import Network, pools_in, with_changes
+from archipelago.model.parts import Device, End, Host, Loopback
 from archipelago.model.policy import ANYBODY, Policy, PolicyRule
 
 HIGH_PORTS = Ports(FIRST_OWN_PORT, LAST_PORT)
@@ -96,6 +96,7 @@ class _Ends:
         self._subnets = subnets
         self._names = {str(number): name for name, number in network.vlans.items()}
         self._known: dict[str, tuple[Prefix, ...]] = {}
+        self._pools = list(pools_in(network))
 
     def prefixes(self, end: str) -> tuple[Prefix, ...]:
         """The subnets of a VLAN, the addresses of a host, a subnet or an address."""
@@ -115,11 +116,17 @@ class _Ends:
             return self._subnets[name]
         host = self._network.hosts.get(end)
         if host is not None:
-            return tuple(Prefix(a.version, a.value, WIDTHS[a.version]) for a in host.addresses)
+            kept = [address for pool in self._pools for name, address in pool.reservations.items() if name == end]
+            known = (*host.addresses, *(kept[:1] if host.dhcp and not _has_ipv4(host) else ()))
+            return tuple(Prefix(a.version, a.value, WIDTHS[a.version]) for a in known)
         try:
             return (parse_prefix(end if "/" in end else f"{end}/{128 if ':' in end else 32}"),)
         except AddressError:
             return ()
+
+
+def _has_ipv4(host: Host) -> bool:
+    return any(address.version == 4 for address in host.addresses)
 
 
 class _Carrying:
@@ -150,11 +157,39 @@ class _Carrying:
             lines.pop()  # what comes after it is the same
         if not ends and not any(line.rule.reject for line in lines):
             return Wanted(own, None, ())
+        lines = [*self._leasing(), *lines]
         if not stateful:
             lines = [*(_Line(rule, "answers to what may be begun") for rule in self._answers()), *lines]
         rules = tuple(line.rule for line in lines)
         made = Filter(f"{own.who}-in", "reject" if ends else "accept", rules, stateful)
         return Wanted(own, made, tuple(line.serves for line in lines))
+
+    def _leasing(self) -> Iterator[_Line]:
+        """What leases need: hosts ask their server, or the relay; what a server here sends back (RFC 2131 4.1)."""
+        device = self.network.devices[self.own.at.device]
+        part = device.interfaces.get(self.own.at.port) or device.ports[self.own.at.port]
+        pools = (*device.dhcp_pools.values(), *(pool for host in self._serving() for pool in host.dhcp_pools.values()))
+        if getattr(part, "dhcp_relay", ()) or any(pool.subnet in self.own.subnets for pool in pools):
+            asks = FilterRule(accept=(Traffic("udp"),), source_port=(Ports(68, 68),), destination_port=(Ports(67, 67),))
+            yield _Line(asks, "leases: what hosts ask")
+        servers = tuple(own for host in self._serving() for own in self.ends.prefixes(host.name) if own.version == 4)
+        if servers:
+            line = FilterRule(
+                accept=(Traffic("udp"),),
+                source=servers,
+                source_port=(Ports(67, 67),),
+                destination_port=(Ports(67, 68),),
+            )
+            yield _Line(line, "leases: what servers answer")
+
+    def _serving(self) -> list[Host]:
+        """The hosts that lease addresses and come in here."""
+        subnets = self.own.subnets if self.own.who != OUTSIDE else ()
+        return [
+            host
+            for host in self.network.hosts.values()
+            if host.dhcp_pools and any(subnet.holds(own) for subnet in subnets for own in host.addresses)
+        ]
 
     # Where packets go
 

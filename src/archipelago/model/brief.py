@@ -20,7 +20,8 @@ from archipelago.model.value_rules import brief_values
 @dataclass(frozen=True, slots=True)
 class Conventions:
     """The house conventions. `headroom` and `leases` are shares; `transit` is prefix lengths by family;
-    `untagged` is the VLAN id that trunks carry untagged, or "none"."""
+    `untagged` is the VLAN id that trunks carry untagged, or "none"; `server` who leases addresses: "gateway", or a host
+    or device (None: gateways, where hosts ask); `dns_server` the name servers, by host or by address."""
 
     gateway: GatewayConvention = FIRST
     headroom: Fraction = Fraction(1, 4)
@@ -30,6 +31,8 @@ class Conventions:
     leases: Fraction = Fraction(1, 2)
     loopbacks: bool = False
     untagged: int | Literal["none"] = "none"
+    server: str | None = None
+    dns_server: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +79,7 @@ class GatewayPlace:
 @dataclass(frozen=True, slots=True)
 class HostNeed:
     """One host: its VLAN and where it is plugged in; addresses only where they are decided already; `auto` where it
-    takes its IPv6 address from what routers advertise."""
+    takes its IPv6 address from what routers advertise, `dhcp` where a server leases it the IPv4 one."""
 
     name: str
     vlan: int

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 from typing import TYPE_CHECKING
 
-from archipelago.errors import ModelProblem
+from archipelago.addressing.values import parse_address
+from archipelago.errors import AddressError, ModelProblem
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.parts import End, Path
 from archipelago.model.problems import Catalogue, Names, Problems, held_problems, vlan_problems
@@ -70,8 +71,35 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
     yield from expectation_problems(brief.expect, known, names)
     if brief.policy is not None:
         yield from policy_problems(brief.policy, known, names)
+    yield from _server_problems(brief, names)
     if brief.outside is not None and brief.outside.source_nat:
         yield from _translation_problems(brief)
+
+
+def _server_problems(brief: Brief, names: Names) -> Problems:
+    """Who leases addresses is a host or a device that can; name servers are hosts or IPv4 addresses."""
+    path: Path = ("conventions", "server")
+    server = brief.conventions.server
+    if server not in (None, "gateway"):
+        device = brief.devices.get(server)
+        if device is not None and device.kind == "switch":
+            yield ModelProblem(path, f"switch '{server}' leases nothing; name a router, an l3switch or a host")
+        elif server in brief.hosts and brief.hosts[server].dhcp:
+            yield ModelProblem(
+                path, f"'{server}' leases its own address; a server's is written, or decided by the design"
+            )
+        elif device is None:
+            yield from names.unknown(path, server, [*brief.hosts, *brief.devices, "gateway"], "host or device")
+    for number, named in enumerate(brief.conventions.dns_server):
+        if named not in brief.hosts:
+            where: Path = ("conventions", "dns-server", number)
+            try:
+                address = parse_address(named)
+            except AddressError:
+                yield from names.unknown(where, named, brief.hosts, "host")
+            else:
+                if address.version != 4:
+                    yield ModelProblem(where, f"{address} is not IPv4; leases are for IPv4 (RFC 2131)")
 
 
 def _translation_problems(brief: Brief) -> Problems:

@@ -208,6 +208,8 @@ KEYS = (
         "the upper share of a subnet kept for DHCP",
         default=Fraction(1, 2),
     ),
+    Key("server", Value.NAME, (Holder.CONVENTIONS,), "who leases addresses: gateway, or a host or device"),
+    Key("dns-server", Value.PARTY, (Holder.CONVENTIONS,), "name servers, hosts or addresses", many=True, default=()),
     Key("subnets", Value.SUBNETS, (Holder.CONVENTIONS,), "how they are laid out", default="by-size"),
     Key("subinterface", Value.SUBINTERFACE, (Holder.CONVENTIONS,), "how they are numbered", default="by-vlan-id"),
     Key("transit", Value.TRANSIT, (Holder.CONVENTIONS,), "the size of links between routing devices", default=31),

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, fields
 from typing import Any
 
 from archipelago.errors import ModelError
 from archipelago.model.expectation import Expectation
+from archipelago.model.leases import Pool
 from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, Host, Mark, OutsidePort, Path
 from archipelago.model.policy import Policy
 from archipelago.model.rules import network_problems
@@ -73,3 +74,11 @@ def unchecked(**values: Any) -> Network:
 def with_changes(network: Network, **changes: Any) -> Network:
     """The network with some of its fields otherwise, where what takes their place is known to be right."""
     return unchecked(**{spec.name: getattr(network, spec.name) for spec in fields(Network)} | changes)
+
+
+def pools_in(network: Network) -> Iterator[Pool]:
+    """Every pool of a network, those of devices first."""
+    for device in network.devices.values():
+        yield from device.dhcp_pools.values()
+    for host in network.hosts.values():
+        yield from host.dhcp_pools.values()
