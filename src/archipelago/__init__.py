@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, Any
 # keep the names. Both packages are empty: this loads nothing.
 from archipelago import audit as _audit_room
 from archipelago import design as _design_room
-from archipelago.api.asking import broadcast, reach, reach_in_order, trace
+from archipelago.api.asking import broadcast, lease, reach, reach_in_order, trace
 from archipelago.api.checking import assert_expected, audit, check_policy, expectations, matrix, mend, what_if
 from archipelago.api.planning import carve, design
 from archipelago.api.reading import (
@@ -98,6 +98,7 @@ if TYPE_CHECKING:
     from archipelago.reachability.verdict import Verdict
     from archipelago.simulation.explore import Broadcast, Trace
     from archipelago.simulation.in_order import Check, InOrder
+    from archipelago.simulation.lease import LeaseResult
     from archipelago.simulation.reach import ReachResult
     from archipelago.views.look import View
 
@@ -125,6 +126,7 @@ _TYPES = {
     "reachability.matrix": ("Matrix",),
     "simulation.explore": ("Broadcast", "Trace"),
     "simulation.in_order": ("Check", "InOrder"),
+    "simulation.lease": ("LeaseResult",),
     "simulation.reach": ("ReachResult",),
     "views.look": ("View",),
 }
@@ -163,6 +165,7 @@ __all__ = [
     "InterfaceAddress",
     "Kept",
     "KernelError",
+    "LeaseResult",
     "Loopback",
     "Matrix",
     "MendResult",
@@ -197,6 +200,7 @@ __all__ = [
     "draw_space",
     "expectations",
     "export",
+    "lease",
     "leases",
     "matrix",
     "mend",

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from archipelago.simulation.build import Simulation
     from archipelago.simulation.explore import Broadcast, Trace
     from archipelago.simulation.in_order import InOrder
+    from archipelago.simulation.lease import LeaseResult
     from archipelago.simulation.reach import ReachResult
 
     Ends = list[tuple[Node, Node | Address]]
@@ -84,6 +85,38 @@ def _reach(index: NetworkIndex, ends: Ends, probes: int, family: int | None, pro
         if not answers[-1].reached:
             answers.append(ask(index, *end, probes=probes, family=family, probe=probe))
     return answers[-1] if answers[-1].reached else answers[0]
+
+
+def lease(network: Network, host: str) -> LeaseResult:
+    """Let a host ask for its lease, message by message and frame by frame, from cold tables: discover, offer, request,
+    acknowledge (RFC 2131 3.1), through relays; then the renewal after half of the lease.
+
+    Args:
+        network: the network.
+        host: a host with `address: dhcp`.
+
+    Returns:
+        What it was given and by whom; printed, it says where the exchange ended, why, and what mends it.
+
+    Raises:
+        QueryError: there is no such host, or it asks for no lease.
+
+    Example:
+        >>> archipelago.lease(network, "winch")
+        Traceback (most recent call last):
+        archipelago.errors.QueryError: 'winch' asks for no lease; write 'address: dhcp' at it
+    """
+    from archipelago.errors import QueryError
+    from archipelago.knowledge.ends import find_source
+    from archipelago.knowledge.index import index_network
+    from archipelago.simulation.lease import lease as ask
+
+    index = index_network(a_network(network))
+    node = find_source(index, host)
+    written = network.hosts.get(node.name)
+    if written is None or not written.dhcp:
+        raise QueryError(f"'{host}' asks for no lease; write 'address: dhcp' at it")
+    return ask(index, node)
 
 
 def reach_in_order(network: Network, source: str, *, family: int | None = None) -> InOrder:

@@ -127,8 +127,10 @@ def reach(words: Namespace) -> int:
         return _broadcast(network, words)
     if words.in_order:
         return _in_order(network, words)
+    if words.lease:
+        return _lease(network, words)
     if not words.targets:
-        raise QueryError("name two ends: FROM and TO (or --broadcast FROM, or --in-order FROM)")
+        raise QueryError("name two ends: FROM and TO (or FROM with --broadcast, --in-order or --lease)")
     if len(words.targets) > 1:
         return _several(network, words)
     words.target = words.targets[0]
@@ -238,6 +240,32 @@ def _broadcast(network: Network, words: Namespace) -> int:
     ]
     out.say_tables([table("", ("heard by", "kind", "on", "through"), rows)])
     return 0
+
+
+def _lease(network: Network, words: Namespace) -> int:
+    from archipelago.views import lease as view
+    from archipelago.views import timeline as times
+    from archipelago.views.plain import plain
+
+    if words.targets:
+        raise QueryError("--lease asks about FROM alone; leave out TO")
+    answer = archipelago.lease(network, words.source)
+    chosen = times.Chosen(words.device, words.protocol, words.from_fault)
+    steps = words.steps or bool(chosen)
+    if words.as_json:
+        values = plain(answer)
+        values["finding"] = plain(answer.finding)
+        values["heard"] = [dict(zip(view.heard(answer).columns, row, strict=True)) for row in view.heard(answer).rows]
+        values["exchange"] = view.exchange(answer).records()
+        values["events"] = times.timeline_rows(answer.events, chosen) if steps else len(answer.events)
+        out.say_json(values)
+    else:
+        first, *rest = view.parts(answer)
+        out.head(str(first))
+        out.say_parts(rest)
+        if steps:
+            out.say_tables([times.timeline("events" if chosen else "every event", answer.events, chosen)])
+    return 0 if answer.leased else 1
 
 
 def _trace(network: Network, words: Namespace) -> int:

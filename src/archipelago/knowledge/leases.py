@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import cached_property
@@ -126,7 +126,7 @@ class Leases:
     def given(self) -> Mapping[str, Lease | None]:
         """What each host was given that asks, in their order."""
         if self._given is None:
-            self._given = self._decide()
+            self._given = self._decide({})
         return self._given
 
     def listeners(self, host: str) -> tuple[Listener, ...]:
@@ -154,16 +154,24 @@ class Leases:
 
     # Who is given what
 
-    def _decide(self) -> dict[str, Lease | None]:
-        shops = {name: _Shop(self.pools_of(name)) for name in self.servers}
+    def shops_before(self, host: str) -> Mapping[str, Shop]:
+        """What each server has given when a host's turn comes."""
+        shops: dict[str, Shop] = {}
+        self._decide(shops, until=host)
+        return shops
+
+    def _decide(self, shops: dict[str, Shop], until: str = "") -> dict[str, Lease | None]:
+        shops.update({name: Shop(self.pools_of(name)) for name in self.servers})
         given: dict[str, Lease | None] = {}
         for host in self._network.hosts.values():
+            if host.name == until:
+                break
             if host.dhcp:
                 serves = bool(host.dhcp_pools)  # leases of hosts that themselves serve do not exist
                 given[host.name] = None if serves else self._serve(host, shops)
         return given
 
-    def _serve(self, host: Host, shops: Mapping[str, _Shop]) -> Lease | None:
+    def _serve(self, host: Host, shops: Mapping[str, Shop]) -> Lease | None:
         for listener in self.listeners(host.name):
             if listener.outcome is not Hearing.OFFERS:
                 continue
@@ -204,9 +212,7 @@ class Leases:
         """A server that hears the question itself."""
         refusal = refused(nic, "in", ASKED)
         own = [address for address in nic.addresses if address.version == 4]
-        pools = tuple(
-            pool for pool in self.pools_of(node.name).values() if any(pool.subnet.holds(address) for address in own)
-        )
+        pools = fitting(self.pools_of(node.name), own)
         outcome = Hearing.OFFERS
         if storm:
             outcome = Hearing.STORM
@@ -276,8 +282,8 @@ class Leases:
         pools = self.pools_of(there.node)
         if not pools:
             return heard(Hearing.NO_SERVER)
-        fitting = tuple(pool for pool in pools.values() if pool.subnet.holds(own))
-        if not fitting:
+        able = fitting(pools, [own])
+        if not able:
             return heard(Hearing.NO_POOL, there.node)
         server = self._state(there.node)
         back = self._back(server, asked, own, there)
@@ -286,14 +292,7 @@ class Leases:
         arrived = server.node.nics[there.interface]
         never = {own.value, *(address.value for address in arrived.addresses if address.version == 4)}
         return Listener(
-            node.name,
-            nic.name,
-            Hearing.OFFERS,
-            there.node,
-            relay=True,
-            asked=asked,
-            pools=fitting,
-            never=frozenset(never),
+            node.name, nic.name, Hearing.OFFERS, there.node, relay=True, asked=asked, pools=able, never=frozenset(never)
         )
 
     def _back(self, server: ForwardingState, asked: Address, own: Address, there: Arrived) -> Arrived | Ended:
@@ -344,7 +343,13 @@ def _relaying(device: Device) -> Iterator[bool]:
             yield True
 
 
-class _Shop:
+def fitting(pools: Mapping[str, Pool], near: Iterable[Address | InterfaceAddress]) -> tuple[Pool, ...]:
+    """The pools, in order, whose subnet holds an address of where a question comes from."""
+    places = list(near)
+    return tuple(pool for pool in pools.values() if any(pool.subnet.holds(address) for address in places))
+
+
+class Shop:
     """What one server has given: it never gives an address twice, from whatever pool, nor one that is reserved in any
     of its pools to another host."""
 
@@ -353,16 +358,18 @@ class _Shop:
         self._reserved = {address.value for pool in pools.values() for address in pool.reservations.values()}
         self._next: dict[tuple[str, int], int] = {}
 
-    def give(self, pool: Pool, host: str, never: frozenset[int]) -> int | None:
-        """An address for a host, noted as given; None where the pool is used up."""
+    def give(self, pool: Pool, host: str, never: frozenset[int], *, keep: bool = True) -> int | None:
+        """An address for a host, noted as given where it is to be kept; None where the pool is used up."""
         reserved = pool.reservations.get(host)
         if reserved is not None and reserved.value not in self._taken and reserved.value not in never:
-            self._taken.add(reserved.value)
+            if keep:
+                self._taken.add(reserved.value)
             return reserved.value
         for number, given in enumerate(pool.ranges):
             value = self._lowest((pool.name, number), given.first.value, given.last.value, never)
             if value is not None:
-                self._taken.add(value)
+                if keep:
+                    self._taken.add(value)
                 return value
         return None
 

@@ -119,6 +119,26 @@ class HostConfigured(NamedTuple):
     router: Address
 
 
+class MessageBroadcast(NamedTuple):
+    """A station sends a message about a lease to everybody on a link (RFC 2131 4.1)."""
+
+    time: int
+    node: str
+    interface: str
+    tag: int | None
+    frame: Frame
+
+
+class LeaseStep(NamedTuple):
+    """What a server, a relay or a host makes of a message about a lease."""
+
+    time: int
+    node: str
+    interface: str
+    packet: Packet
+    told: str
+
+
 class PacketSent(NamedTuple):
     """A packet of the station's own leaves, in a frame, by a route."""
 
@@ -218,8 +238,11 @@ FrameEvent = (
     | NeighbourAnswered
     | RoutersAsked
     | RouterAdvertised
+    | MessageBroadcast
 )
-Event = PacketEvent | FrameEvent | NeighbourLearned | HostConfigured | Unanswered | ErrorReported | StormStarted
+Event = (
+    PacketEvent | FrameEvent | LeaseStep | NeighbourLearned | HostConfigured | Unanswered | ErrorReported | StormStarted
+)
 
 WORDS: Mapping[type, str] = {
     FrameReceived: "receives",
@@ -232,6 +255,8 @@ WORDS: Mapping[type, str] = {
     RoutersAsked: "solicits",
     RouterAdvertised: "advertises",
     HostConfigured: "configures",
+    MessageBroadcast: "broadcasts",
+    LeaseStep: "decides",
     PacketSent: "sends",
     PacketForwarded: "forwards",
     PacketDelivered: "delivers",

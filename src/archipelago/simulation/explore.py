@@ -111,7 +111,9 @@ def _answer(events: tuple[Event, ...], source: str, number: int, ttl: int) -> Un
         packet = event.packet
         body = packet.body
         about = body.about.body if isinstance(body, IcmpError) else body
-        if isinstance(about, Echo) and about.probe == number and (isinstance(body, IcmpError) or body.reply):
+        if not isinstance(about, Echo) or about.probe != number:
+            continue
+        if isinstance(body, IcmpError) or about.reply:
             sender = _sender(events, packet)
             said = body.reason if isinstance(body, IcmpError) else REPLY
             return Uncovered(ttl, sender, packet.source, str(said))
@@ -126,7 +128,7 @@ def _sender(events: Iterable[Event], answer: Packet) -> str | None:
     return None
 
 
-def _same(sent: Echo | IcmpError, heard: Echo | IcmpError) -> bool:
+def _same(sent: object, heard: object) -> bool:
     if isinstance(sent, IcmpError) and isinstance(heard, IcmpError):
         return sent.reason is heard.reason and sent.about.body == heard.about.body
     return sent == heard

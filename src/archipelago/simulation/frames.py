@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address
 from archipelago.knowledge.advertised import Advertised
 from archipelago.knowledge.header import Header, error_header, probe_header
+from archipelago.knowledge.leases import EVERYBODY
 from archipelago.knowledge.reasons import Reason
-from archipelago.model.filters import ECHO, Probe
+from archipelago.model.filters import ECHO, UDP, Probe
 
 BROADCAST = 0xFFFF_FFFF_FFFF
 ALL_ROUTERS = 0x3333_0000_0002
@@ -54,7 +55,7 @@ class Packet(NamedTuple):
     source: Address
     target: Address
     ttl: int
-    body: Echo | IcmpError
+    body: Echo | IcmpError | LeaseMessage
 
 
 class Echo(NamedTuple):
@@ -63,6 +64,26 @@ class Echo(NamedTuple):
     reply: bool
     probe: int
     sent: Probe = ECHO
+
+
+class LeaseMessage(NamedTuple):
+    """A message about a lease (RFC 2131 2): what it is, for which host, the address given, the server's own, the
+    relay's (`giaddr`), which relay that is, who answers, the prefix length and the gateway given."""
+
+    kind: Literal["discover", "offer", "request", "acknowledge", "renew"]
+    host: str
+    address: Address | None = None
+    server: Address | None = None
+    giaddr: Address | None = None
+    relay: tuple[str, str] | None = None
+    by: str = ""
+    length: int = 0
+    gateway: Address | None = None
+
+    @property
+    def answers(self) -> bool:
+        """Whether a server sends it."""
+        return self.kind in ("offer", "acknowledge")
 
 
 class IcmpError(NamedTuple):
@@ -86,6 +107,10 @@ def header_of(packet: Packet) -> Header:
     source, target, ttl, body = packet
     if isinstance(body, Echo):
         return probe_header(source, target, body.sent, answers=body.reply, number=body.probe, ttl=ttl)
+    if isinstance(body, LeaseMessage):
+        client = 67 if body.giaddr is not None and EVERYBODY not in (source, target) else 68
+        ports = (67, client) if body.answers else (client, 67)
+        return Header(source, target, UDP, *ports, ttl=ttl)
     return error_header(source, target, ttl)
 
 
@@ -93,10 +118,15 @@ Conversation = tuple[Probe, int, frozenset[Address]]
 """What packets belong together: protocol and port, whose question it is, both addresses."""
 
 
+LEASING = Probe("udp", 67)
+
+
 def conversation_of(packet: Packet) -> Conversation:
     """The conversation that a packet, or the packet that an ICMP error is about, belongs to."""
     about = packet.body.about if isinstance(packet.body, IcmpError) else packet
     body = about.body
+    if isinstance(body, LeaseMessage):
+        return LEASING, -1, frozenset((about.source, about.target))
     assert isinstance(body, Echo)  # nobody reports about an error
     return body.sent, body.probe, frozenset((about.source, about.target))
 

@@ -16,9 +16,11 @@ from archipelago.knowledge.forwarding import (
     asking_address,
     decide,
     holder_of,
+    refused,
     source_towards,
 )
 from archipelago.knowledge.header import FIRST_TTL
+from archipelago.knowledge.leases import EVERYBODY
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry, routes_of
 from archipelago.model.parts import Host
@@ -28,6 +30,7 @@ from archipelago.simulation.events import (
     FrameIgnored,
     FrameReceived,
     HostConfigured,
+    MessageBroadcast,
     NeighbourAnswered,
     NeighbourAsked,
     NeighbourLearned,
@@ -42,13 +45,14 @@ from archipelago.simulation.events import (
 )
 from archipelago.simulation.frames import (
     ALL_ROUTERS,
+    BROADCAST,
     GROUP_BIT,
     ICMP_ERRORS,
     Advertisement,
     Conversation,
-    Echo,
     Frame,
     IcmpError,
+    LeaseMessage,
     Packet,
     Resolution,
     Solicitation,
@@ -168,7 +172,10 @@ class Station:
         if isinstance(payload, Resolution):
             self._resolve(interface, payload)
         elif isinstance(payload, Packet):
-            self._act(payload, interface.name, interface.nic.vrf)
+            if payload.target == EVERYBODY:
+                self._hear(interface, payload)
+            else:
+                self._act(payload, interface.name, interface.nic.vrf)
         elif isinstance(payload, Solicitation):
             self._advertise(interface, frame.source, payload)
         else:
@@ -209,6 +216,28 @@ class Station:
         world = self._world
         last = host.addresses[-1].address
         world.record((HostConfigured, world.now, self.name, interface.name, last, told.router))
+
+    # Leases
+
+    def broadcast(self, interface: Interface, packet: Packet) -> None:
+        """Send a packet to everybody on a link."""
+        if interface.put is None:
+            return
+        world = self._world
+        frame = Frame(interface.mac, BROADCAST, packet, world.serial())
+        world.record((MessageBroadcast, world.now, self.name, interface.name, interface.nic.tag, frame))
+        interface.put(frame)
+
+    def _hear(self, interface: Interface, packet: Packet) -> None:
+        """A packet to everybody came in: the filter sees it; nobody forwards it, and nobody tells its sender."""
+        world = self._world
+        refusal = refused(interface.nic, "in", header_of(packet))
+        if refusal is not None:
+            reason = Reason.FILTERED
+            world.record((PacketDropped, world.now, self.name, interface.name, packet, reason, None, None, refusal))
+        elif world.leasing is not None and world.leasing.concerns(self, interface):
+            world.record((PacketDelivered, world.now, self.name, interface.name, packet))
+            world.leasing.heard(self, interface, packet)
 
     # Packets
 
@@ -269,7 +298,7 @@ class Station:
 
     def _enter(self, packet: Packet) -> None:
         """Know the conversation of a packet that leaves or is taken in; an ICMP error begins none."""
-        if self._tracks and isinstance(packet.body, Echo):
+        if self._tracks and not isinstance(packet.body, IcmpError):
             self.conversations.add(conversation_of(packet))
 
     def _deliver(self, vrf: str, interface: str, packet: Packet) -> None:
@@ -278,6 +307,10 @@ class Station:
         world.record((PacketDelivered, world.now, self.name, interface, packet))
         body = packet.body
         if isinstance(body, IcmpError):
+            return
+        if isinstance(body, LeaseMessage):
+            if world.leasing is not None:
+                world.leasing.delivered(self, interface, packet, vrf)
             return
         if body.reply:
             self.answered.add(body.probe)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from archipelago.addressing.values import Address
 from archipelago.knowledge.devices import Nic
 from archipelago.model.filters import Probe
-from archipelago.simulation.frames import Echo, IcmpError, Packet
+from archipelago.simulation.frames import Echo, IcmpError, LeaseMessage, Packet
 
 Outside = tuple[Probe, int, Address, Address]
 """A conversation as it looks from outside: what was sent, whose it is, the far end, the address that it left with."""
@@ -31,6 +31,9 @@ class Translations:
             if isinstance(about.body, Echo) and self._inside.get(_key(about.body, about.source, own)) == about.target:
                 return packet._replace(source=own, body=body._replace(about=about._replace(target=own)))
             return packet
+        if isinstance(body, LeaseMessage):  # its answer goes to the address in it, not to where it came from
+            inside = any(prefix.holds(packet.source) for prefix in nic.source_nat) and not body.answers
+            return packet._replace(source=own) if inside else packet
         if body.reply or not any(prefix.holds(packet.source) for prefix in nic.source_nat):
             return packet
         self._inside[_key(body, packet.target, own)] = packet.source
@@ -50,6 +53,8 @@ class Translations:
             if inside is None:
                 return packet
             return packet._replace(target=inside, body=body._replace(about=about._replace(source=inside)))
+        if isinstance(body, LeaseMessage):
+            return packet
         inside = self._inside.get(_key(body, packet.source, packet.target)) if body.reply else None
         return packet if inside is None else packet._replace(target=inside)
 

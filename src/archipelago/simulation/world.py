@@ -31,10 +31,11 @@ class World:
 
     `record` takes a tuple: a class of `events`, then the values of its fields; the record itself is made of it when
     somebody reads it. `learned` counts how often a neighbour table changed (when a probe changes none, the next will
-    fare the same), `met` how often it did for a neighbour that was not known before.
+    fare the same), `met` how often it did for a neighbour that was not known before; `leasing` is who is handed what
+    stations hear of leases.
     """
 
-    __slots__ = ("asked", "count", "heap", "learned", "log", "met", "now", "record", "serial", "storm")
+    __slots__ = ("asked", "count", "heap", "learned", "leasing", "log", "met", "now", "record", "serial", "storm")
 
     def __init__(self) -> None:
         self.now = 0
@@ -47,6 +48,7 @@ class World:
         self.learned = 0
         self.met = 0
         self.asked: dict[int, str] = {}
+        self.leasing: Any = None
 
     def after(
         self, delay: int, call: Callable[[Any, Any, Any], None], a: Any = None, b: Any = None, c: Any = None

@@ -17,6 +17,7 @@ from archipelago.simulation.events import (
     FrameDropped,
     FrameSwitched,
     HostConfigured,
+    LeaseStep,
     NeighbourLearned,
     PacketDropped,
     PacketEvent,
@@ -32,19 +33,21 @@ from archipelago.simulation.frames import (
     Echo,
     Frame,
     IcmpError,
+    LeaseMessage,
     Packet,
     Resolution,
     Solicitation,
     mac_text,
 )
 from archipelago.simulation.steps import DROPS
+from archipelago.views.lease import message_text
 from archipelago.views.table import Table, folded, table
 
 
 @dataclass(frozen=True, slots=True)
 class Chosen:
-    """Which events are shown: those of one device, of one protocol ("arp", address resolution of either family, or
-    "icmp", probes and errors), from the first fault on."""
+    """Which events are shown: those of one device, of one protocol ("arp", address resolution of either family;
+    "icmp", "tcp" and "udp", probes, and errors; "dhcp", leases), from the first fault on."""
 
     device: str | None = None
     protocol: str | None = None
@@ -209,12 +212,14 @@ def _looked_up(event: Event) -> list[tuple[str, object]]:
 
 
 def protocol_of(event: Event) -> str:
-    """Whether an event is about address resolution ("arp") or packets ("icmp")."""
-    if isinstance(event, (PacketEvent, ErrorReported)):
-        return "icmp"
-    if isinstance(event, (NeighbourLearned, HostConfigured, Unanswered)):
+    """What an event is about: address resolution ("arp"), leases ("dhcp"), or packets ("icmp", "tcp", "udp")."""
+    packet = _packet(event)
+    if packet is None:
         return "arp"
-    return "icmp" if isinstance(event.frame.payload, Packet) else "arp"
+    body = packet.body.about.body if isinstance(packet.body, IcmpError) else packet.body
+    if isinstance(packet.body, IcmpError):
+        return "icmp"
+    return "dhcp" if isinstance(body, LeaseMessage) else body.sent.protocol if isinstance(body, Echo) else "icmp"
 
 
 def describe(event: Event) -> str:
@@ -225,6 +230,8 @@ def describe(event: Event) -> str:
         return f"takes {event.address}, with {event.router} as a gateway"
     if isinstance(event, Unanswered):
         return f"nobody answered for {event.next_hop}"
+    if isinstance(event, LeaseStep):
+        return event.told
     if isinstance(event, (PacketEvent, ErrorReported)):
         return payload_text(event.packet) + _packet_end(event)
     text = payload_text(event.frame.payload)
@@ -268,6 +275,8 @@ def payload_text(payload: Resolution | Packet | Solicitation | Advertisement) ->
     way = f"{payload.source} to {payload.target}, {limit} {payload.ttl}"
     if isinstance(payload.body, IcmpError):
         return f"{errors} {ICMP_ERRORS[payload.body.reason]}: {way}, about {payload.body.about.target}"
+    if isinstance(payload.body, LeaseMessage):
+        return f"{message_text(payload.body)}: {way}"
     return f"{probe_text(payload.body)} {payload.body.probe + 1}: {way}"
 
 
