@@ -17,10 +17,12 @@ from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace
 from archipelago.model.filters import Filter, FilterRule, Ports, parse_traffic
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.key import Value
+from archipelago.model.leases import AddressRange, Pool
 from archipelago.model.network import Network
 from archipelago.model.parts import (
     Aggregate,
     Cable,
+    Device,
     End,
     Host,
     Interface,
@@ -604,3 +606,74 @@ def wild(network: Network, random: Random) -> Iterator[Edit]:
 
 def designed(brief: Brief) -> Network:
     return design(brief).network
+
+
+def leasing(network: Network, random: Random) -> Network:
+    """The network with hosts that lease their IPv4 address: pools at devices and hosts, and relays, right and wrong."""
+    network = network if random.random() < 0.6 else filtered(network, random)
+    hosts, pools = dict(network.hosts), {}
+    for name, host in network.hosts.items():
+        if random.random() < 0.6:
+            kept = tuple(address for address in host.addresses if address.version == 6)
+            hops = tuple(hop for hop in host.gateway if hop.address.version == 6)
+            hosts[name] = replace(host, addresses=kept, gateway=hops, dhcp=True)
+    homes = [
+        (device.name, part.name, address)
+        for device in network.devices.values()
+        for part in (*device.ports.values(), *device.interfaces.values())
+        for address in part.addresses
+        if address.version == 4 and address.length <= 29 and not isinstance(part, Loopback)
+    ]
+    devices = dict(network.devices)
+    able = [name for name, device in devices.items() if device.kind != "switch"]
+    able += [name for name, host in hosts.items() if any(a.version == 4 for a in host.addresses)]
+    for number, (_, _, address) in enumerate(homes):
+        if able and random.random() < 0.8:
+            pools.setdefault(random.choice(able), {})[f"pool{number}"] = _pool(number, address, hosts, random)
+    held = {
+        name: [a.address for a in hosts[name].addresses if a.version == 4]
+        if name in hosts
+        else [a for device, _, own in homes if device == name for a in [own.address]]
+        for name in able
+    }
+    asked = [address for name in pools for address in held[name]] + [address.address for _, _, address in homes]
+    for device, part, _ in homes:
+        if devices[device].kind != "switch" and asked and random.random() < 0.7:
+            servers = tuple(
+                dict.fromkeys(
+                    random.choice(asked[: max(1, len(asked) - len(homes))] if random.random() < 0.8 else asked)
+                    for _ in range(random.choice((1, 1, 2)))
+                )
+            )
+            _with_relay(devices, device, part, servers)
+    for name, own in pools.items():
+        if name in devices:
+            devices[name] = replace(devices[name], dhcp_pools=own)
+        else:
+            hosts[name] = replace(hosts[name], dhcp_pools=own)
+    return replace(network, devices=devices, hosts=hosts, expect=(), policy=None)
+
+
+def _pool(number: int, address: InterfaceAddress, hosts: dict[str, Host], random: Random) -> Pool:
+    """A pool for about an interface's subnet."""
+    subnet = address.prefix if random.random() < 0.9 else address.prefix.supernet(address.prefix.length - 1)
+    first, last = subnet.usable()
+    ranges = []
+    for _ in range(random.choice((1, 1, 2))):
+        start = random.randint(first, last)
+        ranges.append(AddressRange(Address(4, start), Address(4, min(last, start + random.choice((0, 1, 5, 40))))))
+    gateway = random.choice((address.address, address.address, None, Address(4, random.randint(first, last))))
+    asking = [name for name, host in hosts.items() if host.dhcp]
+    kept = random.sample(asking, min(len(asking), random.choice((0, 0, 1, 2))))
+    values = random.sample(range(first, last + 1), len(kept))
+    reserved = {name: Address(4, value) for name, value in zip(kept, values, strict=True)}
+    return Pool(f"pool{number}", subnet, tuple(ranges), gateway, reservations=reserved)
+
+
+def _with_relay(devices: dict[str, Device], device: str, part: str, servers: tuple[Address, ...]) -> None:
+    old = devices[device]
+    if part in old.interfaces:
+        interfaces = {**old.interfaces, part: replace(old.interfaces[part], dhcp_relay=servers)}
+        devices[device] = replace(old, interfaces=interfaces)
+    else:
+        devices[device] = replace(old, ports={**old.ports, part: replace(old.ports[part], dhcp_relay=servers)})

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+from random import Random
 
 import pytest
 
 import archipelago
 from archipelago import DocumentError, read_network
+from makers import leasing, scrambled
 
 GUESTS = (
     "      guests: {subnet: 10.44.3.0/24, range: 10.44.3.100-10.44.3.120, gateway: 10.44.3.1, dns-server: 10.44.1.5}\n"
@@ -316,3 +318,44 @@ UNABLE = [
 def test_what_a_brief_cannot_ask_of_leases(text, told):
     with pytest.raises(DocumentError, match=told):
         archipelago.read_brief(text)
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_the_exchange_gives_what_is_known(seed):
+    random = Random(seed + 5000)
+    network = scrambled(random, small=random.random() < 0.5)
+    network = leasing(network, random) if network is not None else None
+    if network is None:
+        return
+    assert read_network(archipelago.network_text(network)) == network
+    for host, known in archipelago.leases(network).items():
+        asked = archipelago.lease(network, host)
+        got = {"address": asked.address, "gateway": asked.gateway, "server": asked.server, "relay": asked.relay}
+        assert (got if asked.leased else None) == known, (host, str(asked))
+        assert asked.leased or asked.finding is not None
+    audit = archipelago.audit(network)
+    assert "unexplained" not in {finding.slug for finding in audit}
+
+
+def test_the_exchange_is_told_message_by_message(command, tmp_path):
+    (file := tmp_path / "bay.yaml").write_text(SOUND)
+    done = command("reach", file, "barrier", "--lease")
+    assert done.returncode == 0
+    assert done.stdout.startswith(
+        "LEASED: barrier gets 10.44.4.50/24 and the gateway 10.44.4.1 from office by the relay holm/yard-gw"
+    )
+    kinds = ("discover", "offer of", "request for", "acknowledgement of", "to keep 10.44.4.50")
+    places = [done.stdout.index(kind) for kind in kinds]
+    assert places == sorted(places) and "renewal after half of the lease: acknowledged" in done.stdout
+    values = json.loads(command("reach", file, "barrier", "--lease", "--json").stdout)
+    assert (values["address"], values["relay"], values["renewed"]) == ("10.44.4.50/24", "holm/yard-gw", True)
+    events = command("reach", file, "barrier", "--lease", "--protocol", "dhcp").stdout
+    assert "discover for barrier: 0.0.0.0 to 255.255.255.255" in events and "ARP" not in events
+    file.write_text(SOUND.replace("    routes: [{destination: 10.44.4.0/24, next-hop: 10.44.9.1}]\n", ""))
+    done = command("reach", file, "barrier", "--lease")
+    assert done.returncode == 1 and done.stdout.startswith(
+        "NO LEASE: barrier asks and gets no address\n  where: at lan"
+    )
+    assert "the answer does not get back to the relay: ended at landing, no route" in done.stdout
+    assert command("reach", file, "desk", "--lease").returncode == 2
+    assert command("reach", file, "barrier", "crane", "--lease").returncode == 2

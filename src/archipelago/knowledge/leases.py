@@ -9,7 +9,7 @@ from enum import StrEnum
 from functools import cached_property
 
 from archipelago.addressing.values import Address, InterfaceAddress
-from archipelago.knowledge.delivery import Arrived, Carrier, Ended
+from archipelago.knowledge.delivery import Carrier, Ended
 from archipelago.knowledge.devices import Devices, Nic, Node
 from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.filtering import Refusal
@@ -193,7 +193,7 @@ class Leases:
         order = {name: number for number, name in enumerate(self.servers)}
         for heard in self._domains.spread(domain):
             for name, interface in heard.endpoints:
-                if not isinstance(interface, str):
+                if not isinstance(interface, str) or name not in self._devices:
                     continue
                 node = self._devices[name]
                 nic = node.nics[interface]
@@ -236,7 +236,7 @@ class Leases:
         """What relays make of the question, in the order of their devices, on each ports before interfaces."""
         relays: list[tuple[Node, Nic]] = []
         for name in dict.fromkeys(name for name, _ in heard.endpoints):
-            if not any(_relaying(self._network.devices[name])):
+            if name not in self._devices or not any(_relaying(self._network.devices[name])):
                 continue
             node = self._devices[name]
             inside = {interface for device, interface in heard.endpoints if device == name}
@@ -286,22 +286,17 @@ class Leases:
         if not able:
             return heard(Hearing.NO_POOL, there.node)
         server = self._state(there.node)
-        back = self._back(server, asked, own, there)
-        if isinstance(back, Ended) or back.node != node.name:
-            return heard(Hearing.NO_WAY_BACK, there.node, back if isinstance(back, Ended) else None)
+        vrf = server.node.nics[there.interface].vrf
+        back = self._carrier.carry(there.node, relay_header(asked, own), vrf, there.passed)
+        if isinstance(back, Ended):
+            return heard(Hearing.NO_WAY_BACK, there.node, back)
+        if back.node != node.name or node.nics[back.interface].vrf != nic.vrf:
+            return heard(Hearing.NO_WAY_BACK, there.node)
         arrived = server.node.nics[there.interface]
         never = {own.value, *(address.value for address in arrived.addresses if address.version == 4)}
         return Listener(
             node.name, nic.name, Hearing.OFFERS, there.node, relay=True, asked=asked, pools=able, never=frozenset(never)
         )
-
-    def _back(self, server: ForwardingState, asked: Address, own: Address, there: Arrived) -> Arrived | Ended:
-        holder = next(
-            (nic for nic in server.node.nics.values() if any(address.address == asked for address in nic.addresses)),
-            None,
-        )
-        vrf = holder.vrf if holder is not None else ""
-        return self._carrier.carry(there.node, relay_header(asked, own), vrf, there.passed)
 
     # Who holds what
 

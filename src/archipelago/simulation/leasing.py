@@ -141,7 +141,7 @@ class Exchange:
             else:
                 self._note(station, interface, packet, "it leases nothing")
         elif message.giaddr is not None:
-            self._pass_on(station, message)
+            self._pass_on(station, message, vrf)
 
     def _relay(self, station: Station, interface: Interface, message: LeaseMessage) -> None:
         own = next(address.address for address in interface.nic.addresses if address.version == 4)
@@ -149,10 +149,10 @@ class Exchange:
         for server in dict.fromkeys(interface.nic.dhcp_relay):
             station.originate(Packet(own, server, FIRST_TTL, sent), interface.nic.vrf)
 
-    def _pass_on(self, station: Station, message: LeaseMessage) -> None:
+    def _pass_on(self, station: Station, message: LeaseMessage, vrf: str) -> None:
         """A relay passes the answer on by the interface whose address the question was sent from."""
         for interface in station.interfaces.values():
-            if message.giaddr in interface.own:
+            if message.giaddr in interface.own and interface.nic.vrf == vrf:
                 station.broadcast(interface, Packet(message.giaddr, EVERYBODY, FIRST_TTL, message))
                 return
 

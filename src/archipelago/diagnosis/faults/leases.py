@@ -46,7 +46,7 @@ def pool_used_up(index: NetworkIndex, listener: Listener) -> Finding:
         name
         for name, lease in leases.given.items()
         if lease is None and any(_same(other, listener) for other in leases.listeners(name))
-    ]
+    ] or ["a host"]
     path = pool_path(index, listener.server, pool)
     size = sum(part.size for part in pool.ranges)
     many = f"{len(waiting):,} host{'s' * (len(waiting) != 1)}"
