@@ -45,6 +45,7 @@ from archipelago.api.showing import (
     to_json,
     to_table,
     view,
+    zones,
 )
 from archipelago.errors import (
     AddressError,
@@ -224,6 +225,7 @@ __all__ = [
     "what_if",
     "write_brief",
     "write_network",
+    "zones",
 ]
 
 

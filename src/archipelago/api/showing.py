@@ -257,6 +257,29 @@ def export(network: Network, format: str = "linux") -> str:
     return WRITERS[format](asked)
 
 
+def zones(network: Network) -> dict[str, str]:
+    """The names of a network as zone files (RFC 1035): the forward zone of its `domain`, and a reverse zone for each
+    block that it holds addresses of.
+
+    Args:
+        network: a network with a domain.
+
+    Returns:
+        The text of each file by its name.
+
+    Raises:
+        QueryError: the network has no domain.
+
+    Example:
+        >>> archipelago.zones(network)
+        Traceback (most recent call last):
+        archipelago.errors.QueryError: the network has no 'domain'; write one, such as domain: ferry.example
+    """
+    from archipelago.exchange.zones import zone_files
+
+    return zone_files(a_network(network))
+
+
 def rehearse(
     network: Network,
     sources: Sequence[str] = (),

@@ -17,7 +17,8 @@ from archipelago.cli import out, verbs
 from archipelago.errors import ArchipelagoError, CarveError, DesignError, DocumentError
 
 NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
-FORMATS = "linux: a shell script; csv, markdown: the addressing table"
+AS = ("linux", "csv", "markdown", "zone")
+FORMATS = "linux: a shell script; csv, markdown: the addressing table; zone: a directory of zone files"
 JSON = ("--json", {"action": "store_true", "dest": "as_json", "help": "print the answer as JSON"})
 
 
@@ -135,7 +136,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         "write the network in an open format",
         [
             NETWORK,
-            ("--as", {"dest": "format", "choices": ("linux", "csv", "markdown"), "required": True, "help": FORMATS}),
+            ("--as", {"dest": "format", "choices": AS, "required": True, "help": FORMATS}),
             _written("where it is written", "FILE"),
         ],
     ),
@@ -209,7 +210,11 @@ EXAMPLES: dict[str, list[str]] = {
         "network.yaml --vlan crew",
     ],
     "mend": ["network.yaml -o mended.yaml", "network.yaml -o mended.yaml --only gateway-missing@kiosk-a"],
-    "export": ["network.yaml --as linux -o network.sh", "network.yaml --as csv -o addresses.csv"],
+    "export": [
+        "network.yaml --as linux -o network.sh",
+        "network.yaml --as csv -o addresses.csv",
+        "network.yaml --as zone -o zones",
+    ],
     "import": ["addresses.csv -o network.yaml", "addresses.csv --brief -o brief.yaml", "- -o -"],
     "rehearse": ["network.yaml", "network.yaml --from kiosk-a --seconds 60"],
     "draw": ["network.yaml -o network.svg", "network.yaml -o way.svg --way purser,lamp"],

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from argparse import ArgumentTypeError, Namespace
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import archipelago
@@ -188,9 +189,29 @@ def draw(words: Namespace) -> int:
 def export(words: Namespace) -> int:
     from archipelago.files.disk import write_whole
 
+    if words.format == "zone":
+        return _zones(words)
     write_whole(words.output, archipelago.export(archipelago.read_network(words.network), words.format))
     run = f"; run it as root: sh {words.output} up, then sh {words.output} down" if words.format == "linux" else ""
     out.say(f"written: {words.output}{run}")
+    return 0
+
+
+def _zones(words: Namespace) -> int:
+    """A file for each zone, in a directory."""
+    from archipelago.errors import DocumentError, Problem
+    from archipelago.files.disk import write_whole
+
+    files = archipelago.zones(archipelago.read_network(words.network))
+    directory = Path(words.output)
+    try:
+        directory.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        problem = Problem(0, 0, f"the directory cannot be made: {error.strerror}")
+        raise DocumentError(words.output, [problem]) from None
+    for name, text in files.items():
+        write_whole(directory / name, text)
+    out.say(f"written: {len(files)} zone files in {words.output}")
     return 0
 
 

@@ -68,6 +68,7 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
         brief.cables,
         brief.expect,
         outside=links.ports_outside(draft),
+        domain=brief.domain,
     )
     assert draft.carving is not None
     subnets_of = {name: [(a.prefix, a.gateway) for a in draft.subnets(name)] for name in brief.vlans}

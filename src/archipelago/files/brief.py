@@ -42,6 +42,7 @@ def brief_from(tree: Tree) -> Brief:
         outside=Outside(**outside) if outside is not None else None,
         expect=expectations_of(fields["expect"]),
         policy=policy_of(fields["policy"]),
+        domain=fields["domain"],
         source=tree.source,
         marks=tree.marks,
     )

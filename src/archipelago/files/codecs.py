@@ -20,7 +20,7 @@ from archipelago.model.key import Value
 from archipelago.model.leases import duration_text, parse_address_range, parse_duration
 from archipelago.model.parts import DEFAULT_VLAN, SPEED_UNITS, End, NextHop, speed_text
 from archipelago.model.problems import Names, listed
-from archipelago.model.values import FASTEST, MACS, METRICS, MOST_HOSTS, NAME, VLAN_IDS
+from archipelago.model.values import DOMAIN, FASTEST, MACS, METRICS, MOST_HOSTS, NAME, VLAN_IDS
 
 AUTO = "auto"
 """In place of an address: take it from what routers advertise."""
@@ -274,6 +274,12 @@ def _ports(value: Any, context: Context) -> tuple[str, ...]:
     )
 
 
+def _domain(value: Any, context: Context) -> str:
+    if not isinstance(value, str) or DOMAIN.fullmatch(value) is None:
+        raise Wrong(f"{shown(value)} is not a domain name; write one in lower case, like ferry.example")
+    return value
+
+
 def _duration(value: Any, context: Context) -> int:
     try:
         return parse_duration(text(value))
@@ -285,6 +291,7 @@ _INTERFACE_ADDRESS = _addressed(parse_interface_address)
 READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.TEXT: text,
     Value.NAME: name,
+    Value.DOMAIN: _domain,
     Value.FLAG: _flag,
     Value.FORMAT: _format,
     Value.SPEED: _speed,

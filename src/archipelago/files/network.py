@@ -90,6 +90,7 @@ def _read(reader: Reader) -> tuple[Network, Fields]:
         expect=expectations_of(fields["expect"]),
         outside=_outside(fields["outside"]),
         policy=policy_of(fields["policy"]),
+        domain=fields["domain"],
         source=tree.source,
         marks=tree.marks,
     )

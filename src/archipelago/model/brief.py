@@ -127,6 +127,7 @@ class Brief:
     outside: Outside | None = None
     expect: tuple[Expectation, ...] = ()
     policy: Policy | None = None
+    domain: str = ""
     source: str = field(default="", compare=False)
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
 

@@ -12,6 +12,7 @@ class Value(StrEnum):
 
     TEXT = "text"
     NAME = "name"
+    DOMAIN = "domain name"
     FLAG = "flag"
     FORMAT = "format"
     SPEED = "speed"

@@ -23,6 +23,7 @@ KEYS = (
     # a network and a brief
     Key("format", Value.FORMAT, _BOTH, "which document this is, and its version", required=True),
     Key("title", Value.TEXT, _BOTH, "what people call it", default=""),
+    Key("domain", Value.DOMAIN, _BOTH, "the domain that its names are in", default=""),
     Key("space", Value.PREFIX, _BRIEF, "what subnets are carved from", many=True, required=True),
     Key("reserved", Value.PREFIX, _BRIEF, "blocks that are not given out", many=True, default=()),
     Key("conventions", Value.SECTION, _BRIEF, "house rules", holds=(Holder.CONVENTIONS,)),

@@ -18,7 +18,8 @@ from archipelago.model.value_rules import network_values
 @dataclass(frozen=True, slots=True)
 class Network:
     """Every device, host and cable. `vlans` is the catalogue, name to VLAN id; `expect` what must hold; `outside` the
-    ports that lead outside (None: not written, so any that a route leads through); `policy` who may talk to whom.
+    ports that lead outside (None: not written, so any that a route leads through); `policy` who may talk to whom;
+    `domain` the domain that names are in.
     `source` and `marks` say where it was read from and where each thing stands there; they do not count when two
     networks are compared.
 
@@ -34,6 +35,7 @@ class Network:
     expect: tuple[Expectation, ...] = ()
     outside: tuple[OutsidePort, ...] | None = None
     policy: Policy | None = None
+    domain: str = ""
     source: str = field(default="", compare=False)
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
 

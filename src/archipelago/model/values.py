@@ -29,6 +29,10 @@ def _whole(accepted: range) -> Callable[[object], bool]:
     return lambda value: isinstance(value, int) and not isinstance(value, bool) and value in accepted
 
 
+DOMAIN = re.compile(r"(?=.{1,200}$)[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?)*")
+"""A domain name in lower case, without its last dot (RFC 1035 2.3.1)."""
+
+
 def _one_of(*accepted: object) -> Callable[[object], bool]:
     return lambda value: value in accepted
 
@@ -73,6 +77,7 @@ _VLAN = _whole(VLAN_IDS)
 _CHECKS: Mapping[Value, Callable[[object], bool]] = {
     Value.TEXT: lambda value: isinstance(value, str),
     Value.NAME: _name,
+    Value.DOMAIN: lambda value: isinstance(value, str) and (value == "" or DOMAIN.fullmatch(value) is not None),
     Value.FLAG: lambda value: isinstance(value, bool),
     Value.SPEED: _whole(range(1, FASTEST + 1)),
     Value.VLAN_ID: _VLAN,
