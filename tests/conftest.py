@@ -6,10 +6,14 @@ import os
 import subprocess
 import sys
 from collections.abc import Callable
+from importlib.resources import files
 from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
+
+import archipelago
+from archipelago.cli.tour import mistakes_on_the_way
 
 settings.register_profile(
     "steady", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow], max_examples=25
@@ -45,4 +49,23 @@ def tern_bay(command: Run, tmp_path_factory: pytest.TempPathFactory) -> Path:
     done = command("demo", directory)
     assert done.returncode == 0, done.stderr
     (directory / "tour.txt").write_text(done.stdout)
+    return directory
+
+
+@pytest.fixture(scope="session")
+def plain_bay(command: Run, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo's terminal without a policy and leases: its brief, the network designed from it, and a copy with the six
+    mistakes that packets meet on their way."""
+    directory = tmp_path_factory.mktemp("plain") / "tern bay"
+    directory.mkdir()
+    text = files("archipelago.demo").joinpath("tern-bay.yaml").read_text(encoding="utf-8")
+    text = (
+        text[: text.index("policy:")].replace("address: [dhcp, auto]", "address: auto").replace(", address: dhcp", "")
+    )
+    (directory / "brief.yaml").write_text(text)
+    network = directory / "network.yaml"
+    done = command("design", directory / "brief.yaml", "-o", network)
+    assert done.returncode == 0, done.stderr
+    edits = [edit for _, edits in mistakes_on_the_way(archipelago.read_network(network)) for edit in edits]
+    (directory / "broken.yaml").write_text(archipelago.amend(network.read_text(), edits))
     return directory

@@ -76,33 +76,33 @@ def test_a_network_s_table_goes_out_and_in_unchanged(seed):
     assert export(read_addressing_table(export(network, "markdown")), "csv") == table
 
 
-def test_the_verbs_and_the_demo(command, tern_bay, tmp_path):
-    printed = command("view", tern_bay / "network.yaml", "--table", "csv").stdout
+def test_the_verbs_and_the_demo(command, plain_bay, tmp_path):
+    printed = command("view", plain_bay / "network.yaml", "--table", "csv").stdout
     (tmp_path / "table.csv").write_text(printed)
     done = command("import", tmp_path / "table.csv", "-o", tmp_path / "in.yaml")
     assert done.returncode == 0 and done.stdout.startswith("imported: 6 devices, 9 VLANs, 18 hosts")
     assert command("view", tmp_path / "in.yaml", "--table", "csv").stdout == printed
-    command("export", tern_bay / "network.yaml", "--as", "markdown", "-o", tmp_path / "table.md")
+    command("export", plain_bay / "network.yaml", "--as", "markdown", "-o", tmp_path / "table.md")
     assert export(read_addressing_table(tmp_path / "table.md"), "csv") == printed
-    network = read_network(tern_bay / "network.yaml")
+    network = read_network(plain_bay / "network.yaml")
     assert {host: network.hosts[host].addresses for host in network.hosts} == {
         name: host.addresses for name, host in read_network(tmp_path / "in.yaml").hosts.items()
     }
 
 
-def test_a_table_becomes_a_brief_that_designs_the_same_addresses(command, tern_bay, tmp_path):
-    (tmp_path / "table.csv").write_text(command("view", tern_bay / "network.yaml", "--table", "csv").stdout)
+def test_a_table_becomes_a_brief_that_designs_the_same_addresses(command, plain_bay, tmp_path):
+    (tmp_path / "table.csv").write_text(command("view", plain_bay / "network.yaml", "--table", "csv").stdout)
     done = command("import", tmp_path / "table.csv", "--brief", "-o", tmp_path / "brief.yaml")
     assert done.returncode == 0 and "and no space beyond its subnets" in done.stdout
     text = (tmp_path / "brief.yaml").read_text()
     assert "  landing: {kind: router}\n" in text
     refused = command("design", tmp_path / "brief.yaml")
     assert refused.returncode == 2 and "which no cable goes to" in refused.stderr
-    demo = (tern_bay / "brief.yaml").read_text()
+    demo = (plain_bay / "brief.yaml").read_text()
     space = re.sub("(?m)^space: .*$", "space: [10.44.0.0/20, 2001:db8:44::/48]", text)
     (tmp_path / "brief.yaml").write_text(space + demo[demo.index("cables:") : demo.index("expect:")])
     assert command("design", tmp_path / "brief.yaml", "-o", tmp_path / "again.yaml").returncode == 0
-    again, network = read_network(tmp_path / "again.yaml"), read_network(tern_bay / "network.yaml")
+    again, network = read_network(tmp_path / "again.yaml"), read_network(plain_bay / "network.yaml")
     assert {name: (host.at, host.addresses, host.gateway) for name, host in again.hosts.items()} == {
         name: (host.at, host.addresses, host.gateway) for name, host in network.hosts.items()
     }
@@ -127,17 +127,17 @@ def needs_vlan(needs, host):
     return next(name for name, need in needs.vlans.items() if need.id == needs.hosts[host].vlan)
 
 
-def test_standard_input_and_output(tern_bay):
+def test_standard_input_and_output(plain_bay):
     def run(*words, given):
         call = [sys.executable, "-m", "archipelago.cli.main", *words]
         return subprocess.run(call, input=given, capture_output=True, text=True, check=False)
 
-    broken = (tern_bay / "broken.yaml").read_text()
+    broken = (plain_bay / "broken.yaml").read_text()
     mended = run("mend", "-", "-o", "-", given=broken)
     assert mended.returncode == 0 and "mends made" in mended.stderr
     assert run("audit", "-", given=mended.stdout).stdout.startswith("no findings")
-    designed = run("design", "-", "-o", "-", given=(tern_bay / "brief.yaml").read_text())
-    assert read_network(designed.stdout) == read_network(tern_bay / "network.yaml")
+    designed = run("design", "-", "-o", "-", given=(plain_bay / "brief.yaml").read_text())
+    assert read_network(designed.stdout) == read_network(plain_bay / "network.yaml")
 
 
 @pytest.mark.parametrize(

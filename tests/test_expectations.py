@@ -22,13 +22,13 @@ SLIPWAY = Path(__file__).parent.parent / "examples" / "slipway-network.yaml"
 
 
 @pytest.fixture(scope="session")
-def sound(tern_bay):
-    return read_network(tern_bay / "network.yaml")
+def sound(plain_bay):
+    return read_network(plain_bay / "network.yaml")
 
 
 @pytest.fixture(scope="session")
-def broken(tern_bay):
-    return read_network(tern_bay / "broken.yaml")
+def broken(plain_bay):
+    return read_network(plain_bay / "broken.yaml")
 
 
 @pytest.mark.parametrize(
@@ -123,15 +123,15 @@ def test_a_team_keeps_its_network_under_test(sound, broken):
     assert "set the gateway of kiosk-a" in str(raised.value) and "camera-s to recorder" in str(raised.value)
 
 
-def test_the_outside_is_asked_by_reach_too(sound, command, tern_bay):
+def test_the_outside_is_asked_by_reach_too(sound, command, plain_bay):
     answer = archipelago.reach(sound, "lamp", "outside")
     assert answer.reached and answer.other_family.reached and [step.device for step in answer.out][-1] == "outside"
     assert archipelago.reach(sound, "outside", "lamp").reached
-    text = amend((tern_bay / "network.yaml").read_text(), [Edit(("devices", "landing", "ports", "p4", "off"), "true")])
+    text = amend((plain_bay / "network.yaml").read_text(), [Edit(("devices", "landing", "ports", "p4", "off"), "true")])
     shut = network_from(parse(text.encode(), "shut"))
     assert archipelago.reach(shut, "lamp", "outside").cause == "admin-down"
-    text = amend((tern_bay / "network.yaml").read_text(), [Edit(("devices", "landing", "ports", "p4"), {})])
-    inner = tern_bay / "inner.yaml"
+    text = amend((plain_bay / "network.yaml").read_text(), [Edit(("devices", "landing", "ports", "p4"), {})])
+    inner = plain_bay / "inner.yaml"
     inner.write_text(text)
     asked = command("reach", inner, "lamp", "outside")
     assert asked.returncode == 2 and "no port leads outside" in asked.stderr
@@ -142,8 +142,8 @@ def test_the_outside_is_asked_by_reach_too(sound, command, tern_bay):
     assert never.holds and never.pairs == 3
 
 
-def test_matrix_and_audit_check_and_exit(command, tern_bay, tmp_path):
-    text = (tern_bay / "network.yaml").read_text()
+def test_matrix_and_audit_check_and_exit(command, plain_bay, tmp_path):
+    text = (plain_bay / "network.yaml").read_text()
     apart = tmp_path / "apart.yaml"
     apart.write_text(text + "  - {from: guests, to: yard, reached: no}\n")
     found = command("matrix", apart, "--json")
@@ -185,9 +185,9 @@ def test_pairs_that_should_be_cut_off_do_not_count(command, tmp_path):
         ("{from: tickets, to: crew, reached: maybe}", "neither true nor false"),
     ],
 )
-def test_wrong_expectations_are_told_with_their_line(command, tern_bay, tmp_path, entry, message):
+def test_wrong_expectations_are_told_with_their_line(command, plain_bay, tmp_path, entry, message):
     file = tmp_path / "wrong.yaml"
-    file.write_text((tern_bay / "network.yaml").read_text() + f"  - {entry}\n")
+    file.write_text((plain_bay / "network.yaml").read_text() + f"  - {entry}\n")
     done = command("audit", file)
     assert done.returncode == 2 and message in done.stderr
     assert f":{file.read_text().count(chr(10))}:" in done.stderr

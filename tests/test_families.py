@@ -117,8 +117,8 @@ def test_the_simulated_host_ends_up_with_what_the_arrays_assume(seed):
             assert interface.nic.addresses == next(iter(node.nics.values())).addresses
 
 
-def test_both_families_are_asked_and_where_they_differ_is_said(command, tern_bay):
-    broken = tern_bay / "broken.yaml"
+def test_both_families_are_asked_and_where_they_differ_is_said(command, plain_bay):
+    broken = plain_bay / "broken.yaml"
     done = command("reach", broken, "purser", "innkeeper")
     assert done.returncode == 0  # an answer for a pair is that of IPv4, where both have it
     assert done.stdout.startswith("REACHED in IPv4, NOT REACHED in IPv6: purser to innkeeper")
@@ -128,39 +128,39 @@ def test_both_families_are_asked_and_where_they_differ_is_said(command, tern_bay
     assert told["other_family"]["cause"] == "routing-off" and "events" not in told["other_family"]
     six = command("reach", broken, "purser", "innkeeper", "--family", "6")
     assert six.returncode == 1 and six.stdout.startswith("NOT REACHED")
-    alike = command("reach", tern_bay / "network.yaml", "purser", "innkeeper").stdout
+    alike = command("reach", plain_bay / "network.yaml", "purser", "innkeeper").stdout
     assert "IPv4 and IPv6 alike" in alike and "IPv6 goes the same way" in alike
-    steps = command("reach", tern_bay / "network.yaml", "lounge-1", "lamp", "--steps", "--family", "6").stdout
+    steps = command("reach", plain_bay / "network.yaml", "lounge-1", "lamp", "--steps", "--family", "6").stdout
     for words in ("router solicitation", "router advertisement", "hop limit 64", "neighbour solicitation"):
         assert words in steps
     assert "TTL" not in steps
 
 
-def test_matrix_tells_where_the_families_differ(command, tern_bay):
-    done = command("matrix", tern_bay / "broken.yaml")
+def test_matrix_tells_where_the_families_differ(command, plain_bay):
+    done = command("matrix", plain_bay / "broken.yaml")
     assert "pairs reached in one of IPv4 and IPv6 and not in the other" in done.stdout
     assert "what cuts them off in IPv6 only" in done.stdout and "holm holds gateways" in done.stdout
-    told = json.loads(command("matrix", tern_bay / "broken.yaml", "--json").stdout)
-    network = read_network(tern_bay / "broken.yaml")
+    told = json.loads(command("matrix", plain_bay / "broken.yaml", "--json").stdout)
+    network = read_network(plain_bay / "broken.yaml")
     four, six = (archipelago.matrix(network, version, causes=False) for version in (4, 6))
     differ = sum(a[2] != b[2] for a, b in zip(four.rows(), six.rows(), strict=True))
     assert told["differing"] == differ > 0 and told["ipv6"]["reached"] == six.count
-    assert "IPv4 and IPv6 alike" in command("matrix", tern_bay / "network.yaml").stdout
+    assert "IPv4 and IPv6 alike" in command("matrix", plain_bay / "network.yaml").stdout
 
 
-def test_one_table_and_one_design_for_both(command, tern_bay):
+def test_one_table_and_one_design_for_both(command, plain_bay):
     carved = command("carve", "10.44.0.0/20", "2001:db8:44::/48", "tickets:210=45", "--by-vlan-id").stdout
     (row,) = [line for line in carved.splitlines() if line.startswith("tickets")]
     assert "10.44." in row and "2001:db8:44:210::/64" in row
-    brief = archipelago.read_brief(tern_bay / "brief.yaml")
+    brief = archipelago.read_brief(plain_bay / "brief.yaml")
     made = archipelago.design(brief).network
     assert made.hosts["lounge-1"].auto and [held.version for held in made.hosts["lounge-1"].addresses] == [4]
     kept = archipelago.design(brief, made).network
     assert kept == made
 
 
-def test_pandas_by_class_host_and_pair(tern_bay):
-    found = archipelago.matrix(read_network(tern_bay / "broken.yaml"))
+def test_pandas_by_class_host_and_pair(plain_bay):
+    found = archipelago.matrix(read_network(plain_bay / "broken.yaml"))
     by_class, by_host, by_pair = (archipelago.to_table(found, by) for by in ("class", "host", "pair"))
     assert by_class.shape == (len(found.between),) * 2 and sum(by_class.index.get_level_values("hosts")) == 18
     assert by_host.shape == (18, 18) and not by_host.loc["kiosk-a", "lamp"] and by_host.loc["purser", "innkeeper"]
@@ -186,8 +186,8 @@ def said(command, *words):
     return done.stdout
 
 
-def test_views_show_both_families(command, tern_bay, tmp_path):
-    network = tern_bay / "network.yaml"
+def test_views_show_both_families(command, plain_bay, tmp_path):
+    network = plain_bay / "network.yaml"
     landing = said(command, "view", network, "landing")
     local = str(know(read_network(network)).nodes["landing"].nics["p1.250"].link_local)
     assert local.startswith("fe80::") and local in landing and "2001:db8:44:4::1/64" in landing
@@ -197,30 +197,30 @@ def test_views_show_both_families(command, tern_bay, tmp_path):
     assert f"via {local} (default)" in sends and "via 10.44.0.1 (default)" in sends
     gateways = said(command, "view", network, "--gateways")
     assert "2001:db8:44::/64" in gateways and "10.44.3.128/26" in gateways
-    side = said(command, "view", tern_bay / "broken.yaml", "landing", "skerry")
+    side = said(command, "view", plain_bay / "broken.yaml", "landing", "skerry")
     assert "only landing has a route" in side and "2001:db8:44:4::/64" in side
     drawn = tmp_path / "diagram.svg"
     said(command, "draw", network, "-o", drawn)
     assert "2001:db8:44:4::1/64" in drawn.read_text() and "10.44.0.2 + auto" in drawn.read_text()
 
 
-def test_a_trace_counts_hops_in_each_familys_words(command, tern_bay):
-    four = said(command, "reach", tern_bay / "network.yaml", "purser", "lamp", "--trace")
-    six = said(command, "reach", tern_bay / "network.yaml", "purser", "lamp", "--trace", "--family", "6")
+def test_a_trace_counts_hops_in_each_familys_words(command, plain_bay):
+    four = said(command, "reach", plain_bay / "network.yaml", "purser", "lamp", "--trace")
+    six = said(command, "reach", plain_bay / "network.yaml", "purser", "lamp", "--trace", "--family", "6")
     assert "TTL  device" in four and "hop limit  device" in six and "2001:db8:44:1::1" in six
     assert [line.split()[1] for line in six.splitlines()[4:]] == [line.split()[1] for line in four.splitlines()[4:]]
 
 
-def test_what_neighbours_learned_in_both_families(command, tern_bay):
-    tables = said(command, "view", tern_bay / "network.yaml", "landing", "--after", "lounge-1,lamp")
+def test_what_neighbours_learned_in_both_families(command, plain_bay):
+    tables = said(command, "view", plain_bay / "network.yaml", "landing", "--after", "lounge-1,lamp")
     assert "10.44.0.2" in tables and "06:00:00:00:00:" in tables
 
 
-def test_the_kernels_script_holds_what_hosts_heard(command, tern_bay, tmp_path):
+def test_the_kernels_script_holds_what_hosts_heard(command, plain_bay, tmp_path):
     script = tmp_path / "bay.sh"
-    said(command, "export", tern_bay / "network.yaml", "--as", "linux", "-o", script)
+    said(command, "export", plain_bay / "network.yaml", "--as", "linux", "-o", script)
     text = script.read_text()
-    local = str(know(read_network(tern_bay / "network.yaml")).nodes["landing"].nics["p1.250"].link_local)
+    local = str(know(read_network(plain_bay / "network.yaml")).nodes["landing"].nics["p1.250"].link_local)
     assert f"addr add {local}/64 dev p1.250 nodad" in text
     assert f"route add ::/0 via {local} dev port" in text
     assert text.count("fe80::") == 7  # one for each subinterface of the port, one way for each host that heard it

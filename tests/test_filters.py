@@ -233,7 +233,7 @@ def test_the_commands_know_kinds_of_probes(command, tmp_path):
     shown = command("view", tmp_path / "bay.yaml", "landing").stdout
     assert "f, stateful" in shown and "p1.10 (in)" in shown and "otherwise" in shown
     command("draw", tmp_path / "bay.yaml", "-o", tmp_path / "bay.svg")
-    assert ">in: f</text>" in (tmp_path / "bay.svg").read_text()
+    assert ">filter</text>" in (tmp_path / "bay.svg").read_text()
     wrong = command("reach", tmp_path / "bay.yaml", "kiosk", "purser", "--probe", "tcp")
     assert wrong.returncode == 2 and "write icmp, or a protocol and one port" in wrong.stderr
 

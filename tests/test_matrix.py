@@ -55,8 +55,8 @@ def test_parts_switched_off_one_by_one_or_written_off_are_the_same(seed):
         assert list(found.rows()) == list(matrix(written, causes=False).rows()), part
 
 
-def test_matrix_for_people_and_for_programs(command, tern_bay, tmp_path):
-    network, broken = tern_bay / "network.yaml", tern_bay / "broken.yaml"
+def test_matrix_for_people_and_for_programs(command, plain_bay, tmp_path):
+    network, broken = plain_bay / "network.yaml", plain_bay / "broken.yaml"
     good = command("matrix", network)
     assert good.returncode == 0 and good.stdout.startswith("306 of 306 pairs reached (in IPv4")
     bad = command("matrix", broken, "--hosts")
@@ -69,8 +69,8 @@ def test_matrix_for_people_and_for_programs(command, tern_bay, tmp_path):
     assert sum(cause["pairs"] for cause in told["causes"]) == 306 - told["reached"] == len(told["unreached"])
 
 
-def test_matrix_without_parts(command, tern_bay):
-    network = tern_bay / "network.yaml"
+def test_matrix_without_parts(command, plain_bay):
+    network = plain_bay / "network.yaml"
     alone = command("matrix", network, "--without", "landing/p2", "--csv")
     assert alone.returncode == 0  # the ring of routed links holds
     cut = json.loads(command("matrix", network, "--without", "landing", "--json").stdout)
@@ -80,8 +80,8 @@ def test_matrix_without_parts(command, tern_bay):
 
 
 @pytest.mark.parametrize("ending", ["svg", "png"])
-def test_matrix_figure(command, tern_bay, tmp_path, ending):
+def test_matrix_figure(command, plain_bay, tmp_path, ending):
     drawn = tmp_path / f"matrix.{ending}"
-    command("matrix", tern_bay / "broken.yaml", "-o", drawn)
+    command("matrix", plain_bay / "broken.yaml", "-o", drawn)
     assert drawn.read_bytes()[:4] == b"\x89PNG" if ending == "png" else b"kiosk-a" in drawn.read_bytes()
-    assert command("matrix", tern_bay / "broken.yaml", "-o", tmp_path / "matrix.gif").returncode == 2
+    assert command("matrix", plain_bay / "broken.yaml", "-o", tmp_path / "matrix.gif").returncode == 2

@@ -16,8 +16,8 @@ from archipelago.knowledge.parts import switched_off
 
 
 @pytest.fixture(scope="module")
-def bay(tern_bay):
-    return archipelago.read_network(tern_bay / "network.yaml")
+def bay(plain_bay):
+    return archipelago.read_network(plain_bay / "network.yaml")
 
 
 @pytest.mark.parametrize(
@@ -64,11 +64,11 @@ def test_several_parts_and_none(bay):
         ("nobody/p1", "there is no part 'nobody/p1'"),
     ],
 )
-def test_parts_that_are_not_there(bay, command, tern_bay, part, message):
+def test_parts_that_are_not_there(bay, command, plain_bay, part, message):
     with pytest.raises(QueryError) as raised:
         switched_off(know(bay), [part])
     assert message in str(raised.value)
-    done = command("matrix", tern_bay / "network.yaml", "--without", part)
+    done = command("matrix", plain_bay / "network.yaml", "--without", part)
     assert done.returncode == 2 and message in done.stderr and not done.stdout
 
 
@@ -163,8 +163,8 @@ def test_far_away_is_nowhere_that_the_network_knows():
     assert str(network.hosts["outside"].addresses[0]) == "198.51.100.1/32"
 
 
-def test_matrix_without_parts_tells_the_promises_that_break(command, tern_bay):
-    done = command("matrix", tern_bay / "network.yaml", "--without", "holm", "--json")
+def test_matrix_without_parts_tells_the_promises_that_break(command, plain_bay):
+    done = command("matrix", plain_bay / "network.yaml", "--without", "holm", "--json")
     told = json.loads(done.stdout)
     assert done.returncode == 1
     assert {(one["from"], one["holds"]) for one in told["expectations"]} == {

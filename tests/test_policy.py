@@ -315,6 +315,14 @@ def test_a_policy_and_the_network_are_told_by_vlan(command, tmp_path):
     assert command("matrix", file, "--policy").returncode == 2
 
 
+def test_what_the_policy_forbids_is_no_pair_to_mend(command, tmp_path):
+    kept = archipelago.mend(BAY).network
+    (file := tmp_path / "kept.yaml").write_text(archipelago.network_text(kept))
+    assert command("matrix", file).returncode == 0  # guests are cut off, as they should be
+    (open_ := tmp_path / "closed.yaml").write_text(BAY.replace("may: tcp/443", "may: [tcp/443, icmp]"))
+    assert command("matrix", open_).returncode == 1
+
+
 def test_a_device_is_managed_by_those_whom_the_policy_names():
     text = BAY.replace("  otherwise: any", "    - {from: crew, to: landing, may: tcp/22}\n  otherwise: any")
     told = [finding for finding in archipelago.audit(archipelago.read_network(text)) if finding.slug == "policy-open"]

@@ -28,10 +28,10 @@ def test_many_steps_are_told_about_now_and_then():
     assert 400 < len(told) < 600 and [stage.done for stage in told[:-1]] == sorted(stage.done for stage in told[:-1])
 
 
-def test_an_audit_tells_its_stages(tern_bay):
+def test_an_audit_tells_its_stages(plain_bay):
     works = []
     with listening(lambda stage: works.append(stage.work)):
-        archipelago.audit(archipelago.read_network(tern_bay / "broken.yaml"))
+        archipelago.audit(archipelago.read_network(plain_bay / "broken.yaml"))
     order = list(dict.fromkeys(works))
     assert order[:1] == ["reading the file"] and order.index("reading hosts") < order.index("asking the rules")
     assert "proving mends" in order and "proving mends one by one" in order
@@ -51,7 +51,7 @@ def test_who_stops_it_is_told_what_was_not_done(tmp_path):
     assert os.listdir(tmp_path) == ["slow.yaml"]
 
 
-def test_a_terminal_is_shown_how_far_it_is_and_a_pipe_is_not(tmp_path, tern_bay):
+def test_a_terminal_is_shown_how_far_it_is_and_a_pipe_is_not(tmp_path, plain_bay):
     os.mkfifo(tmp_path / "slow.yaml")
     mine, theirs = pty.openpty()
     words = [sys.executable, "-m", "archipelago.cli.main", "matrix", "slow.yaml"]
@@ -59,7 +59,7 @@ def test_a_terminal_is_shown_how_far_it_is_and_a_pipe_is_not(tmp_path, tern_bay)
         process = subprocess.Popen(words, cwd=tmp_path, stdout=subprocess.PIPE, stderr=place, text=True)
         with open(tmp_path / "slow.yaml", "w") as slow:
             shown = os.read(mine, 1000).decode() if place is theirs else ""
-            slow.write((tern_bay / "network.yaml").read_text())
+            slow.write((plain_bay / "network.yaml").read_text())
         said, told = process.communicate(timeout=60)
         assert process.returncode == 0 and "pairs reached" in said
         if place is theirs:

@@ -6,17 +6,23 @@ from importlib.resources import files
 from pathlib import Path
 
 import archipelago
+from archipelago.addressing.values import Address
 from archipelago.cli import out
 from archipelago.errors import DocumentError, Problem
 from archipelago.files.disk import write_whole
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.network import Network
-from archipelago.views import answer, carving, findings
+from archipelago.views import answer, carving, findings, policy
 from archipelago.views.table import chosen, table
 
 
 def mistakes(network: Network) -> list[tuple[str, list[Edit]]]:
-    """Six mistakes that people really make, as edits of the designed network; the last is in IPv6 only."""
+    """Eight mistakes that people really make, as edits of the designed network."""
+    return [*mistakes_on_the_way(network), *mistakes_of_others(network)]
+
+
+def mistakes_on_the_way(network: Network) -> list[tuple[str, list[Edit]]]:
+    """Six where packets pass; the last is in IPv6 only."""
     skerry = network.devices["skerry"]
     gateway_address = network.devices["landing"].interfaces["p1.220"].addresses[0]
     forgotten = [
@@ -43,6 +49,23 @@ def mistakes(network: Network) -> list[tuple[str, list[Edit]]]:
             [Edit(("devices", "skerry", "routes", index), REMOVE) for index in forgotten],
         ),
         ("holm was set up years ago and forwards IPv4 only", [Edit(("devices", "holm", "routing"), ["ipv4"])]),
+    ]
+
+
+def mistakes_of_others(network: Network) -> list[tuple[str, list[Edit]]]:
+    """Two in what the policy and the leases need."""
+    crew = network.devices["landing"].interfaces["p1.220"].addresses[0].prefix
+    opened = {"accept": "any", "destination": str(crew)}
+    inn = network.devices["holm"].dhcp_pools["holm-inn"].subnet
+    return [
+        (
+            "a line that let guests print at the crew's desk was left in their filter",
+            [Edit(("devices", "landing", "filters", "guests-in", "rules", "+0"), opened)],
+        ),
+        (
+            "the inn's gateway has moved, and the pool still gives out the old one",
+            [Edit(("devices", "holm", "dhcp-pools", "holm-inn", "gateway"), str(Address(4, inn.last - 1)))],
+        ),
     ]
 
 
@@ -79,10 +102,19 @@ def tour(directory: Path) -> None:
     _step(6, "Reach an island: over a routed link, out and back", f"archipelago reach {network_path} purser lamp")
     _ask(network, "purser", "lamp")
 
+    _step(7, "Policy: who may begin what, and is it kept?", f"archipelago matrix {network_path} --policy")
+    kept = archipelago.check_policy(network)
+    out.say(kept.headline)
+    out.say_tables([policy.differences(kept)])
+    _step(8, "Leases: who gives guests and the inn their addresses", f"archipelago view {network_path} --leases")
+    given = archipelago.view(network, leases=True)
+    out.say(given.headline)
+    out.say_tables(given.tables)
+
     _break_and_mend(network, network_path)
 
     drawing = directory / "network.svg"
-    _step(10, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
+    _step(12, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
     archipelago.draw(network, drawing)
     out.say(f"drawn: {drawing}")
     out.say()
@@ -116,23 +148,23 @@ def _carve_and_design(brief_path: Path, network_path: Path) -> None:
 
 
 def _break_and_mend(network: Network, network_path: Path) -> None:
-    """Steps 7 to 9: the network with mistakes in it, why packets stop, and the mends."""
+    """Steps 9 to 11: the network with mistakes in it, why packets stop, and the mends."""
     directory = network_path.parent
     broken_path = directory / "broken.yaml"
-    _step(7, "The same network with six mistakes", f"archipelago audit {broken_path}")
+    _step(9, "The same network with eight mistakes", f"archipelago audit {broken_path}")
     made_wrong = mistakes(network)
     text = archipelago.amend(
         network_path.read_text(encoding="utf-8"), [edit for _, edits in made_wrong for edit in edits]
     )
     notes = "".join(f"#   {number}. {says}\n" for number, (says, _) in enumerate(made_wrong, 1))
-    write_whole(broken_path, f"# Tern Bay with six mistakes in it:\n{notes}{text}")
+    write_whole(broken_path, f"# Tern Bay with eight mistakes in it:\n{notes}{text}")
     broken = archipelago.read_network(broken_path)
     wrong = archipelago.audit(broken)
     out.say(wrong.headline)
     out.say_lines(findings.lines(broken, wrong))
 
     _step(
-        8, "Ask why: where did the packet stop, and what mends it?", f"archipelago reach {broken_path} kiosk-a barrier"
+        10, "Ask why: where did the packet stop, and what mends it?", f"archipelago reach {broken_path} kiosk-a barrier"
     )
     for source, target in (
         ("kiosk-a", "recorder"),
@@ -140,12 +172,12 @@ def _break_and_mend(network: Network, network_path: Path) -> None:
         ("mess", "purser"),
         ("bosun", "barrier"),
         ("purser", "lamp"),
-        ("purser", "innkeeper"),
+        ("innkeeper", "purser"),
     ):
         _ask(broken, source, target, steps=False)
 
     mended_path = directory / "mended.yaml"
-    _step(9, "Mend: apply the changes and look again", f"archipelago mend {broken_path} -o {mended_path}")
+    _step(11, "Mend: apply the changes and look again", f"archipelago mend {broken_path} -o {mended_path}")
     write_whole(mended_path, archipelago.mend(broken_path.read_text(encoding="utf-8")).text)
     mended = archipelago.read_network(mended_path)
     out.say(archipelago.audit(mended).headline)

@@ -6,10 +6,11 @@ from archipelago.addressing.values import Prefix
 from archipelago.design import gateways, hosts, links, subnets, switching
 from archipelago.design import routes as routing
 from archipelago.design.draft import Draft, link_name
+from archipelago.design.entrances import entrances_of
 from archipelago.design.leases import with_leases
-from archipelago.design.policy import entrances_of, filters_for, with_filters
+from archipelago.design.policy import filters_for, with_filters
 from archipelago.design.wiring import routes, wire
-from archipelago.errors import DesignError
+from archipelago.errors import DesignError, ModelError
 from archipelago.model.brief import Brief
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Device, End
@@ -60,22 +61,30 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
     for name in loopbacks:
         home(f"loopback {name}", name)
     routing.route(draft, adjacencies, homes)
-    network = Network(
-        brief.title,
-        dict(draft.vlans),
-        {name: _device(draft, name) for name in brief.devices},
-        draft.hosts,
-        brief.cables,
-        brief.expect,
-        outside=links.ports_outside(draft),
-        domain=brief.domain,
-    )
+    network = _network(draft)
     assert draft.carving is not None
     subnets_of = {name: [(a.prefix, a.gateway) for a in draft.subnets(name)] for name in brief.vlans}
     network = with_leases(draft, network, entrances_of(network, subnets_of, None))
     _stop(draft)
     network, lines = _kept(draft, network)
     return Design(network, draft.carving, tuple(draft.decisions), tuple(draft.requests), tuple(lines))
+
+
+def _network(draft: Draft) -> Network:
+    brief = draft.brief
+    try:
+        return Network(
+            brief.title,
+            dict(draft.vlans),
+            {name: _device(draft, name) for name in brief.devices},
+            draft.hosts,
+            brief.cables,
+            brief.expect,
+            outside=links.ports_outside(draft),
+            domain=brief.domain,
+        )
+    except ModelError as error:  # what is expected can name interfaces, which only now are known
+        raise DesignError([problem.message for problem in error.problems]) from None
 
 
 def _kept(draft: Draft, network: Network) -> tuple[Network, list[ServedLine]]:

@@ -8,7 +8,7 @@ from dataclasses import replace
 from archipelago.addressing.carve import Allotment
 from archipelago.addressing.values import Address, parse_address
 from archipelago.design.draft import Draft
-from archipelago.design.policy import Entrance
+from archipelago.design.entrances import Entrance
 from archipelago.errors import AddressError
 from archipelago.model.brief import Brief
 from archipelago.model.leases import AddressRange, Pool

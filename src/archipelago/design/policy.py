@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from archipelago.addressing.values import WIDTHS, Prefix, parse_prefix
+from archipelago.design.entrances import Entrance
 from archipelago.errors import AddressError
 from archipelago.model.covering import takes_all
 from archipelago.model.expectation import OUTSIDE
@@ -25,15 +26,6 @@ ANY_ANSWER = (
     FilterRule(accept=(Traffic("udp"),), destination_port=(HIGH_PORTS,)),
 )
 """What lets answers pass that no table of conversations knows."""
-
-
-@dataclass(frozen=True, slots=True)
-class Entrance:
-    """Where somebody's packets come in first: whose, at which interface of which device, and their subnets."""
-
-    who: str
-    at: End
-    subnets: tuple[Prefix, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,15 +143,19 @@ class _Carrying:
     def wanted(self, own: Entrance, stateful: bool) -> Wanted:
         """The filter of an entrance."""
         self.own, self.versions = own, {prefix.version for prefix in own.subnets}
-        lines = _needed([*self._devices(), *self._places()])
+        near = _needed(self._devices())
+        lines = _needed([*near, *self._places()])
         ends = self.policy.otherwise == "none"
         while lines and lines[-1].rule.action == ("reject" if ends else "accept"):
             lines.pop()  # what comes after it is the same
         if not ends and not any(line.rule.reject for line in lines):
             return Wanted(own, None, ())
-        lines = [*self._leasing(), *lines]
-        if not stateful:
-            lines = [*(_Line(rule, "answers to what may be begun") for rule in self._answers()), *lines]
+        answers = [] if stateful else [_Line(rule, "answers to what may be begun") for rule in self._answers()]
+        # A line for UDP's answers lets others begin too: not with devices that are kept to some.
+        wide = [line for line in answers if line.rule.accept[0].protocol == "udp"]
+        narrow = [line for line in answers if line not in wide]
+        managed = min(len(near), len(lines))
+        lines = [*narrow, *self._leasing(), *lines[:managed], *wide, *lines[managed:]]
         rules = tuple(line.rule for line in lines)
         made = Filter(f"{own.who}-in", "reject" if ends else "accept", rules, stateful)
         return Wanted(own, made, tuple(line.serves for line in lines))
@@ -372,27 +368,3 @@ def _needed(lines: Iterable[_Line]) -> list[_Line]:
         if not any(takes_all(earlier.rule, line.rule) for earlier in kept):
             kept.append(line)
     return kept
-
-
-def entrances_of(
-    network: Network, gateways: Mapping[str, Sequence[tuple[Prefix, object]]], outside: End | None
-) -> list[Entrance]:
-    """Where each VLAN comes in: at the interface that holds its gateway's address; and the outside, at its port.
-
-    Args:
-        network: the network.
-        gateways: of each VLAN its subnets, each with the gateway's address.
-        outside: the port that leads there, if one does.
-    """
-    found = []
-    for who, subnets in gateways.items():
-        held = {(prefix, gateway) for prefix, gateway in subnets}
-        for device in network.devices.values() if held else ():
-            for part in (*device.ports.values(), *device.interfaces.values()) if device.kind != "switch" else ():
-                if any((address.prefix, address.address) in held for address in part.addresses):
-                    found.append(Entrance(who, End(device.name, part.name), tuple(prefix for prefix, _ in subnets)))
-    if outside is not None:
-        port = network.devices[outside.device].ports[outside.port]
-        every = tuple(Prefix(version, 0, 0) for version in sorted({a.version for a in port.addresses}))
-        found.append(Entrance(OUTSIDE, outside, every))
-    return found

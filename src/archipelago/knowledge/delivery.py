@@ -16,11 +16,12 @@ from archipelago.knowledge.topology import Layer2Endpoint
 
 class Arrived(NamedTuple):
     """A packet that came to who holds its destination: there, by that interface; `passed` are the stations that its
-    conversation is known to, in order, as long as its addresses were not translated."""
+    conversation is known to, in order, as long as its addresses were not `translated`."""
 
     node: str
     interface: str
     passed: tuple[str, ...]
+    translated: bool = False
 
 
 class Ended(NamedTuple):
@@ -62,7 +63,7 @@ class Carrier(NamedTuple):
             translated |= ingress is not None and _translates(state, header, decision)
             passed = passed if translated else (*passed, at)
             if isinstance(decision, Delivered):
-                return Arrived(at, ingress or decision.interface, passed)
+                return Arrived(at, ingress or decision.interface, passed, translated)
             link = (at, decision.interface)
             if self.domains.loop_at(link) is not None:
                 return Ended(at, Reason.STORM, decision.interface, decision.next_hop)

@@ -57,7 +57,7 @@ def all_pairs(
     sixes = list(by_probe(arrays, probes, 6)) if both else [None] * len(probes)
     answers = list(by_probe(arrays, probes, family, causes=causes))
     checked = None
-    if arrays.knowledge.network.expect:
+    if arrays.knowledge.network.expect or arrays.knowledge.network.policy is not None:
         echo = next((answer for answer in answers if answer.probe == ECHO), None)
         if network.outside is not None:  # what is expected may name other addresses out there
             checked = check(plain, family)

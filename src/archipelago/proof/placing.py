@@ -6,7 +6,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
-from archipelago.design.policy import Entrance, Wanted, filters_for
+from archipelago.design.entrances import Entrance
+from archipelago.design.policy import Wanted, filters_for
 from archipelago.diagnosis.places import plugged_vlan
 from archipelago.files.write import document_of
 from archipelago.knowledge.devices import Nic, Node

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 
 from archipelago.addressing.values import parse_address
-from archipelago.design.policy import Entrance
+from archipelago.design.entrances import Entrance
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import is_upstream
 from archipelago.errors import DocumentError, EditError, QueryError
@@ -227,6 +227,7 @@ def _comes_in(index: NetworkIndex, answer: ReachResult) -> str:
     """The interface by which a packet first comes to a routing device; empty where it comes to none."""
     for step in answer.out:
         node = index.knowledge.nodes[step.device]
-        if step.did.startswith("routed") and not is_upstream(index, node):
+        taken = node.can_route and step.did.startswith(("routed", "delivered"))
+        if taken and not is_upstream(index, node):
             return f"{step.device}/{step.ingress}"
     return ""

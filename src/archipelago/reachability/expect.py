@@ -22,6 +22,7 @@ from archipelago.reachability.build import build_arrays
 from archipelago.reachability.families import Decided
 from archipelago.reachability.matrix import Matrix, by_probe, matrix, only
 from archipelago.reachability.parties import Parties
+from archipelago.reachability.policy import Intent
 from archipelago.reachability.verdict import MOST_NAMED, Verdict
 
 BREAKS = "what the network's own 'expect' promises"
@@ -208,8 +209,8 @@ def _outside_verdict(answers: Matrix, expectation: Expectation, sources: Ints, t
 
 
 def _unforeseen(parties: Parties, answers: Matrix, expectations: Sequence[Expectation]) -> int:
-    """How many pairs are cut off that no expectation wants cut off. Hosts of one kind that the same expectations speak
-    of are taken together."""
+    """How many pairs are cut off that no expectation wants cut off, and that the policy allows. Hosts of one kind that
+    the same expectations speak of are taken together."""
     own = np.ones(len(answers.hosts), dtype=np.bool_)
     own[[parties.place[name] for name in parties.outside]] = False
     parts = [
@@ -222,8 +223,18 @@ def _unforeseen(parties: Parties, answers: Matrix, expectations: Sequence[Expect
     for number, part in enumerate(parts):
         marks[parties.hosts(part.source), 2 * number + 1] = 1
         marks[parties.hosts(part.target), 2 * number + 2] = 1
+    policy = parties.knowledge.network.policy
+    first = np.arange(len(answers.hosts))
+    if policy is not None:  # hosts that the policy takes alike are of one sort
+        intent = Intent(parties.knowledge, answers.hosts, parties.outside)
+        version = answers.family or 4
+        first, sort = intent.sorts(answers, version)
+        marks = np.concatenate((marks, sort[:, None]), axis=1)
     sorts, sizes = np.unique(marks[own], axis=0, return_counts=True)
     cut = ~answers.between[np.ix_(sorts[:, 0], sorts[:, 0])]
+    if policy is not None:
+        allowed, _ = intent.decides(first, version, answers.probe)
+        cut &= allowed[np.ix_(sorts[:, -1], sorts[:, -1])]
     for number in range(len(parts)):
         cut &= ~np.logical_and.outer(sorts[:, 2 * number + 1] == 1, sorts[:, 2 * number + 2] == 1)
     return int(sizes @ (cut @ sizes)) - int(sizes[np.diagonal(cut)].sum())

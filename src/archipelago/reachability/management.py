@@ -6,7 +6,11 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address, is_link_local
+from archipelago.knowledge.delivery import Carrier, Ended
+from archipelago.knowledge.forwarding import source_towards
+from archipelago.knowledge.header import probe_header
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.filters import Probe
 from archipelago.model.network import Network
@@ -14,8 +18,8 @@ from archipelago.model.policy import Policy
 from archipelago.reachability.few import few_hosts
 from archipelago.simulation.reach import reach
 
-MOST_QUESTIONS = 2_000
-"""So many questions about devices' own addresses are put to the simulation at most, in each family."""
+MOST_QUESTIONS = 20_000
+"""So many questions about devices' own addresses are asked at most, in each family."""
 
 
 class DeviceBreach(NamedTuple):
@@ -53,7 +57,7 @@ def of_devices(
     policy, named = network.policy, named_devices(network)
     if policy is None or not named:
         return
-    nodes, within = index.knowledge.nodes, few_hosts(index, {*hosts, *({OUTSIDE} & network.hosts.keys())})
+    asking = _Asking(index, hosts)
     able = [host for host in hosts if _speaks(index, host, version)]
     questions = (
         (name, interface, address, host, probe)
@@ -65,13 +69,50 @@ def of_devices(
     for (name, interface, address, host, probe), _ in zip(questions, range(MOST_QUESTIONS), strict=False):
         speaking = [number for number, hosts in enumerate(members) if host in hosts]
         may, line = _may(policy, speaking, (name, f"{name}/{interface}"), probe)
-        answer = reach(index, nodes[host], address, probes=1, family=version, within=within, probe=probe)
-        cut = answer.finding is not None and answer.finding.slug == "filtered"
+        reached, cut = asking.reaches(host, name, address, probe)
         # What is within one VLAN passes no filter of a gateway: nobody is asked to keep it apart.
-        if answer.reached and _within(index, host, address):
+        if reached and _within(index, host, address):
             continue
-        if answer.reached != may and (answer.reached or cut):
-            yield DeviceBreach(line, answer.reached, host, address, probe)
+        if reached != may and (reached or cut):
+            yield DeviceBreach(line, reached, host, address, probe)
+
+
+class _Asking:
+    """Asks whether hosts reach addresses of devices: station by station, and where addresses are translated on the way
+    the simulation."""
+
+    def __init__(self, index: NetworkIndex, hosts: Sequence[str]) -> None:
+        self._index = index
+        self._hosts = hosts
+        self._carrier = Carrier(
+            index.knowledge.state, index.domains, lambda address: [held.endpoint for held in index.holders(address)]
+        )
+        self._within: Knowledge | None = None
+
+    def reaches(self, host: str, device: str, address: Address, probe: Probe) -> tuple[bool, bool]:
+        """Whether a host reaches an address of a device, and whether a filter is what keeps it from that."""
+        source = source_towards(self._index.knowledge.state(host), address)
+        if source is None:
+            return False, False
+        out = self._carrier.carry(host, probe_header(source, address, probe))
+        if isinstance(out, Ended):
+            return False, out.refusal is not None
+        if out.translated:
+            return self._simulated(host, address, probe)
+        vrf = self._index.knowledge.nodes[out.node].nics[out.interface].vrf
+        header = probe_header(address, source, probe, answers=True)
+        back = self._carrier.carry(out.node, header, vrf, out.passed)
+        if isinstance(back, Ended):
+            return False, back.refusal is not None
+        return (out.node, back.node) == (device, host), False
+
+    def _simulated(self, host: str, address: Address, probe: Probe) -> tuple[bool, bool]:
+        index = self._index
+        if self._within is None:
+            self._within = few_hosts(index, {*self._hosts, *({OUTSIDE} & index.network.hosts.keys())})
+        node, version = index.knowledge.nodes[host], address.version
+        answer = reach(index, node, address, probes=1, family=version, within=self._within, probe=probe)
+        return answer.reached, answer.finding is not None and answer.finding.slug == "filtered"
 
 
 def questions_of_devices(network: Network, hosts: int, probes: int) -> int:

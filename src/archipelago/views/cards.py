@@ -167,16 +167,44 @@ def _card(index: NetworkIndex, name: str, depth: int) -> Card:
 
 
 def _interface_row(index: NetworkIndex, node: Node, nic: Nic) -> Row:
-    vlan = index.vlan_name(nic.vlan) if nic.vlan is not None else ""
+    vlan = _vlan_beside(index, node, nic)
     four = ", ".join(str(address) for address in nic.addresses if address.version == 4)
     six = ", ".join(str(address) for address in nic.addresses if address.version == 6)
     state = "" if nic.up else "not cabled" if nic.uncabled else "DOWN"
-    filters = [f"{way}: {one.name}" for way, one in (("in", nic.filter_in), ("out", nic.filter_out)) if one is not None]
+    ways = [way for way, one in (("in", nic.filter_in), ("out", nic.filter_out)) if one is not None]
+    filters = ["filter" if ways == ["in"] else f"filter {', '.join(ways)}"] if ways else []
+    filters += [_leases(index, node, nic)] if _leases(index, node, nic) else []
     filters += [f"translates to {nic.translates_to}"] if nic.translates_to is not None else []
     section = "interfaces" if nic.name in index.network.devices[node.name].interfaces else "ports"
     return Row(
         (nic.name, vlan, four, six, state, ", ".join(filters)), ("devices", node.name, section, nic.name), nic.vlan
     )
+
+
+def _vlan_beside(index: NetworkIndex, node: Node, nic: Nic) -> str:
+    """The VLAN of an interface; nothing where it is called after it and hosts below stand under the VLAN's name."""
+    if nic.vlan is None:
+        return ""
+    name = index.names.get(nic.vlan)
+    told = name is not None and nic.name.startswith(name) and (node.name, nic.vlan) in index.once(_peopled)
+    return "" if told else index.vlan_name(nic.vlan)
+
+
+def _peopled(index: NetworkIndex) -> set[tuple[str, int | None]]:
+    """The VLANs of hosts, with the devices that these are plugged into."""
+    nodes = index.knowledge.nodes
+    return {
+        (host.at.device, sits_in(index, nodes[host.name], next(iter(nodes[host.name].nics.values()))))
+        for host in index.network.hosts.values()
+    }
+
+
+def _leases(index: NetworkIndex, node: Node, nic: Nic) -> str:
+    """Whether addresses are leased on an interface's subnet, or what is asked there is relayed."""
+    if nic.dhcp_relay:
+        return "relay"
+    pools = index.knowledge.leases.pools_of(node.name).values()
+    return "leases" if any(pool.subnet.holds(own) for pool in pools for own in nic.addresses) else ""
 
 
 def _groups(index: NetworkIndex) -> Iterable[tuple[str, Group]]:

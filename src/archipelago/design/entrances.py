@@ -1,0 +1,44 @@
+"""Where packets come in first: at the gateways of VLANs, and at the port to the outside."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from archipelago.addressing.values import Prefix
+from archipelago.model.expectation import OUTSIDE
+from archipelago.model.network import Network
+from archipelago.model.parts import End
+
+
+@dataclass(frozen=True, slots=True)
+class Entrance:
+    """Where somebody's packets come in first: whose, at which interface of which device, and their subnets."""
+
+    who: str
+    at: End
+    subnets: tuple[Prefix, ...]
+
+
+def entrances_of(
+    network: Network, gateways: Mapping[str, Sequence[tuple[Prefix, object]]], outside: End | None
+) -> list[Entrance]:
+    """Where each VLAN comes in: at the interface that holds its gateway's address; and the outside, at its port.
+
+    Args:
+        network: the network.
+        gateways: of each VLAN its subnets, each with the gateway's address.
+        outside: the port that leads there, if one does.
+    """
+    found = []
+    for who, subnets in gateways.items():
+        held = {(prefix, gateway) for prefix, gateway in subnets}
+        for device in network.devices.values() if held else ():
+            for part in (*device.ports.values(), *device.interfaces.values()) if device.kind != "switch" else ():
+                if any((address.prefix, address.address) in held for address in part.addresses):
+                    found.append(Entrance(who, End(device.name, part.name), tuple(prefix for prefix, _ in subnets)))
+    if outside is not None:
+        port = network.devices[outside.device].ports[outside.port]
+        every = tuple(Prefix(version, 0, 0) for version in sorted({a.version for a in port.addresses}))
+        found.append(Entrance(OUTSIDE, outside, every))
+    return found
