@@ -20,7 +20,7 @@ BELOW = {
     "design": {"model", "addressing", "errors"},
     "audit": {"diagnosis", "knowledge", "model", "addressing"},
     "simulation": {"diagnosis", "knowledge", "model", "addressing", "errors"},
-    "exchange": {"simulation", "knowledge", "model", "addressing", "errors"},
+    "exchange": {"simulation", "diagnosis", "knowledge", "model", "addressing", "errors"},
     "reachability": {"simulation", "diagnosis", "knowledge", "model", "addressing", "errors"},
     "proof": {
         "files",

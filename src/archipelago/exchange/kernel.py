@@ -34,7 +34,7 @@ class Question(NamedTuple):
 
 Where = Literal["here", "uml"]
 MODULES = (
-    "bridge 8021q veth dummy bonding vrf "
+    "bridge 8021q veth dummy bonding vrf af_packet "
     "ip_tables iptable_filter iptable_mangle iptable_nat ip6_tables ip6table_filter ip6table_mangle "
     "nf_conntrack nf_nat xt_nat xt_conntrack xt_tcpudp xt_mark xt_MARK ipt_REJECT ip6t_REJECT"
 )
@@ -73,8 +73,16 @@ def _has_modules() -> bool:
     return True
 
 
-def ask_kernel(questions: Sequence[Question], *, where: Where | None = None, seconds: float = 300) -> list[set[Pair]]:
-    """Build each network in a kernel and send real probes.
+class Answers(NamedTuple):
+    """What a kernel answered about a network: the pairs (source, target) whose probe was answered; and what each host
+    that asked was leased: the address with its mask, the gateway or `none`, and the server's own address."""
+
+    pairs: set[Pair]
+    leases: dict[str, tuple[str, str, str]]
+
+
+def ask_kernel(questions: Sequence[Question], *, where: Where | None = None, seconds: float = 300) -> list[Answers]:
+    """Build each network in a kernel, let hosts ask for leases, and send real probes.
 
     Args:
         questions: networks, each with what is asked in it.
@@ -82,7 +90,7 @@ def ask_kernel(questions: Sequence[Question], *, where: Where | None = None, sec
         seconds: the longest that all of it may take.
 
     Returns:
-        For each network the pairs (source, target) that were answered.
+        For each network what was answered.
 
     Raises:
         KernelError: no kernel, not in time, or a network that the kernel refused to build.
@@ -106,10 +114,11 @@ def _write(work: Path, questions: Sequence[Question]) -> Path:
     lines += ["for f in ipv4 ipv6; do echo 65536 >/proc/sys/net/$f/neigh/default/gc_thresh3 || :; done 2>/dev/null"]
     for start in range(0, len(questions), TOGETHER):
         batch = list(enumerate(questions))[start : start + TOGETHER]
-        asked = []
+        asked, tags = [], []
         for number, (network, pairs, probe) in batch:
             # A tag of this run's own: the same network may be up already, by the script that `export` wrote.
             tag = f"{namespace_tag(network)}-{work.name.rpartition('-')[2]}"
+            tags.append((number, quote(tag)))
             (work / f"{number}.sh").write_text(script(network, tag))
             by_source: dict[str, list[tuple[str, str]]] = {}
             for source, target, address in pairs:
@@ -124,6 +133,10 @@ def _write(work: Path, questions: Sequence[Question]) -> Path:
         lines += [f"sh {number}.sh build >said-{number} 2>&1 || echo {number} >>refused" for number, _ in batch]
         lines += ["sleep 1.2"]
         lines += [f"sh {number}.sh finish >>said-{number} 2>&1 || echo {number} >>refused" for number, _ in batch]
+        # All ask at one time: whoever waits in vain waits beside the others.
+        lines += [f"sh {number}.sh lease >>said-{number} 2>&1 &" for number, _ in batch]
+        lines += ["wait"]
+        lines += [f"cp /run/archipelago-{tag}.d/given given-{number} 2>/dev/null || :" for number, tag in tags]
         lines += [f"{quote(python)} prober.py ask-{start}.json >answers-{start}.json 2>>said"]
         lines += [f"sh {number}.sh down" for number, _ in batch]
         lines += [f"echo {batch[-1][0] + 1} >done"]
@@ -208,7 +221,7 @@ def _done(work: Path) -> int:
         return 0
 
 
-def _read(work: Path, total: int) -> list[set[Pair]]:
+def _read(work: Path, total: int) -> list[Answers]:
     refused = work / "refused"
     if refused.exists():
         number = int(refused.read_text().split()[0])
@@ -217,9 +230,15 @@ def _read(work: Path, total: int) -> list[set[Pair]]:
     if _done(work) < total:
         last = (work / "console").read_text(errors="replace").strip().splitlines()[-3:]
         raise KernelError(f"the kernel did not finish; its last words: {' / '.join(last)}")
-    rows: list[set[Pair]] = [set() for _ in range(total)]
+    rows = [Answers(set(), _given(work / f"given-{number}")) for number in range(total)]
     for start in range(0, total, TOGETHER):
         for key in json.loads((work / f"answers-{start}.json").read_text()):
             number, source, target = key.split(" ")
-            rows[int(number)].add((source, target))
+            rows[int(number)].pairs.add((source, target))
     return rows
+
+
+def _given(path: Path) -> dict[str, tuple[str, str, str]]:
+    """What clients noted down of their leases; the last of each counts."""
+    lines = path.read_text().splitlines() if path.exists() else []
+    return {words[0]: (words[1], words[2], words[3]) for words in map(str.split, lines) if len(words) == 4}

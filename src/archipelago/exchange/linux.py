@@ -13,13 +13,15 @@ from itertools import count
 from shlex import quote
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
+from archipelago.exchange.daemons import ENDING as DAEMONS_END
+from archipelago.exchange.daemons import NEEDS, leasing
 from archipelago.exchange.filters import COMMANDS, Place, chains
 from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import holder_of
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.links import Link
 from archipelago.model.network import Network
-from archipelago.model.parts import Aggregate, Device, End, Route
+from archipelago.model.parts import Aggregate, Device, End, Host, Route
 
 BRIDGE = "bridge"
 _RESERVED = {"lo", "all", "default", BRIDGE, "bonding_masters"}
@@ -69,8 +71,6 @@ follow() {
 
 
 _ENDING = (
-    "  :",
-    "}",
     "",
     "own() {",
     '  if [ -e "/run/netns/$1" ]; then echo "$1 exists and is not ours; nothing was built" >&2; down; exit 1; fi',
@@ -78,8 +78,8 @@ _ENDING = (
     "}",
     "",
     'case "${1:-}" in',
-    "  up) trap 'code=$?; [ $code = 0 ] || down' EXIT; build; sleep 1.2; finish ;;",
-    '  build|finish) "$1" ;;   # the two halves of up, for who builds many',
+    "  up) trap 'code=$?; [ $code = 0 ] || down' EXIT; build; sleep 1.2; finish; lease ;;",
+    '  build|finish|lease) "$1" ;;   # the parts of up, for who builds many',
     "  down) down ;;",
     '  *) echo "usage: $0 up | down" >&2; exit 2 ;;',
     "esac",
@@ -115,6 +115,7 @@ def script(network: Network, tag: str | None = None) -> str:
         "# Builds the network in namespaces of this machine's kernel and takes it down again.",
         "#   sh SCRIPT up | down        as root; needs iproute2, and bridge, 8021q, veth, dummy, bonding, vrf",
         *(["# Filters need iptables-legacy too."] if any(d.filters for d in network.devices.values()) else ()),
+        *([f"# Leases need {NEEDS} too."] if any(h.dhcp for h in network.hosts.values()) else ()),
         "set -eu",
         f"tag={quote(tag)}",
         "made=/run/archipelago-$tag   # the namespaces made by this script; only they are ever removed",
@@ -124,6 +125,7 @@ def script(network: Network, tag: str | None = None) -> str:
         '  [ -f "$made" ] || return 0',
         '  while read -r name; do ip netns del "$name" 2>/dev/null || :; done <"$made"',
         '  rm -f "$made"',
+        *DAEMONS_END,
         "}",
         "",
         "build() {",
@@ -144,7 +146,8 @@ def script(network: Network, tag: str | None = None) -> str:
     lines += ["}", "", "# Once carrier has settled, for which the kernel takes up to a second.", "finish() {"]
     for name, space in spaces.items():
         lines += _finish(quote(namespace(tag, name)), space)
-    return "\n".join([*lines, *_ENDING]) + "\n"
+    names = leasing(knowledge, lambda name: namespace(tag, name), lambda name, part: spaces[name].names[part])
+    return "\n".join([*lines, "  :", "}", "", "# Servers, relays and clients of leases.", *names, *_ENDING]) + "\n"
 
 
 def _set_up(name: str, space: _Space) -> Iterator[str]:
@@ -214,6 +217,7 @@ class _Space:
         self.node = node
         self.state = knowledge.state(node.name)
         self.heard = heard  # the gateways that hosts took from what routers advertise
+        self.leases = isinstance(node.written, Host) and node.written.dhcp
         self.device = node.written if isinstance(node.written, Device) else None
         named = dict.fromkeys(nic.vrf for nic in node.nics.values() if nic.vrf)
         self.vrfs = {name: 1001 + index for index, name in enumerate(named)}
@@ -316,6 +320,8 @@ class _Space:
         for nic in self.node.nics.values():
             name = self.holder(nic)
             for address in nic.addresses if name else ():
+                if address.version == 4 and self.leases:
+                    continue  # it asks for it
                 yield f"addr add {address} dev {name}{' nodad' if address.version == 6 else ''}"
             if name and nic.link_local in self.heard and speaks_ipv6(nic):
                 yield f"addr add {nic.link_local}/64 dev {name} nodad"
@@ -362,6 +368,7 @@ class _Space:
                     yield f"route add broadcast {zeros} dev {name} table {table} scope link"
         node = self.node
         gateways = [hop for hop in node.written.gateway if hop.address.version not in node.forwards]
+        gateways = [hop for hop in gateways if hop.address.version == 6 or not self.leases]
         static = self.device.routes if self.device else ()
         for route in [*static, *(Route(Prefix(hop.address.version, 0, 0), hop) for hop in gateways)]:
             six = route.destination.version == 6

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from archipelago.diagnosis.leased import server_address
 from archipelago.errors import QueryError
 from archipelago.exchange.kernel import Question, Where, ask_kernel, kernel_here
 from archipelago.knowledge.ends import common_family, first_address
@@ -16,17 +17,20 @@ from archipelago.model.network import Network
 from archipelago.simulation.reach import ReachResult, reach
 
 Pair = tuple[str, str]
+Given = tuple[str, str, str]
 
 
 @dataclass(frozen=True, slots=True)
 class Rehearsal:
     """Both answers for every pair: `ours` in full, `theirs` the pairs that the kernel answered, and where it ran.
-    `shared_addresses` are those that several hold, whose holder a kernel decides by chance."""
+    `shared_addresses` are those that several hold, whose holder a kernel decides by chance; `leases` what each host is
+    leased, by us and by real servers: the address with its mask, the gateway, the server's address."""
 
     ours: Mapping[Pair, ReachResult]
     theirs: frozenset[Pair]
     where: Where
     shared_addresses: tuple[str, ...]
+    leases: Mapping[str, tuple[Given | None, Given | None]] = field(default_factory=dict)
 
     @property
     def differ(self) -> tuple[Pair, ...]:
@@ -35,12 +39,21 @@ class Rehearsal:
         return tuple(pair for pair, got in answered.items() if got != (pair in self.theirs))
 
     @property
+    def leased_otherwise(self) -> tuple[str, ...]:
+        """The hosts whose leases the two answer differently."""
+        return tuple(host for host, (ours, theirs) in self.leases.items() if ours != theirs)
+
+    @property
     def headline(self) -> str:
         """The answer in one line."""
         pairs, agreed, answered = len(self.ours), len(self.ours) - len(self.differ), len(self.theirs)
+        leased = ""
+        if self.leases:
+            alike = sum(ours == theirs for ours, theirs in self.leases.values())
+            leased = f"; {alike:,} of {len(self.leases):,} lease{'s' * (len(self.leases) != 1)} agree"
         return (
             f"{agreed:,} of {pairs:,} pair{'s' * (pairs != 1)} agree; "
-            f"the kernel answered {answered:,} pair{'s' * (answered != 1)}"
+            f"the kernel answered {answered:,} pair{'s' * (answered != 1)}{leased}"
         )
 
     def __str__(self) -> str:
@@ -77,8 +90,17 @@ def rehearse(
         if address is not None:
             asked.append((source, target, address))
     theirs = ask_kernel([Question(network, asked, probe)], where=where, seconds=seconds)[0]
+    leases = {host: (_ours(index, host), theirs.leases.get(host)) for host in index.knowledge.leases.given}
     shared = tuple(str(address) for address, _ in index.shared_addresses())
-    return Rehearsal(ours, frozenset(theirs), where, shared)
+    return Rehearsal(ours, frozenset(theirs.pairs), where, shared, leases)
+
+
+def _ours(index: NetworkIndex, host: str) -> Given | None:
+    """What we say that a host is leased, as a client notes it down."""
+    lease = index.knowledge.leases.of(host)
+    if lease is None:
+        return None
+    return str(lease.address), str(lease.gateway or "none"), str(server_address(index, lease))
 
 
 def _pairs(network: Network, sources: list[str], targets: list[str]) -> list[Pair]:
