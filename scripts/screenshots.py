@@ -21,8 +21,9 @@ PAGES = {
     "design": ["design", "brief.yaml", "-o", "network.yaml"],
     "audit": ["audit", "broken.yaml"],
     "reach": ["reach", "network.yaml", "purser", "lamp"],
-    "reach-families": ["reach", "broken.yaml", "purser", "innkeeper"],
+    "reach-families": ["reach", "broken.yaml", "purser", "holm-gate"],
     "reach-not": ["reach", "broken.yaml", "purser", "camera-s"],
+    "lease": ["reach", "network.yaml", "innkeeper", "--lease"],
     "steps": ["reach", "broken.yaml", "purser", "camera-s", "--from-fault"],
     "view": ["view", "network.yaml", "landing", "hall"],
     "view-two": ["view", "broken.yaml", "landing", "skerry"],
@@ -86,6 +87,7 @@ def main() -> None:
             page(f"$ archipelago {' '.join(words)}\n{run(*words, cwd=bay)}", name)
         run("draw", "network.yaml", "-o", str(SHOTS / "diagram.png"), cwd=bay)
         run("matrix", "broken.yaml", "-o", str(SHOTS / "matrix-figure.png"), cwd=bay)
+        run("matrix", "broken.yaml", "--policy", "-o", str(SHOTS / "policy.png"), cwd=bay)
         run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), "--way", "lamp,mess", cwd=bay)
         run(*PAGES["carve"], "-o", str(SHOTS / "space.png"), cwd=bay)
 

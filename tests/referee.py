@@ -63,7 +63,7 @@ def referee(
             figures["pairs"] += 1
             simulated = answer.reached
             figures["reached" if simulated else "not reached"] += 1
-            carried = (source, target) in theirs
+            carried = (source, target) in theirs.pairs
             answered = simulated or answer.answered_by is not None  # the kernel does not tell who answered
             if simulated != calculated or answered != carried:
                 name, _, family = target.rpartition("/")

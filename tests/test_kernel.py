@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import signal
 import subprocess
 import sys
@@ -14,9 +15,12 @@ from pathlib import Path
 
 import pytest
 
+import archipelago
 from archipelago import amend, reach, read_network
 from archipelago.exchange.kernel import KernelError, Question, ask_kernel, kernel_here
 from archipelago.exchange.linux import script
+from archipelago.exchange.rehearsal import leased
+from archipelago.knowledge.index import index_network
 from referee import referee
 
 try:
@@ -51,7 +55,8 @@ def test_named_routing_tables_stay_apart_in_the_kernel_too():
         [(a, b, network.hosts[b].addresses[0].address) for a in network.hosts for b in network.hosts if a != b]
         for network in networks
     ]
-    apart, together = ask_kernel([Question(*each) for each in zip(networks, asked, strict=True)])
+    answers = ask_kernel([Question(*each) for each in zip(networks, asked, strict=True)])
+    apart, together = (answer.pairs for answer in answers)
     assert apart == {(a, b) for a, b, _ in asked[0] if reach(networks[0], a, b).reached}
     assert len(apart) == 18 and len(together) == 42
 
@@ -210,3 +215,21 @@ def test_the_kernel_gives_the_same_answer_where_filters_are():
         )
     assert [difference for _, differences in runs for difference in differences] == []
     assert sum(figures["reached"] for figures, _ in runs) > 60
+
+
+@needs_kernel
+@pytest.mark.skipif(not all(map(shutil.which, ("dnsmasq", "udhcpc"))), reason="needs a DHCP server and a client")
+def test_real_servers_lease_what_we_say(command, tmp_path):
+    from test_leases import MISTAKES, SOUND
+
+    done = {"sound": SOUND}
+    done |= {slug: SOUND.replace(old, new) for slug, _, old, new in MISTAKES if slug != "server-stranger"}
+    networks = {name: archipelago.read_network(text) for name, text in done.items()}
+    answers = ask_kernel([Question(network, []) for network in networks.values()])
+    for (name, network), theirs in zip(networks.items(), answers, strict=True):
+        index = index_network(network)
+        ours = {host: leased(index, host) for host in index.knowledge.leases.given}
+        assert {host: given for host, given in ours.items() if given} == theirs.leases, name
+    (file := tmp_path / "bay.yaml").write_text(SOUND)
+    shown = command("rehearse", file, "--from", "crane")
+    assert shown.returncode == 0 and "6 of 6 leases agree" in shown.stdout

@@ -48,18 +48,24 @@ def leasing(knowledge: Knowledge, space: Callable[[str], str], names: Callable[[
         lines += ["  cat >\"$made.d/relayer.py\" <<'END'", *own.splitlines(), "END"]
     for number, (device, words) in enumerate(relays.items()):
         run = f'ip netns exec {quote(space(device))} python3 "$made.d/relayer.py" {" ".join(map(quote, words))}'
-        lines += [f"  # {device} relays", f'  {run} 2>/dev/null & echo $! >"$made.d/relay-{number}.pid"']
+        lines += [
+            f"  # {device} relays",
+            f'  {run} >"$made.d/{number}.ready" 2>/dev/null & echo $! >"$made.d/relay-{number}.pid"',
+        ]
+    tries = " ".join(map(str, range(60)))
+    for number in range(len(relays)):
+        lines += [f'  for try in {tries}; do [ -s "$made.d/{number}.ready" ] && break; sleep 0.25; done']
     lines += ["  sleep 0.5"]
     for host in asking:
         port = names(host.name, HOST_PORT)
         said = f'WHO={quote(host.name)} GIVEN="$made.d/given"'
         known_as = f"-C -x 0x3d:{host.name.encode().hex()}"
-        ask = f'udhcpc -i {port} -n -q -f -B -t 4 -T 1 -A 1 {known_as} -s "$made.d/ask"'
+        ask = f'udhcpc -i {port} -n -q -f -B -t 4 -T 2 -A 1 {known_as} -s "$made.d/ask"'
         lines += [f"  ip netns exec {quote(space(host.name))} env {said} {ask} >/dev/null 2>&1 || :"]
     return [*lines, "}"]
 
 
-ENDING = (
+DOWN = (
     '  for one in "$made.d"/*.pid; do [ -f "$one" ] && kill "$(cat "$one")" 2>/dev/null || :; done',
     '  rm -rf "$made.d"',
 )

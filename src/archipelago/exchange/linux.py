@@ -13,9 +13,9 @@ from itertools import count
 from shlex import quote
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
-from archipelago.exchange.daemons import ENDING as DAEMONS_END
-from archipelago.exchange.daemons import NEEDS, leasing
+from archipelago.exchange.daemons import DOWN, NEEDS, leasing
 from archipelago.exchange.filters import COMMANDS, Place, chains
+from archipelago.exchange.shell import ENDING, SETTINGS
 from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import holder_of
 from archipelago.knowledge.known import Knowledge, know
@@ -25,66 +25,6 @@ from archipelago.model.parts import Aggregate, Device, End, Host, Route
 
 BRIDGE = "bridge"
 _RESERVED = {"lo", "all", "default", BRIDGE, "bonding_masters"}
-
-_SETTINGS = """\
-# Settings of every namespace, made before its interfaces exist so that they all take them over.
-settings() {
-  ip netns exec "$1" sh -c '
-    cd /proc/sys/net
-    for where in ipv4/conf/all ipv4/conf/default; do
-      echo 1 >$where/arp_ignore                    # answer ARP only on the interface that holds the address (RFC 826)
-      echo 0 >$where/rp_filter                     # no check of the source address
-      echo 0 >$where/send_redirects
-      echo 0 >$where/accept_redirects
-      echo 1 >$where/ignore_routes_with_linkdown   # a route needs its interface to have carrier
-      echo 1 >$where/drop_unicast_in_l2_multicast  # RFC 1122 3.3.6
-      echo 0 >$where/forwarding
-    done
-    echo 0 >ipv4/icmp_ratelimit
-    echo 49152 65535 >ipv4/ip_local_port_range     # RFC 6335 6
-    if [ -d ipv6 ]; then
-      for where in ipv6/conf/all ipv6/conf/default; do
-        echo 0 >$where/accept_ra
-        echo 0 >$where/accept_dad                  # addresses are usable at once
-        echo 0 >$where/accept_redirects
-        echo 1 >$where/ignore_routes_with_linkdown
-        echo 0 >$where/forwarding
-      done
-      echo 0 >ipv6/icmp/ratelimit
-    fi
-    for family in $2; do echo 1 >$family/conf/all/forwarding; done
-  ' sh "$1" "$2"
-}
-
-# An interface without carrier holds its addresses for nobody (the kernel by itself would still answer for them).
-settle() {
-  ip -n "$1" -br link | while read -r name state mac flags; do
-    case "$flags" in *LOWER_UP*) ;; *) ip -n "$1" addr flush dev "${name%%@*}" 2>/dev/null || : ;; esac
-  done
-}
-
-# A subinterface that cannot speak is up and down with its parent all the same.
-follow() {
-  case "$(ip -n "$1" -br link show dev "$3" 2>/dev/null)" in *LOWER_UP*) ;; *) ip -n "$1" addr flush dev "$2" ;; esac
-}
-"""
-
-
-_ENDING = (
-    "",
-    "own() {",
-    '  if [ -e "/run/netns/$1" ]; then echo "$1 exists and is not ours; nothing was built" >&2; down; exit 1; fi',
-    '  echo "$1" >>"$made"',
-    "}",
-    "",
-    'case "${1:-}" in',
-    "  up) trap 'code=$?; [ $code = 0 ] || down' EXIT; build; sleep 1.2; finish; lease ;;",
-    '  build|finish|lease) "$1" ;;   # the parts of up, for who builds many',
-    "  down) down ;;",
-    '  *) echo "usage: $0 up | down" >&2; exit 2 ;;',
-    "esac",
-)
-"""The rest of the script: who owns what, and its words."""
 
 
 def namespace_tag(network: Network) -> str:
@@ -120,12 +60,12 @@ def script(network: Network, tag: str | None = None) -> str:
         f"tag={quote(tag)}",
         "made=/run/archipelago-$tag   # the namespaces made by this script; only they are ever removed",
         "",
-        _SETTINGS,
+        SETTINGS,
         "down() {",
         '  [ -f "$made" ] || return 0',
         '  while read -r name; do ip netns del "$name" 2>/dev/null || :; done <"$made"',
         '  rm -f "$made"',
-        *DAEMONS_END,
+        *DOWN,
         "}",
         "",
         "build() {",
@@ -147,7 +87,7 @@ def script(network: Network, tag: str | None = None) -> str:
     for name, space in spaces.items():
         lines += _finish(quote(namespace(tag, name)), space)
     names = leasing(knowledge, lambda name: namespace(tag, name), lambda name, part: spaces[name].names[part])
-    return "\n".join([*lines, "  :", "}", "", "# Servers, relays and clients of leases.", *names, *_ENDING]) + "\n"
+    return "\n".join([*lines, "  :", "}", "", "# Servers, relays and clients of leases.", *names, *ENDING]) + "\n"
 
 
 def _set_up(name: str, space: _Space) -> Iterator[str]:

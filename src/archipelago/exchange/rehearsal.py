@@ -90,12 +90,12 @@ def rehearse(
         if address is not None:
             asked.append((source, target, address))
     theirs = ask_kernel([Question(network, asked, probe)], where=where, seconds=seconds)[0]
-    leases = {host: (_ours(index, host), theirs.leases.get(host)) for host in index.knowledge.leases.given}
+    leases = {host: (leased(index, host), theirs.leases.get(host)) for host in index.knowledge.leases.given}
     shared = tuple(str(address) for address, _ in index.shared_addresses())
     return Rehearsal(ours, frozenset(theirs.pairs), where, shared, leases)
 
 
-def _ours(index: NetworkIndex, host: str) -> Given | None:
+def leased(index: NetworkIndex, host: str) -> Given | None:
     """What we say that a host is leased, as a client notes it down."""
     lease = index.knowledge.leases.of(host)
     if lease is None:

@@ -42,6 +42,7 @@ def main() -> None:
         asking[link] = address, named.split(",")
         broadcasting[address] = link
         sending.setdefault(address, opened("", address))
+    print("ready", flush=True)
     while True:
         for one in select.select([*asking, *sending.values()], [], [])[0]:
             data, extra, _, _ = one.recvmsg(2048, 128)

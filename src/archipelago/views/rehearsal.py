@@ -29,7 +29,15 @@ def values(rehearsal: Rehearsal) -> dict[str, Any]:
             }
             for a, b in rehearsal.differ
         ],
+        "leases": [
+            {"host": host, "ours": _lease(ours), "kernel": _lease(theirs), "agree": ours == theirs}
+            for host, (ours, theirs) in rehearsal.leases.items()
+        ],
     }
+
+
+def _lease(given: tuple[str, str, str] | None) -> str:
+    return f"{given[0]}, gateway {given[1]}, from {given[2]}" if given is not None else "none"
 
 
 def tables(rehearsal: Rehearsal) -> list[Table]:
@@ -49,8 +57,13 @@ def tables(rehearsal: Rehearsal) -> list[Table]:
         )
         for a, b in rehearsal.differ
     ]
+    leases = [
+        (host, _lease(ours), _lease(theirs), "yes" if ours == theirs else "NO")
+        for host, (ours, theirs) in rehearsal.leases.items()
+    ]
     made = [
         table("pairs that neither reaches, by cause", ("pairs", "cause", "why", "mend"), rows, ("pairs",)),
         table("pairs that differ", ("from", "to", "simulation", "kernel"), unlike),
+        table("leases", ("host", "by our account", "by real servers", "agree"), leases),
     ]
     return [row for row in made if row.rows]
