@@ -174,6 +174,11 @@ def test_each_mistake_is_named_and_mended(slug, at, old, new):
         text = text.replace("address: 10.44.3.1/24}", "address: 10.44.3.1/24, filter-in: guard}")
     found = wrong(text)
     assert (slug, at) in {(kind, where) for kind, where, _ in found}, found
+    network = read_network(text)
+    asked = [archipelago.lease(network, host).finding for host in archipelago.leases(network)]
+    assert slug in {finding.slug for finding in asked if finding is not None and finding.edits}
+    every = archipelago.matrix(network)
+    assert not every.groups or slug in {group.finding.slug for group in every.groups}
     mended = archipelago.mend(text)
     assert mended.made, found
     network = mended.network

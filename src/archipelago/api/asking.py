@@ -109,6 +109,7 @@ def lease(network: Network, host: str) -> LeaseResult:
     from archipelago.errors import QueryError
     from archipelago.knowledge.ends import find_source
     from archipelago.knowledge.index import index_network
+    from archipelago.proof.lease import with_proof
     from archipelago.simulation.lease import lease as ask
 
     index = index_network(a_network(network))
@@ -116,7 +117,7 @@ def lease(network: Network, host: str) -> LeaseResult:
     written = network.hosts.get(node.name)
     if written is None or not written.dhcp:
         raise QueryError(f"'{host}' asks for no lease; write 'address: dhcp' at it")
-    return ask(index, node)
+    return with_proof(index, ask(index, node))
 
 
 def reach_in_order(network: Network, source: str, *, family: int | None = None) -> InOrder:

@@ -6,12 +6,12 @@ from collections.abc import Iterator
 
 from archipelago.audit.registry import rule
 from archipelago.diagnosis.faults import leases as faults
-from archipelago.diagnosis.leased import pool_fault, renewal, written_in
+from archipelago.diagnosis.leased import leased_elsewhere, pool_fault, renewal, written_in
 from archipelago.diagnosis.no_lease import no_lease, relayed_stop
-from archipelago.diagnosis.places import host_attachment, plugged_vlan, port_path
+from archipelago.diagnosis.servers import of_servers
 from archipelago.knowledge.domains import Domain
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.leases import Hearing, Lease, Listener
+from archipelago.knowledge.leases import Hearing, Listener
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.finding import Finding
 from archipelago.model.leases import Pool
@@ -81,61 +81,12 @@ def _reserved_over(index: NetworkIndex, server: str, pool: Pool) -> Iterator[Fin
 @rule
 def several_servers(index: NetworkIndex) -> Iterator[Finding]:
     """Servers that answer one VLAN and do not agree, or that nobody planned there."""
-    leases = index.knowledge.leases
-    named = {
-        holder.node.name
-        for node in index.knowledge.devices.values()
-        for nic in node.nics.values()
-        for address in nic.dhcp_relay
-        for holder in index.holders(address)
-    }
     told: set[object] = set()
     for names in index.once(asking).values():
-        offers: dict[str, Listener] = {}
-        for listener in leases.listeners(names[0]):
-            if listener.outcome is Hearing.OFFERS:
-                offers.setdefault(listener.server, listener)
-        hosts = index.network.hosts
-        strangers = [server for server in offers if server in hosts and server not in named]
-        planned = [server for server in offers if server not in strangers]
-        where = _where(index, names[0])
-        for found in _of_servers(index, where, offers, strangers if planned else [], planned):
+        for found in of_servers(index, names[0]):
             if (found.slug, found.path) not in told:
                 told.add((found.slug, found.path))
                 yield found
-
-
-def _of_servers(
-    index: NetworkIndex, where: str, offers: dict[str, Listener], strangers: list[str], planned: list[str]
-) -> Iterator[Finding]:
-    for stranger in strangers:
-        yield faults.server_stranger(index, stranger, where, planned[0])
-    servers = [server for server in offers if server not in strangers]
-    for at, server in enumerate(servers):
-        for other in servers[at + 1 :]:
-            one, two = offers[server].pools[0], offers[other].pools[0]
-            said = [
-                f"{word} {a if a is not None else 'none'} and {b if b is not None else 'none'}"
-                for word, a, b in (
-                    ("the subnets", one.subnet, two.subnet),
-                    ("the gateways", one.gateway, two.gateway),
-                    ("the name servers", _listed(one), _listed(two)),
-                )
-                if a != b
-            ]
-            if said:
-                yield faults.servers_differ(index, where, (server, one), (other, two), " and ".join(said))
-            if any(x.first <= y.last and y.first <= x.last for x in one.ranges for y in two.ranges):
-                yield faults.servers_overlap(index, where, (server, one), (other, two))
-
-
-def _listed(pool: Pool) -> str | None:
-    return ", ".join(map(str, pool.dns_server)) or None
-
-
-def _where(index: NetworkIndex, name: str) -> str:
-    vlan = plugged_vlan(index.knowledge, index.knowledge.written.hosts[name])
-    return index.vlan_name(vlan) if vlan is not None else f"the link of {name}"
 
 
 @rule
@@ -172,16 +123,5 @@ def reservations(index: NetworkIndex) -> Iterator[Finding]:
             for host in pool.reservations:
                 lease = leases.given.get(host)
                 if lease is None or (lease.server, lease.pool.name) != (server, pool.name):
-                    yield _reservation(index, server, pool, host, lease)
-
-
-def _reservation(index: NetworkIndex, server: str, pool: Pool, host: str, lease: Lease | None) -> Finding:
-    written = index.knowledge.written.hosts[host]
-    if lease is None or lease.pool.subnet == pool.subnet or host in lease.pool.reservations:
-        return faults.reservation_idle(index, server, pool, host)
-    vlans = {held.nic.vlan for held in index.routed() if held.address.prefix == pool.subnet}
-    vlan = next(iter(vlans)) if len(vlans) == 1 else None
-    attachment = host_attachment(index.knowledge, written)
-    port = port_path(index.knowledge, written.at.device, attachment.name)
-    switched = attachment.switched and attachment.written.trunk is None
-    return faults.lease_elsewhere(index, written, lease, pool, vlan if switched else None, port)
+                    elsewhere = leased_elsewhere(index, host, pool) if lease is not None else None
+                    yield elsewhere or faults.reservation_idle(index, server, pool, host)

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+
 from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.faults import leases as faults
+from archipelago.diagnosis.places import host_attachment, port_path
+from archipelago.diagnosis.servers import of_servers
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.delivery import Carrier, Ended
 from archipelago.knowledge.header import Header
@@ -29,12 +33,22 @@ def retold(index: NetworkIndex, found: Finding) -> Finding | None:
     if found.path[:1] != ("hosts",) or found.slug not in SETTINGS:
         return found
     host = index.knowledge.written.hosts.get(str(found.path[1]))
+    if found.slug == "duplicate-address" and host is not None:
+        return next(_given_twice_with(index, host.name), found)
     if host is None or not host.dhcp:
         return found
-    lease = index.knowledge.leases.of(host.name)
-    if found.slug == "duplicate-address" and lease is not None:
-        return given_twice(index, lease)
     return pool_fault(index, host.name)
+
+
+def _given_twice_with(index: NetworkIndex, name: str) -> Iterator[Finding]:
+    """The pools that give an address which a host has, too."""
+    for nic in index.knowledge.nodes[name].nics.values():
+        for own in nic.addresses:
+            for holder in index.holders(own.address) if own.version == 4 else ():
+                lease = index.knowledge.leases.of(holder.node.name)
+                found = given_twice(index, lease) if lease is not None else None
+                if found is not None:
+                    yield found
 
 
 def pool_fault(index: NetworkIndex, name: str) -> Finding | None:
@@ -51,6 +65,44 @@ def pool_fault(index: NetworkIndex, name: str) -> Finding | None:
     if right is not None and right != lease.pool.subnet:
         return faults.pool_subnet(index, name, lease, right)
     return _gateway_fault(index, name, lease)
+
+
+def leased_wrongly(index: NetworkIndex, name: str) -> Finding | None:
+    """What is wrong for a host that has a lease: with its pool, with who else answers, with where it asks, or with its
+    renewal; None where nothing is."""
+    lease = index.knowledge.leases.of(name)
+    if lease is None:
+        return None
+    shared = len(index.holders(lease.address.address)) > 1
+    kept = (pool for pools in _every_pool(index) for pool in pools if name in pool.reservations)
+    elsewhere = next((pool for pool in kept if pool is not lease.pool), None)
+    return (
+        pool_fault(index, name)
+        or (given_twice(index, lease) if shared else None)
+        or (leased_elsewhere(index, name, elsewhere) if elsewhere is not None else None)
+        or next(of_servers(index, name), None)
+        or renewal(index, name)
+    )
+
+
+def _every_pool(index: NetworkIndex) -> Iterator[Iterable[Pool]]:
+    leases = index.knowledge.leases
+    return (leases.pools_of(server).values() for server in leases.servers)
+
+
+def leased_elsewhere(index: NetworkIndex, name: str, pool: Pool) -> Finding | None:
+    """A host that leases in another VLAN than the one that a pool keeps an address for it in; None where it does
+    not."""
+    lease = index.knowledge.leases.of(name)
+    if lease is None or lease.pool.subnet == pool.subnet or name in lease.pool.reservations:
+        return None
+    written = index.knowledge.written.hosts[name]
+    vlans = {held.nic.vlan for held in index.routed() if held.address.prefix == pool.subnet}
+    vlan = next(iter(vlans)) if len(vlans) == 1 else None
+    attachment = host_attachment(index.knowledge, written)
+    port = port_path(index.knowledge, written.at.device, attachment.name)
+    switched = attachment.switched and attachment.written.trunk is None
+    return faults.lease_elsewhere(index, written, lease, pool, vlan if switched else None, port)
 
 
 def subnet_there(index: NetworkIndex, lease: Lease) -> Prefix | None:

@@ -52,6 +52,7 @@ def _by_hosts(index: NetworkIndex, held: Held) -> Iterator[Finding]:
         for host, count in index.once(hosts_by_vlan).get(held.nic.vlan or 0, ())
         for address in host.addresses
         if address.version == own.version and (address.prefix.holds(own) or own.prefix.holds(address))
+        if not (host.dhcp and address.version == 4)  # what it was leased is its server's word, not its own
     ]
     if not near:
         return

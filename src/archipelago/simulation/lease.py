@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from archipelago.addressing.values import Address
-from archipelago.diagnosis.leased import renewal
+from archipelago.diagnosis.leased import leased_wrongly
 from archipelago.diagnosis.no_lease import no_lease
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
@@ -81,8 +81,8 @@ def lease(index: NetworkIndex, node: Node) -> LeaseResult:
     finding = None
     if got is None or storm:
         got, finding = None, no_lease(index, index.knowledge.nodes[node.name])
-    elif not exchange.renewed:
-        finding = renewal(index, node.name)
+    else:
+        finding = leased_wrongly(index, node.name)
     return LeaseResult(
         host=node.name,
         address=f"{got.address}/{got.length}" if got is not None else None,

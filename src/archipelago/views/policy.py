@@ -7,6 +7,8 @@ from enum import Enum
 from itertools import groupby
 from typing import NamedTuple
 
+import numpy as np
+
 from archipelago.model.filters import LAST_PORT, Ports, Probe
 from archipelago.model.network import Network
 from archipelago.reachability.kept import Kept, kept
@@ -83,9 +85,13 @@ def cell(found: Kept, i: int, j: int) -> Cell:
     """What hosts of one place and those of another may, and do otherwise."""
     pairs = int(found.pairs[i, j])
     may = services(found.probes, [_share(int(count), pairs) for count in found.allowed[:, i, j]])
+    # Where more is open than answers need, what answers need is part of it.
+    open_, answers = found.wrongly_open[:, i, j], found.for_answers[:, i, j]
+    if open_.any():
+        open_, answers = open_ + answers, np.zeros_like(answers)
     wrong = [
-        services(found.probes, [Share.ALL if count else Share.NONE for count in cells[:, i, j].tolist()], none="")
-        for cells in (found.wrongly_open, found.wrongly_closed, found.for_answers)
+        services(found.probes, [Share.ALL if count else Share.NONE for count in cells.tolist()], none="")
+        for cells in (open_, found.wrongly_closed[:, i, j], answers)
     ]
     return Cell(may, *wrong)
 
