@@ -14,8 +14,8 @@ from random import Random
 
 from archipelago.exchange.kernel import Question, ask_kernel
 from archipelago.exchange.rehearsal import leased
+from archipelago.knowledge.hearing import Hearing
 from archipelago.knowledge.index import NetworkIndex, index_network
-from archipelago.knowledge.leases import Hearing
 from makers import leasing, scrambled
 
 

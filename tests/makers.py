@@ -610,7 +610,8 @@ def designed(brief: Brief) -> Network:
 
 def leasing(network: Network, random: Random) -> Network:
     """The network with hosts that lease their IPv4 address: pools at devices and hosts, and relays, right and wrong."""
-    network = network if random.random() < 0.6 else filtered(network, random)
+    named = any(host.addresses for host in network.hosts.values())
+    network = filtered(network, random) if named and random.random() < 0.4 else network
     hosts, pools = dict(network.hosts), {}
     for name, host in network.hosts.items():
         if random.random() < 0.6:

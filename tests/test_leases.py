@@ -265,9 +265,19 @@ def test_each_gateway_leases_where_hosts_ask():
     network = archipelago.design(archipelago.read_brief(BRIEF)).network
     assert list(network.devices["landing"].dhcp_pools) == ["crew"]
     (guests,) = network.devices["holm"].dhcp_pools.values()
-    assert [str(part) for part in guests.ranges] == ["10.44.0.65", "10.44.0.67-10.44.0.126"]  # round the desk
+    assert [str(part) for part in guests.ranges] == [
+        "10.44.0.27-10.44.0.65",
+        "10.44.0.67-10.44.0.126",
+    ]  # round the desk
     assert archipelago.leases(network)["lounge"]["gateway"] == str(guests.gateway) == "10.44.0.1"
     assert archipelago.matrix(network).count == 12
+
+
+def test_a_pool_has_room_for_the_hosts_that_are_foreseen():
+    text = BRIEF.replace("crew: {id: 20, hosts: 40}", "crew: {id: 20, hosts: 48}")
+    network = archipelago.design(archipelago.read_brief(text)).network
+    (crew,) = network.devices["landing"].dhcp_pools.values()
+    assert sum(part.size for part in crew.ranges) == 48  # more than the half that is kept for leases
 
 
 def test_a_central_server_leases_everywhere_by_relays():

@@ -73,6 +73,8 @@ STAGES = (
     "filtering",
     "forwarding",
     "delivery",
+    "hearing",
+    "pools",
     "leases",
     "learned",
     "known",

@@ -10,8 +10,8 @@ from archipelago.diagnosis.leased import leased_elsewhere, pool_fault, renewal, 
 from archipelago.diagnosis.no_lease import no_lease, relayed_stop
 from archipelago.diagnosis.servers import of_servers
 from archipelago.knowledge.domains import Domain
+from archipelago.knowledge.hearing import Hearing, Listener
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.leases import Hearing, Listener
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.finding import Finding
 from archipelago.model.leases import Pool

@@ -75,7 +75,7 @@ def _pool(draft: Draft, network: Network, vlan: str, subnet: Allotment) -> Pool 
     if subnet.leases is None and not before:
         return None
     asking = [host.name for host in draft.brief.hosts.values() if host.dhcp and draft.name_of(host.vlan) == vlan]
-    whole = before[0].ranges if before else (AddressRange(*subnet.leases),) if subnet.leases else ()
+    whole = before[0].ranges if before else (_foreseen(draft, vlan, subnet, held),)
     ranges = tuple(free for part in whole for free in _free(part, held))
     kept = {
         host: address
@@ -95,6 +95,23 @@ def _pool(draft: Draft, network: Network, vlan: str, subnet: Allotment) -> Pool 
     if not before:
         return made
     return replace(made, lease_time=before[0].lease_time, dns_server=servers or before[0].dns_server)
+
+
+def _foreseen(draft: Draft, vlan: str, subnet: Allotment, held: set[int]) -> AddressRange:
+    """What a subnet keeps for leases; where hosts of the VLAN lease and that is less than it has to make room for, as
+    much of what is kept for static hosts as is missing and free."""
+    assert subnet.leases is not None
+    first, last = subnet.leases
+    here = [host for host in draft.brief.hosts.values() if draft.name_of(host.vlan) == vlan]
+    static = sum(not host.dhcp for host in here)
+    missing = draft.brief.vlans[vlan].hosts - static if static < len(here) else 0
+    missing -= sum(value not in held for value in range(first.value, last.value + 1))
+    lowest = first.value
+    if subnet.static is not None:
+        while missing > 0 and lowest > subnet.static[0].value:
+            lowest -= 1
+            missing -= lowest not in held
+    return AddressRange(Address(4, lowest), last)
 
 
 def _held(network: Network) -> Iterator[int]:

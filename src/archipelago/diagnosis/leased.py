@@ -11,9 +11,10 @@ from archipelago.diagnosis.servers import of_servers
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.delivery import Carrier, Ended
 from archipelago.knowledge.header import Header
+from archipelago.knowledge.hearing import Lease
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.leases import CLIENT_PORT, SERVER_PORT, Lease
+from archipelago.knowledge.leases import CLIENT_PORT, SERVER_PORT
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.reasons import Reason
 from archipelago.model.filters import UDP, Probe

@@ -11,9 +11,9 @@ from archipelago.diagnosis.places import host_end, plugged_vlan
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.delivery import Ended
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.hearing import Hearing, Listener
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.leases import Hearing, Listener
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.filters import Probe
 from archipelago.model.finding import Finding

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from archipelago.diagnosis.faults import leases as faults
 from archipelago.diagnosis.places import plugged_vlan
+from archipelago.knowledge.hearing import Hearing, Listener
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.leases import Hearing, Listener
 from archipelago.model.finding import Finding
 from archipelago.model.leases import Pool
 

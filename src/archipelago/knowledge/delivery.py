@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address
-from archipelago.knowledge.domains import Domains
+from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.filtering import Refusal
 from archipelago.knowledge.forwarding import Delivered, Dropped, ForwardingState, Sent, decide
 from archipelago.knowledge.header import Header
@@ -16,12 +16,14 @@ from archipelago.knowledge.topology import Layer2Endpoint
 
 class Arrived(NamedTuple):
     """A packet that came to who holds its destination: there, by that interface; `passed` are the stations that its
-    conversation is known to, in order, as long as its addresses were not `translated`."""
+    conversation is known to, in order, as long as its addresses were not `translated`; `crossed` the broadcast domains
+    that it crossed."""
 
     node: str
     interface: str
     passed: tuple[str, ...]
     translated: bool = False
+    crossed: tuple[Domain, ...] = ()
 
 
 class Ended(NamedTuple):
@@ -54,6 +56,7 @@ class Carrier(NamedTuple):
         """
         at, ingress = start, None
         passed: tuple[str, ...] = ()
+        crossed: list[Domain] = []
         translated = False
         while True:
             state = self.state(at)
@@ -63,7 +66,7 @@ class Carrier(NamedTuple):
             translated |= ingress is not None and _translates(state, header, decision)
             passed = passed if translated else (*passed, at)
             if isinstance(decision, Delivered):
-                return Arrived(at, ingress or decision.interface, passed, translated)
+                return Arrived(at, ingress or decision.interface, passed, translated, tuple(crossed))
             link = (at, decision.interface)
             if self.domains.loop_at(link) is not None:
                 return Ended(at, Reason.STORM, decision.interface, decision.next_hop)
@@ -71,6 +74,9 @@ class Carrier(NamedTuple):
             far = next((far for far in near if far[0] != at), None)
             if far is None:
                 return Ended(at, Reason.UNANSWERED, decision.interface, decision.next_hop)
+            domain = self.domains.of(link)
+            assert domain is not None
+            crossed.append(domain)
             at, ingress = far[0], str(far[1])
             header = header._replace(ttl=decision.ttl)
 

@@ -13,7 +13,7 @@ from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.forwarding import ForwardingState
 from archipelago.knowledge.hosts import HostNumbers, host_node
 from archipelago.knowledge.learned import LearnedHosts
-from archipelago.knowledge.leases import Leases
+from archipelago.knowledge.leases import KeptLeases, Leases
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs, aggregates, facing, plugs, port_names
 from archipelago.knowledge.routes import DeviceRoutes, routes_of
 from archipelago.knowledge.topology import LinkName, Sent, Topology
@@ -63,6 +63,7 @@ class _Kept:
     domains: list[Domain]
     routes: Mapping[str, DeviceRoutes]
     learning: bool | None = None
+    leases: KeptLeases | None = None
 
 
 class Knowledge:
@@ -87,7 +88,7 @@ class Knowledge:
         self.domains = Domains(devices, self.topology, kept.domains)
         self._routes: dict[str, DeviceRoutes] = dict(kept.routes)
         numbers = HostNumbers(network.hosts)
-        self.leases = Leases(network, devices, self.domains, self.state)
+        self.leases = Leases(network, devices, self.domains, self.state, kept.leases)
         self.hosts = LearnedHosts(network.hosts, devices, self.domains, numbers, self.leases)
         self.nodes = Nodes(devices, self.hosts, numbers)
 
@@ -140,12 +141,14 @@ class Knowledge:
         """What still holds once some devices have changed: whatever neither they nor those that face them have a say
         in."""
         near = gone | {far for name in gone if name in self.ports for far in facing(self.plugs, name, self.ports[name])}
+        domains = [domain for domain in self.domains.known if not domain.leaks and self._untouched(domain, near)]
         return _Kept(
             {name: node for name, node in self.devices.known.items() if name not in gone},
             {link: sent for link, sent in self.topology.known.items() if link[0] not in near},
-            [domain for domain in self.domains.known if not domain.leaks and self._untouched(domain, near)],
+            domains,
             {name: route for name, route in self._routes.items() if name in self.devices and name not in gone},
             self.any_learning,
+            self.leases.without(near, set(domains)) if self.any_learning else None,
         )
 
     def _untouched(self, domain: Domain, near: frozenset[str]) -> bool:

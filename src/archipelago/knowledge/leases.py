@@ -3,24 +3,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass
-from enum import StrEnum
+from collections.abc import Callable, Collection, Iterator, Mapping
 from functools import cached_property
+from typing import NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.delivery import Carrier, Ended
 from archipelago.knowledge.devices import Devices, Nic, Node
 from archipelago.knowledge.domains import Domain, Domains
-from archipelago.knowledge.filtering import Refusal
 from archipelago.knowledge.forwarding import ForwardingState, refused
 from archipelago.knowledge.header import Header
+from archipelago.knowledge.hearing import Hearing, Lease, Listener
 from archipelago.knowledge.links import HOST_PORT
+from archipelago.knowledge.pools import Shop, fitting
 from archipelago.knowledge.topology import Layer2Endpoint
 from archipelago.model.filters import UDP
 from archipelago.model.leases import Pool
 from archipelago.model.network import Network
-from archipelago.model.parts import Device, Host, Loopback
+from archipelago.model.parts import Device, End, Host, Loopback
 
 CLIENT_PORT, SERVER_PORT = 68, 67
 """The ports of who asks, and of servers and relays (RFC 2131 4.1)."""
@@ -29,70 +29,14 @@ ASKED = Header(NOBODY, EVERYBODY, UDP, CLIENT_PORT, SERVER_PORT)
 """The header of what a host broadcasts that has no address yet."""
 
 
-class Hearing(StrEnum):
-    """What becomes of a question where it is heard."""
+class KeptLeases(NamedTuple):
+    """What a change leaves standing: who hears what in domains that it does not touch, and where it touches nothing
+    that a lease hangs on, all of them; as long as the same servers offer the same, and the same hosts ask."""
 
-    OFFERS = "offers"
-    """A server answers, as long as a pool has an address for the host."""
-    NO_POOL = "no-pool"
-    """A server has no pool for the subnet that the question comes from."""
-    FILTERED = "filtered"
-    """The filter of the interface that hears it ends it."""
-    NO_SERVER = "no-server"
-    """A relay sends it to an address whose holder leases nothing."""
-    NO_WAY = "no-way"
-    """What a relay sends does not get to the server."""
-    NO_WAY_BACK = "no-way-back"
-    """The server's answer does not get to the relay."""
-    ONE_WAY = "one-way"
-    """The answer is a broadcast that does not get to the host."""
-    STORM = "storm"
-    """A broadcast there never ends."""
-
-
-@dataclass(frozen=True, slots=True)
-class Listener:
-    """Somebody who hears what a host asks, and what becomes of it.
-
-    Args:
-        device: who hears it: a device or a host.
-        interface: where.
-        outcome: what becomes of it.
-        server: who answers; empty where nobody does.
-        relay: whether `device` is a relay, and the question got on as unicast.
-        asked: the address that the relay sent it to.
-        pools: those that fit, in order.
-        never: addresses, as numbers, that the server does not give there: its own and the relay's.
-        ended: where a relayed message ended.
-        refusal: what the filter said that ended the question.
-    """
-
-    device: str
-    interface: str
-    outcome: Hearing
-    server: str = ""
-    relay: bool = False
-    asked: Address | None = None
-    pools: tuple[Pool, ...] = ()
-    never: frozenset[int] = frozenset()
-    ended: Ended | None = None
-    refusal: Refusal | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Lease:
-    """What a host was given: by which server, out of which pool, heard by which listener."""
-
-    address: InterfaceAddress
-    gateway: Address | None
-    server: str
-    pool: Pool
-    heard: Listener
-
-    @property
-    def relay(self) -> str | None:
-        """The relay's interface as DEVICE/INTERFACE; None where the server was in the host's own domain."""
-        return f"{self.heard.device}/{self.heard.interface}" if self.heard.relay else None
+    heard: Mapping[Domain, tuple[Listener, ...]]
+    given: dict[str, Lease | None] | None
+    offered: list[tuple[str, Mapping[str, Pool]]]
+    asking: list[tuple[str, End]]
 
 
 class Leases:
@@ -103,10 +47,16 @@ class Leases:
         devices: its devices.
         domains: its broadcast domains.
         state: what a device, or a host with a written address, decides by.
+        kept: what a change left standing.
     """
 
     def __init__(
-        self, network: Network, devices: Devices, domains: Domains, state: Callable[[str], ForwardingState]
+        self,
+        network: Network,
+        devices: Devices,
+        domains: Domains,
+        state: Callable[[str], ForwardingState],
+        kept: KeptLeases | None = None,
     ) -> None:
         self._network = network
         self._devices = devices
@@ -116,7 +66,31 @@ class Leases:
         self._held: dict[Address, list[Layer2Endpoint]] | None = None
         self._heard: dict[Domain, tuple[Listener, ...]] = {}
         self._given: dict[str, Lease | None] | None = None
+        if kept is not None and kept.offered == self._offered():
+            self._heard = dict(kept.heard)
+            if kept.given is not None and kept.asking == self._asking():
+                self._given = kept.given
         self._serving: dict[Domain, list[str]] | None = None
+
+    def without(self, near: Collection[str], domains: Collection[Domain]) -> KeptLeases:
+        """What still holds once some devices, and those that face them, have changed, and these domains have not."""
+        heard = {
+            domain: listeners
+            for domain, listeners in self._heard.items()
+            if domain in domains and all(one.outlasts(near, domains) for one in listeners)
+        }
+        hosts = self._network.hosts
+        untouched = len(heard) == len(self._heard) and self._given is not None
+        untouched = untouched and not any(hosts[name].at.device in near for name in self._given or ())
+        return KeptLeases(heard, self._given if untouched else None, self._offered(), self._asking())
+
+    def _offered(self) -> list[tuple[str, Mapping[str, Pool]]]:
+        """Who leases what."""
+        return [(name, self.pools_of(name)) for name in self.servers]
+
+    def _asking(self) -> list[tuple[str, End]]:
+        """Who asks, in their order, and where."""
+        return [(host.name, host.at) for host in self._network.hosts.values() if host.dhcp]
 
     def of(self, host: str) -> Lease | None:
         """What a host was given; None where it asks for nothing, or gets nothing."""
@@ -295,7 +269,16 @@ class Leases:
         arrived = server.node.nics[there.interface]
         never = {own.value, *(address.value for address in arrived.addresses if address.version == 4)}
         return Listener(
-            node.name, nic.name, Hearing.OFFERS, there.node, relay=True, asked=asked, pools=able, never=frozenset(never)
+            node.name,
+            nic.name,
+            Hearing.OFFERS,
+            there.node,
+            relay=True,
+            asked=asked,
+            pools=able,
+            never=frozenset(never),
+            passed=frozenset((*there.passed, *back.passed, there.node)),
+            crossed=frozenset((*there.crossed, *back.crossed)),
         )
 
     # Who holds what
@@ -336,45 +319,3 @@ def _relaying(device: Device) -> Iterator[bool]:
     for part in (*device.ports.values(), *device.interfaces.values()):
         if not isinstance(part, Loopback) and part.dhcp_relay:
             yield True
-
-
-def fitting(pools: Mapping[str, Pool], near: Iterable[Address | InterfaceAddress]) -> tuple[Pool, ...]:
-    """The pools, in order, whose subnet holds an address of where a question comes from."""
-    places = list(near)
-    return tuple(pool for pool in pools.values() if any(pool.subnet.holds(address) for address in places))
-
-
-class Shop:
-    """What one server has given: it never gives an address twice, from whatever pool, nor one that is reserved in any
-    of its pools to another host."""
-
-    def __init__(self, pools: Mapping[str, Pool]) -> None:
-        self._taken: set[int] = set()
-        self._reserved = {address.value for pool in pools.values() for address in pool.reservations.values()}
-        self._next: dict[tuple[str, int], int] = {}
-
-    def give(self, pool: Pool, host: str, never: frozenset[int], *, keep: bool = True) -> int | None:
-        """An address for a host, noted as given where it is to be kept; None where the pool is used up."""
-        reserved = pool.reservations.get(host)
-        if reserved is not None and reserved.value not in self._taken and reserved.value not in never:
-            if keep:
-                self._taken.add(reserved.value)
-            return reserved.value
-        for number, given in enumerate(pool.ranges):
-            value = self._lowest((pool.name, number), given.first.value, given.last.value, never)
-            if value is not None:
-                if keep:
-                    self._taken.add(value)
-                return value
-        return None
-
-    def _lowest(self, key: tuple[str, int], first: int, last: int, never: frozenset[int]) -> int | None:
-        """The lowest free address of a range. What is taken once stays so; what is only not given here is passed over
-        each time."""
-        value = self._next.get(key, first)
-        while value <= last and (value in self._taken or value in self._reserved):
-            value += 1
-        self._next[key] = value
-        while value <= last and (value in self._taken or value in self._reserved or value in never):
-            value += 1
-        return value if value <= last else None

@@ -8,8 +8,8 @@ from archipelago.addressing.values import Address
 from archipelago.diagnosis.leased import leased_wrongly
 from archipelago.diagnosis.no_lease import no_lease
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.hearing import Listener
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.leases import Listener
 from archipelago.model.finding import Finding
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.events import Event

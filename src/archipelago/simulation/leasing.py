@@ -10,7 +10,8 @@ from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.devices import Nic
 from archipelago.knowledge.forwarding import ForwardingState
 from archipelago.knowledge.header import FIRST_TTL
-from archipelago.knowledge.leases import EVERYBODY, NOBODY, Leases, Shop, fitting
+from archipelago.knowledge.leases import EVERYBODY, NOBODY, Leases
+from archipelago.knowledge.pools import Shop, fitting
 from archipelago.knowledge.routes import routes_of
 from archipelago.model.leases import Pool
 from archipelago.model.parts import Host, NextHop

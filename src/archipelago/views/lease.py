@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from archipelago.knowledge.leases import Hearing, Listener
+from archipelago.knowledge.hearing import Hearing, Listener
 from archipelago.knowledge.reasons import Reason
 from archipelago.simulation.events import Event, LeaseStep, MessageBroadcast, PacketDropped, PacketForwarded, PacketSent
 from archipelago.simulation.frames import LeaseMessage, Packet

@@ -6,8 +6,8 @@ from collections import Counter
 
 from archipelago.diagnosis.no_lease import no_lease
 from archipelago.diagnosis.places import plugged_vlan
+from archipelago.knowledge.hearing import Lease
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.leases import Lease
 from archipelago.model.leases import duration_text
 from archipelago.views.table import Table, counted, table
 

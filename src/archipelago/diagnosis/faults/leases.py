@@ -9,9 +9,10 @@ from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.places import nic_path
 from archipelago.diagnosis.stop import Direction
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.hearing import Hearing, Lease, Listener
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.leases import ASKED, CLIENT_PORT, SERVER_PORT, Hearing, Lease, Listener
+from archipelago.knowledge.leases import ASKED, CLIENT_PORT, SERVER_PORT
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.leases import AddressRange, Pool
 from archipelago.model.parts import Host, Path

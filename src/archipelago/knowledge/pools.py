@@ -1,0 +1,50 @@
+"""What a server gives out of its pools: which of them fit, and the lowest address that is free."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from archipelago.addressing.values import Address, InterfaceAddress
+from archipelago.model.leases import Pool
+
+
+def fitting(pools: Mapping[str, Pool], near: Iterable[Address | InterfaceAddress]) -> tuple[Pool, ...]:
+    """The pools, in order, whose subnet holds an address of where a question comes from."""
+    places = list(near)
+    return tuple(pool for pool in pools.values() if any(pool.subnet.holds(address) for address in places))
+
+
+class Shop:
+    """What one server has given: it never gives an address twice, from whatever pool, nor one that is reserved in any
+    of its pools to another host."""
+
+    def __init__(self, pools: Mapping[str, Pool]) -> None:
+        self._taken: set[int] = set()
+        self._reserved = {address.value for pool in pools.values() for address in pool.reservations.values()}
+        self._next: dict[tuple[str, int], int] = {}
+
+    def give(self, pool: Pool, host: str, never: frozenset[int], *, keep: bool = True) -> int | None:
+        """An address for a host, noted as given where it is to be kept; None where the pool is used up."""
+        reserved = pool.reservations.get(host)
+        if reserved is not None and reserved.value not in self._taken and reserved.value not in never:
+            if keep:
+                self._taken.add(reserved.value)
+            return reserved.value
+        for number, given in enumerate(pool.ranges):
+            value = self._lowest((pool.name, number), given.first.value, given.last.value, never)
+            if value is not None:
+                if keep:
+                    self._taken.add(value)
+                return value
+        return None
+
+    def _lowest(self, key: tuple[str, int], first: int, last: int, never: frozenset[int]) -> int | None:
+        """The lowest free address of a range. What is taken once stays so; what is only not given here is passed over
+        each time."""
+        value = self._next.get(key, first)
+        while value <= last and (value in self._taken or value in self._reserved):
+            value += 1
+        self._next[key] = value
+        while value <= last and (value in self._taken or value in self._reserved or value in never):
+            value += 1
+        return value if value <= last else None
