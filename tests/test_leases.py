@@ -199,6 +199,17 @@ def test_a_filter_that_lets_the_first_lease_pass_and_not_the_renewal():
     assert wrong(archipelago.mend(text).text) == []
 
 
+def test_two_servers_of_one_vlan_are_to_agree():
+    relayed = SOUND.replace("address: 10.44.3.1/24", "address: 10.44.3.1/24, dhcp-relay: 10.44.1.5")
+    pool = "guests: {subnet: 10.44.3.0/24, range: 10.44.3.115-10.44.3.130, gateway: 10.44.3.2}"
+    text = relayed.replace("      yard: {subnet", f"      {pool}\n      yard: {{subnet")
+    assert {slug for slug, _, _ in wrong(text)} == {"servers-differ", "servers-overlap"}
+    mended = archipelago.mend(text)
+    assert wrong(mended.text) == []
+    given_ = mended.network.hosts["office"].dhcp_pools["guests"]
+    assert str(given_.gateway) == "10.44.3.1" and [str(part) for part in given_.ranges] == ["10.44.3.121-10.44.3.130"]
+
+
 REFUSED = [
     (
         "  hall:\n    kind: switch\n",

@@ -276,8 +276,18 @@ def servers_differ(
     """Two servers give the hosts of one VLAN different answers."""
     path = pool_path(index, *other)
     says = f"{one[0]} and {other[0]} both answer {where}, with {what}"
-    mend = f"make pool {one[1].name} of {one[0]} and pool {other[1].name} of {other[0]} agree, or keep one"
-    return finding("servers-differ", at=other[0], path=path, says=says, mend=mend)
+    first, second = one[1], other[1]
+    edits: list[Edit] = []
+    if first.gateway != second.gateway:
+        edits.append(Edit((*path, "gateway"), str(first.gateway) if first.gateway is not None else REMOVE))
+    if first.dns_server != second.dns_server:
+        edits.append(Edit((*path, "dns-server"), _texts(first.dns_server) if first.dns_server else REMOVE))
+    both = f"pool {second.name} of {other[0]}", f"pool {first.name} of {one[0]}"
+    if first.subnet != second.subnet:
+        mend = f"make {both[0]} and {both[1]} agree, or keep one"
+        return finding("servers-differ", at=other[0], path=path, says=says, mend=mend)
+    mend = f"let {both[0]} give what {both[1]} gives, which hosts take first"
+    return finding("servers-differ", at=other[0], path=path, says=says, mend=mend, edits=tuple(edits))
 
 
 def servers_overlap(index: NetworkIndex, where: str, one: tuple[str, Pool], other: tuple[str, Pool]) -> Finding:
