@@ -6,25 +6,13 @@ from collections.abc import Iterator
 
 from archipelago.audit.registry import rule
 from archipelago.diagnosis.faults import leases as faults
-from archipelago.diagnosis.leased import leased_elsewhere, pool_fault, renewal, written_in
+from archipelago.diagnosis.leased import asking, leased_elsewhere, pool_fault, renewal, written_in
 from archipelago.diagnosis.no_lease import no_lease, relayed_stop
 from archipelago.diagnosis.servers import of_servers
-from archipelago.knowledge.domains import Domain
 from archipelago.knowledge.hearing import Hearing, Listener
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.finding import Finding
 from archipelago.model.leases import Pool
-
-
-def asking(index: NetworkIndex) -> dict[Domain, list[str]]:
-    """The hosts that ask for leases and have carrier, by their broadcast domain."""
-    found: dict[Domain, list[str]] = {}
-    for name in index.knowledge.leases.given if index.knowledge.any_learning else ():
-        domain = index.domains.of((name, HOST_PORT))
-        if domain is not None:
-            found.setdefault(domain, []).append(name)
-    return found
 
 
 @rule

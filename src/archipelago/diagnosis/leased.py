@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator
 
 from archipelago.addressing.values import Address, Prefix
@@ -10,6 +11,7 @@ from archipelago.diagnosis.places import host_attachment, port_path
 from archipelago.diagnosis.servers import of_servers
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.delivery import Carrier, Ended
+from archipelago.knowledge.domains import Domain
 from archipelago.knowledge.header import Header
 from archipelago.knowledge.hearing import Lease
 from archipelago.knowledge.held import Held
@@ -173,29 +175,52 @@ def given_twice(index: NetworkIndex, lease: Lease) -> Finding | None:
 def written_in(index: NetworkIndex, server: str, pool: Pool) -> list[tuple[Address, str]]:
     """The addresses in a pool's ranges that are written somewhere, but for those that its server never gives, and who
     has them."""
-    never = _never(index, server, pool)
+    values, names = index.once(_written)
+    never = index.once(_never).get((server, pool.name), set()) | _own(index, server)
+    kept = {address.value for address in pool.reservations.values()}
+    found: dict[int, str] = {}
+    for part in pool.ranges:
+        for at in range(bisect_left(values, part.first.value), bisect_right(values, part.last.value)):
+            if values[at] not in never and values[at] not in kept:
+                found.setdefault(values[at], names[at])
+    return [(Address(4, value), name) for value, name in sorted(found.items())]
+
+
+def _written(index: NetworkIndex) -> tuple[list[int], list[str]]:
+    """Every IPv4 address that is written, as a number, in order, and who has it; what is leased is not among them."""
     leased = index.knowledge.leases.given
-    found: dict[Address, str] = {}
-    for name, _, own in index.written_addresses:
-        if own.version != 4 or own.value in never or not any(part.holds(own.address) for part in pool.ranges):
-            continue
-        lease = leased.get(name)
-        if lease is None or lease.address.value != own.value:
-            found.setdefault(own.address, name)
-    kept = set(pool.reservations.values())
-    return sorted((address, name) for address, name in found.items() if address not in kept)
+    own = (
+        (address.value, name)
+        for name, _, address in index.written_addresses
+        if address.version == 4 and leased.get(name) is None
+    )
+    places = sorted(own)
+    return [value for value, _ in places], [name for _, name in places]
 
 
-def _never(index: NetworkIndex, server: str, pool: Pool) -> set[int]:
-    """What a server never gives out of a pool: its own addresses in the subnet, and those of relays that ask it."""
-    leases = index.knowledge.leases
-    node = index.knowledge.nodes[server]
-    never = {own.value for nic in node.nics.values() for own in nic.addresses if own.version == 4}
-    for name in leases.given:
-        for listener in leases.listeners(name):
-            if listener.server == server and pool in listener.pools:
-                never |= listener.never
-    return never
+def asking(index: NetworkIndex) -> dict[Domain, list[str]]:
+    """The hosts that ask for leases and have carrier, by their broadcast domain."""
+    found: dict[Domain, list[str]] = {}
+    for name in index.knowledge.leases.given if index.knowledge.any_learning else ():
+        domain = index.domains.of((name, HOST_PORT))
+        if domain is not None:
+            found.setdefault(domain, []).append(name)
+    return found
+
+
+def _own(index: NetworkIndex, server: str) -> set[int]:
+    nics = index.knowledge.nodes[server].nics.values()
+    return {own.value for nic in nics for own in nic.addresses if own.version == 4}
+
+
+def _never(index: NetworkIndex) -> dict[tuple[str, str], set[int]]:
+    """What servers never give out of each pool where they are asked: their own addresses there, and those of relays."""
+    found: dict[tuple[str, str], set[int]] = {}
+    for names in index.once(asking).values():
+        for listener in index.knowledge.leases.listeners(names[0]):
+            for pool in listener.pools:
+                found.setdefault((listener.server, pool.name), set()).update(listener.never)
+    return found
 
 
 def renewal(index: NetworkIndex, name: str) -> Finding | None:
