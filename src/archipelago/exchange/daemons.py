@@ -20,7 +20,8 @@ case "$1" in bound|renew) ;; *) exit 0 ;; esac
 ip -4 addr flush dev "$interface"
 ip addr add "$ip/$mask" dev "$interface"
 set -- $router
-[ -z "${1:-}" ] || [ "$1" = "$ip" ] || ip route replace default via "$1" dev "$interface" 2>/dev/null || :
+[ "${1:-}" != "$ip" ] || set --   # a gateway that is its own address is none
+[ -z "${1:-}" ] || ip route replace default via "$1" dev "$interface" 2>/dev/null || :
 echo "$WHO $ip/$mask ${1:-none} $serverid" >>"$GIVEN"
 """
 
