@@ -385,3 +385,19 @@ def test_the_exchange_is_told_message_by_message(command, tmp_path):
     assert "the answer does not get back to the relay: ended at landing, no route" in done.stdout
     assert command("reach", file, "desk", "--lease").returncode == 2
     assert command("reach", file, "barrier", "crane", "--lease").returncode == 2
+
+
+def test_a_gateway_that_nobody_holds_is_told_where_no_router_is_either():
+    text = """format: archipelago-network/1
+vlans: {crew: 20}
+devices: {hall: {kind: switch, ports: {"p{1..3}": {access: crew}}}}
+hosts:
+  office:
+    at: hall/p1
+    address: 10.44.2.5/24
+    dhcp-pools: {crew: {subnet: 10.44.2.0/24, range: 10.44.2.100-10.44.2.110, gateway: 10.44.2.1}}
+  purser: {at: hall/p2, address: dhcp}
+"""
+    found = archipelago.lease(read_network(text), "purser")
+    assert found.leased and found.finding.slug == "pool-gateway-wrong" and "nobody holds" in found.finding.says
+    assert "pool-gateway-wrong" in {finding.slug for finding in archipelago.audit(read_network(text))}

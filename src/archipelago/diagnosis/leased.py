@@ -139,26 +139,6 @@ def _gateway_fault(index: NetworkIndex, name: str, lease: Lease) -> Finding | No
     else:
         first = holders[0].node
         why = f"which is {first.name}'s, in another VLAN" if first.can_route else f"which is {first.name}'s, no router"
-    return faults.pool_gateway(index, name, lease, home, why) if home is not None else None
-    holders = index.holders(gateway)
-    if any(_serves(index, own, held) for held in holders):
-        return None
-    if not lease.pool.subnet.holds(gateway):
-        why = f"which lies outside {lease.pool.subnet}"
-    elif not holders:
-        why = "which nobody holds"
-    elif any(held.node.can_route and index.domains.together(own, held.endpoint) for held in holders):
-        return None  # it is the gateway, and does not route: that is its own mistake
-    elif any(held.node.can_route and not held.nic.up and home is not None and held.nic is home.nic for held in holders):
-        return None  # it is down: that is its own mistake
-    else:
-        first = holders[0]
-        routes = "in another VLAN" if first.node.can_route else "which does not route"
-        why = (
-            f"which is {first.node.name}'s, {routes}"
-            if first.node.can_route
-            else f"which is {first.node.name}, {routes}"
-        )
     return faults.pool_gateway(index, name, lease, home, why)
 
 
