@@ -76,7 +76,7 @@ def _pool(draft: Draft, network: Network, vlan: str, subnet: Allotment) -> Pool 
         return None
     asking = [host.name for host in draft.brief.hosts.values() if host.dhcp and draft.name_of(host.vlan) == vlan]
     whole = before[0].ranges if before else (_foreseen(draft, vlan, subnet, held),)
-    ranges = tuple(free for part in whole for free in _free(part, held))
+    ranges = tuple(free for part in whole for free in part.without(Address(4, value) for value in held))
     kept = {
         host: address
         for pool in old
@@ -127,17 +127,6 @@ def _spoken_of(brief: Brief) -> set[str]:
     """The ends that the policy names."""
     rules = brief.policy.rules if brief.policy is not None else ()
     return {end for rule in rules for end in (*rule.source, *rule.target)}
-
-
-def _free(whole: AddressRange, held: set[int]) -> Iterator[AddressRange]:
-    """What is left of a range without the addresses that somebody has."""
-    first, last = whole.first.value, whole.last.value
-    for value in sorted(value for value in held if first <= value <= last):
-        if value > first:
-            yield AddressRange(Address(4, first), Address(4, value - 1))
-        first = value + 1
-    if first <= last:
-        yield AddressRange(Address(4, first), Address(4, last))
 
 
 def _name_servers(brief: Brief, network: Network) -> Iterator[Address]:

@@ -10,7 +10,7 @@ from shlex import quote
 from archipelago.addressing.values import Address
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import HOST_PORT
-from archipelago.model.leases import AddressRange, Pool
+from archipelago.model.leases import Pool
 
 NEEDS = "dnsmasq, udhcpc (busybox) and python3"
 _CLIENT = """\
@@ -95,7 +95,7 @@ def _server(knowledge: Knowledge, server: str, number: int) -> Iterator[str]:
 
 def _pool(pool: Pool, tag: str, kept: set[Address]) -> Iterator[str]:
     mask = IPv4Network((pool.subnet.value, pool.subnet.length)).netmask
-    parts = [part for whole in pool.ranges for part in _cut(whole, kept)]
+    parts = [part for whole in pool.ranges for part in whole.without(kept)]
     for part in parts:
         yield f"dhcp-range=set:{tag},{part.first},{part.last},{mask},{max(pool.lease_time // 1000, 120)}"
     if pool.reservations or not parts:
@@ -104,16 +104,6 @@ def _pool(pool: Pool, tag: str, kept: set[Address]) -> Iterator[str]:
     yield f"dhcp-option=tag:{tag},3{f',{pool.gateway}' if pool.gateway is not None else ''}"
     if pool.dns_server:
         yield f"dhcp-option=tag:{tag},6,{','.join(map(str, pool.dns_server))}"
-
-
-def _cut(whole: AddressRange, kept: set[Address]) -> Iterator[AddressRange]:
-    first = whole.first.value
-    for address in sorted(address for address in kept if whole.holds(address)):
-        if address.value > first:
-            yield AddressRange(Address(4, first), Address(4, address.value - 1))
-        first = address.value + 1
-    if first <= whole.last.value:
-        yield AddressRange(Address(4, first), whole.last)
 
 
 def _relays(knowledge: Knowledge, names: Callable[[str, str], str]) -> Iterator[tuple[str, list[str]]]:

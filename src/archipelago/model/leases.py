@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -26,6 +26,18 @@ class AddressRange(NamedTuple):
 
     def __str__(self) -> str:
         return str(self.first) if self.first == self.last else f"{self.first}-{self.last}"
+
+    def without(self, addresses: Iterable[Address]) -> list[AddressRange]:
+        """What is left of the range without some addresses: its parts, the lowest first."""
+        parts: list[AddressRange] = []
+        first = self.first.value
+        for address in sorted(set(filter(self.holds, addresses))):
+            if address.value > first:
+                parts.append(AddressRange(Address(4, first), Address(4, address.value - 1)))
+            first = address.value + 1
+        if first <= self.last.value:
+            parts.append(AddressRange(Address(4, first), self.last))
+        return parts
 
     def holds(self, address: Address) -> bool:
         """Whether an address is one of them."""

@@ -241,25 +241,12 @@ def pool_over(index: NetworkIndex, server: str, pool: Pool, taken: Sequence[tupl
     named = ", ".join(f"{address} of {who}" for address, who in taken[:3])
     more = f" and {len(taken) - 3:,} more" if len(taken) > 3 else ""
     says = f"the range of pool {pool.name} of {server} holds {named}{more}"
-    ranges = [part for whole in pool.ranges for part in _without(whole, addresses)]
+    ranges = [part for whole in pool.ranges for part in whole.without(addresses)]
     edits = (Edit((*path, "range"), _texts(ranges)),) if ranges else (Edit((*path, "range"), REMOVE),)
     mend = f"give it the range {', '.join(map(str, ranges)) or 'that nobody has addresses of'}"
     return finding(
         "pool-over-address", at=server, path=path, says=says, mend=mend, edits=edits, address=str(addresses[0])
     )
-
-
-def _without(whole: AddressRange, addresses: Sequence[Address]) -> list[AddressRange]:
-    """A range without some of its addresses."""
-    parts: list[AddressRange] = []
-    first = whole.first.value
-    for address in sorted(address for address in addresses if whole.holds(address)):
-        if address.value > first:
-            parts.append(AddressRange(Address(4, first), Address(4, address.value - 1)))
-        first = address.value + 1
-    if first <= whole.last.value:
-        parts.append(AddressRange(Address(4, first), whole.last))
-    return parts
 
 
 def reservation_over(index: NetworkIndex, server: str, pool: Pool, host: str, address: Address, holder: str) -> Finding:
@@ -301,7 +288,7 @@ def servers_overlap(index: NetworkIndex, where: str, one: tuple[str, Pool], othe
     )
     says = f"{one[0]} and {other[0]} both answer {where}, and both can give {shared}"
     addresses = [Address(4, value) for part in one[1].ranges for value in _shared(part, other[1])]
-    ranges = [part for whole in other[1].ranges for part in _without(whole, addresses)]
+    ranges = [part for whole in other[1].ranges for part in whole.without(addresses)]
     edits = (Edit((*path, "range"), _texts(ranges)),) if ranges else ()
     told = ", ".join(map(str, ranges))
     mend = f"give pool {other[1].name} of {other[0]} the range {told}" if ranges else f"split {shared} between the two"
