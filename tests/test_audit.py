@@ -114,6 +114,8 @@ CATALOGUE = {
         at(D + "core ports p7", {"trunk": ["cameras"], "untagged": "none"}),
         at(D + "shed ports p7", {"trunk": ["cameras"], "untagged": "none"}),
         at("cables +", "core/p7 ~ shed/p7"),
+        at(D + "core spanning-tree", "off"),
+        at(D + "shed spanning-tree", "off"),
     ],
     "duplicate-address": [at("hosts desk address", "10.44.0.2/24")],
     "address-missing": [at("hosts desk address", REMOVE), at("hosts desk gateway", REMOVE)],

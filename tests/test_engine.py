@@ -271,7 +271,7 @@ def test_a_loop_takes_its_domain_with_it_and_nothing_else():
     text = BUNDLE.replace("interfaces: {up: {members: [m1, m2], access: crew}}", "unresolved: hold").replace(
         "p1: {access: crew}}", "p1: {access: crew}, m1: {access: crew}, m2: {access: crew}, s1: {}, s2: {}}"
     )
-    text = text.replace(
+    text = text.replace("kind: switch", "kind: switch\n    spanning-tree: off").replace(
         "cables:", "  c: {at: q1/s1, address: 10.2.0.1/24}\n  d: {at: q1/s2, address: 10.2.0.2/24}\ncables:"
     )
     reached, causes = agreed(network(text))

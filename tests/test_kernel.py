@@ -140,7 +140,7 @@ def test_a_network_that_would_storm_is_not_built(command, tmp_path):
     file = tmp_path / "ring.yaml"
     file.write_text(
         "format: archipelago-network/1\n"
-        "devices: {a: {kind: switch}, b: {kind: switch}}\n"
+        "devices: {a: {kind: switch, spanning-tree: off}, b: {kind: switch, spanning-tree: off}}\n"
         "hosts: {h: {at: a/p1, address: 10.44.0.2/24}, k: {at: b/p1, address: 10.44.0.3/24}}\n"
         "cables: [a/p8 ~ b/p8, a/p9 ~ b/p9]\n"
     )

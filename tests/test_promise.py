@@ -187,8 +187,8 @@ LOOP = """
 format: archipelago-network/1
 vlans: {crew: 120}
 devices:
-  quay: {kind: switch, ports: {p1: {trunk: [crew]}, p2: {trunk: [crew]}, p3: {access: crew}}}
-  slip: {kind: switch, ports: {p1: {trunk: [crew]}, p2: {trunk: [crew]}, p3: {access: crew}}}
+  quay: {kind: switch, spanning-tree: off, ports: {p1: {trunk: [crew]}, p2: {trunk: [crew]}, p3: {access: crew}}}
+  slip: {kind: switch, spanning-tree: off, ports: {p1: {trunk: [crew]}, p2: {trunk: [crew]}, p3: {access: crew}}}
 hosts: {winch: {at: quay/p3, address: 10.44.0.2/24}, gull: {at: slip/p3, address: 10.44.0.3/24}}
 cables: [quay/p1 ~ slip/p1, quay/p2 ~ slip/p2]
 """

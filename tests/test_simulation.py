@@ -154,8 +154,8 @@ def test_an_answer_from_the_near_side_only():
 
 
 def test_a_switching_loop_is_told_and_ends():
-    ports = "{p1: {access: crew}, p7: {trunk: all}, p8: {trunk: all}}"
-    switches = "\n".join(f"  {name}: {{kind: switch, ports: {ports}}}" for name in ("one", "two", "three"))
+    own = "kind: switch, spanning-tree: off, ports: {p1: {access: crew}, p7: {trunk: all}, p8: {trunk: all}}"
+    switches = "\n".join(f"  {name}: {{{own}}}" for name in ("one", "two", "three"))
     made = network(
         switches,
         "  mess: {at: one/p1, address: 10.44.1.2/24}\n  bosun: {at: two/p1, address: 10.44.1.3/24}",

@@ -31,6 +31,7 @@ def view(
     gateways: bool = False,
     policy: bool = False,
     leases: bool = False,
+    redundancy: bool = False,
     after: tuple[str, str] | None = None,
 ) -> View:
     """What devices know: interfaces, VLANs, trunks, routes; two of them side by side; how a host sends.
@@ -44,6 +45,7 @@ def view(
         gateways: instead, all gateways and all static routes.
         policy: instead, what hosts of each VLAN may begin, and with whom.
         leases: instead, what hosts are leased, by whom, and who gets nothing and why.
+        redundancy: instead, the spanning tree and its blocked ports, and who is active in shared gateways, and why.
         after: two ends; probe from one to the other first, then show the ARP and MAC tables too.
 
     Returns:
@@ -71,6 +73,7 @@ def view(
         gateways=gateways,
         policy=policy,
         leases=leases,
+        redundancy=redundancy,
         simulated=simulated,
     )
     return look(a_network(network), wanted)
@@ -95,6 +98,31 @@ def leases(network: Network) -> dict[str, dict[str, str | None] | None]:
     """
     from archipelago.knowledge.index import index_network
     from archipelago.views.leases import values
+
+    return values(index_network(a_network(network)))
+
+
+def redundancy(network: Network) -> dict[str, object]:
+    """What the spanning tree blocks (IEEE 802.1Q-2022, clause 13) and who is active in shared gateways (RFC 9568), in
+    the steady state.
+
+    Args:
+        network: the network.
+
+    Returns:
+        `root`, of each device that takes part in the tree its root; `blocked`, ports and aggregates as `DEVICE/PORT`;
+        `active`, for each virtual router in each broadcast domain with a member that is up its `vrid`, `family`,
+        `members` and the `active` one (`DEVICE/INTERFACE`; None where all hear a better one that does not hear them).
+
+    Raises:
+        TypeError: this is no network, such as a path.
+
+    Example:
+        >>> archipelago.redundancy(archipelago.Network())
+        {'root': {}, 'blocked': [], 'active': []}
+    """
+    from archipelago.knowledge.index import index_network
+    from archipelago.views.redundancy import values
 
     return values(index_network(a_network(network)))
 

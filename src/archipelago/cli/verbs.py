@@ -135,6 +135,9 @@ def view(words: Namespace) -> int:
     if words.leases and words.as_json:
         out.say_json(archipelago.leases(network))
         return 0
+    if words.redundancy and words.as_json:
+        out.say_json(archipelago.redundancy(network))
+        return 0
     result = archipelago.view(
         network,
         words.devices,
@@ -144,6 +147,7 @@ def view(words: Namespace) -> int:
         gateways=words.gateways,
         policy=words.policy,
         leases=words.leases,
+        redundancy=words.redundancy,
         after=two_ends(words.after) if words.after else None,
     )
     if words.as_json:

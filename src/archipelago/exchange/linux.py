@@ -16,6 +16,7 @@ from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.exchange.daemons import DOWN, NEEDS, leasing
 from archipelago.exchange.filters import COMMANDS, Place, chains
 from archipelago.exchange.shell import ENDING, SETTINGS
+from archipelago.exchange.tree import KernelTree
 from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import holder_of
 from archipelago.knowledge.known import Knowledge, know
@@ -47,7 +48,8 @@ def script(network: Network, tag: str | None = None) -> str:
     knowledge = know(network)
     tag = tag or namespace_tag(network)
     heard = frozenset(hop.address for host in knowledge.network.hosts.values() if host.auto for hop in host.gateway)
-    spaces = {name: _Space(knowledge, node, heard) for name, node in knowledge.nodes.items()}
+    tree = KernelTree(knowledge.devices.tree)
+    spaces = {name: _Space(knowledge, node, heard, tree) for name, node in knowledge.nodes.items()}
     comment = re.sub(r"[^ -~]", "?", network.title)
     lines = [
         "#!/bin/sh",
@@ -153,8 +155,9 @@ def _cables(knowledge: Knowledge, spaces: dict[str, _Space], tag: str) -> Iterat
 class _Space:
     """The lines that set up one device's or host's namespace."""
 
-    def __init__(self, knowledge: Knowledge, node: Node, heard: frozenset[Address]) -> None:
+    def __init__(self, knowledge: Knowledge, node: Node, heard: frozenset[Address], tree: KernelTree) -> None:
         self.node = node
+        self.tree = tree
         self.state = knowledge.state(node.name)
         self.heard = heard  # the gateways that hosts took from what routers advertise
         self.leases = isinstance(node.written, Host) and node.written.dhcp
@@ -184,11 +187,12 @@ class _Space:
         yield "link set dev lo up"
         switching = node.kind in ("switch", "l3switch")
         if switching:
-            options = "vlan_filtering 1 vlan_default_pvid 0 mcast_snooping 0 stp_state 0"
-            yield f"link add name {BRIDGE} type bridge {options}"
-            yield f"link set dev {BRIDGE} address {_mac(node.name)}"
+            options = "vlan_filtering 1 vlan_default_pvid 0 mcast_snooping 0"
+            yield f"link add name {BRIDGE} type bridge {options} {self.tree.bridge(node.name)}"
+            yield f"link set dev {BRIDGE} address {_mac(node.mac)}"
         yield from (f"link set dev {other} arp off up" for other in self.beyond.values())
-        for attachment in node.attachments.values():
+        bundles_last = sorted(node.attachments.values(), key=lambda one: isinstance(one.written, Aggregate))
+        for attachment in bundles_last:  # the kernel numbers ports as they join, which can decide what is blocked
             yield from self._attached(attachment)
         if switching and not node.off:
             yield f"link set dev {BRIDGE} up"
@@ -224,6 +228,7 @@ class _Space:
             return
         if attachment.switched:
             yield f"link set dev {name} master {BRIDGE}"
+            yield from self.tree.port(self.node.name, attachment.name, name)
         on = not self.node.off and not written.off
         if on:
             yield f"link set dev {name} up"
@@ -340,7 +345,6 @@ def _exists(link: Link) -> bool:
     return link.peer is not None and not (link.cable is not None and link.cable.off)
 
 
-def _mac(name: str) -> str:
-    """A station address for a bridge of its own, so that it does not change with its ports."""
-    digest = hashlib.sha256(name.encode()).digest()
-    return "02:a7:" + ":".join(f"{byte:02x}" for byte in digest[:4])
+def _mac(number: int) -> str:
+    """A MAC address as the kernel takes it."""
+    return ":".join(f"{number >> shift & 0xFF:02x}" for shift in range(40, -1, -8))

@@ -78,6 +78,8 @@ def rehearse(
     if loop is not None:
         cables = ", ".join(str(cable) for cable in loop.cables)
         raise QueryError(f"this network would storm in a kernel: switching runs in a circle over {cables}")
+    if index.knowledge.devices.tree.blocked or index.knowledge.elected.any:
+        raise QueryError("networks with blocked ports or shared gateways are not rehearsed in a kernel yet")
     pairs = _pairs(network, sources, targets)
     where = kernel_here()
     ours: dict[Pair, ReachResult] = {}

@@ -20,7 +20,20 @@ from archipelago.model.key import Value
 from archipelago.model.leases import duration_text, parse_address_range, parse_duration
 from archipelago.model.parts import DEFAULT_VLAN, SPEED_UNITS, End, NextHop, speed_text
 from archipelago.model.problems import Names, listed
-from archipelago.model.values import DOMAIN, FASTEST, MACS, METRICS, MOST_HOSTS, NAME, VLAN_IDS
+from archipelago.model.values import (
+    BRIDGE_PRIORITIES,
+    DECREMENTS,
+    DOMAIN,
+    FASTEST,
+    MACS,
+    METRICS,
+    MOST_HOSTS,
+    NAME,
+    PATH_COSTS,
+    PRIORITIES,
+    VLAN_IDS,
+    VRIDS,
+)
 
 AUTO = "auto"
 """In place of an address: take it from what routers advertise."""
@@ -109,7 +122,8 @@ def _whole(accepted: range, what: str) -> Callable[[Any, Context], int]:
             if number in accepted:
                 return number
         least, most = accepted[0], accepted[-1]
-        raise Wrong(f"{shown(value)} is not {what}; a whole number from {least} to {most} is expected")
+        step = f" in steps of {accepted.step}" if accepted.step > 1 else ""
+        raise Wrong(f"{shown(value)} is not {what}; a whole number from {least} to {most}{step} is expected")
 
     return convert
 
@@ -287,6 +301,16 @@ def _duration(value: Any, context: Context) -> int:
         raise Wrong(str(error)) from None
 
 
+def _on_off(value: Any, context: Context) -> bool:
+    """`on` or `off`; JSON's and YAML's own words for them too."""
+    if value in ("on", "off"):
+        return bool(value == "on")
+    try:
+        return _flag(value, context)
+    except Wrong:
+        raise Wrong(f"{shown(value)} is neither on nor off") from None
+
+
 _INTERFACE_ADDRESS = _addressed(parse_interface_address)
 READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.TEXT: text,
@@ -330,6 +354,12 @@ READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.ADDRESSES: _addressed(_addresses),
     Value.ROUTES_BACK: _addressed(parse_prefix),
     Value.ANY_OR_NONE: _choice("any", "none"),
+    Value.ON_OFF: _on_off,
+    Value.BRIDGE_PRIORITY: _whole(BRIDGE_PRIORITIES, "a bridge priority"),
+    Value.PATH_COST: _whole(PATH_COSTS, "a path cost"),
+    Value.VRID: _whole(VRIDS, "a VRID"),
+    Value.PRIORITY: _whole(PRIORITIES, "a priority"),
+    Value.DECREMENT: _whole(DECREMENTS, "a decrement"),
 }
 """How the text of each kind of value is read; each raises Wrong."""
 
@@ -354,6 +384,8 @@ _WRITTEN: Mapping[Value, Callable[[Any], str]] = {
 
 def written(kind: Value, value: Any, context: Context) -> str:
     """A value as its document writes it."""
+    if kind is Value.ON_OFF:
+        return "on" if value else "off"
     if isinstance(value, bool):
         return "true" if value else "false"
     if kind in (Value.VLAN, Value.UNTAGGED, Value.TRUNK) and isinstance(value, int):

@@ -30,6 +30,7 @@ from archipelago.model.parts import (
 )
 from archipelago.model.policy import Policy, PolicyRule
 from archipelago.model.rules import network_problems
+from archipelago.model.virtual import Track, VirtualRouter
 from archipelago.progress import steps
 
 FORMAT = "archipelago-network/1"
@@ -145,7 +146,7 @@ def _pools(sections: Mapping[str, Any]) -> dict[str, Pool]:
 def _device(name: str, fields: Fields) -> Device:
     routing = fields["routing"]
     parts = {
-        "ports": {label: Port(name=label, **section[1]) for label, section in fields["ports"].items()},
+        "ports": {label: _port(label, section[1]) for label, section in fields["ports"].items()},
         "interfaces": {label: _interface(label, *section) for label, section in fields["interfaces"].items()},
         "routes": tuple(Route(**field) for _, field in fields["routes"]),
         "dhcp_pools": _pools(fields["dhcp_pools"]),
@@ -160,7 +161,22 @@ def _filter(name: str, fields: Fields) -> Filter:
     return Filter(name=name, **{**fields, "rules": rules})
 
 
+def _port(name: str, fields: Fields) -> Port:
+    return Port(name=name, **(_shared(fields) if fields["virtual"] else fields))
+
+
+def _shared(fields: Fields) -> Fields:
+    """An interface's fields with its virtual routers made of their own."""
+    virtual = [
+        VirtualRouter(**{**own, "track": tuple(Track(**track) for _, track in own["track"])})
+        for _, own in fields["virtual"]
+    ]
+    return {**fields, "virtual": tuple(virtual)}
+
+
 def _interface(name: str, holder: Holder, fields: Fields) -> Interface:
     kept = {field: value for field, value in fields.items() if field != "loopback"}
+    if kept.get("virtual"):
+        kept = _shared(kept)
     made: Interface = _INTERFACES[holder](name=name, **kept)
     return made

@@ -6,7 +6,7 @@ from typing import Any
 
 from archipelago.files.brief import FORMAT as BRIEF_FORMAT
 from archipelago.files.network import FORMAT as NETWORK_FORMAT
-from archipelago.model.key import Holder, Key, Value
+from archipelago.model.key import ALONE, Holder, Key, Value
 from archipelago.model.keys import keys_of, telling_key
 
 Schema = dict[str, Any]
@@ -54,6 +54,12 @@ _VALUES: dict[Value, Schema] = {
     Value.SUBNETS: {"enum": ["by-size", "by-vlan-id"]},
     Value.SUBINTERFACE: {"enum": ["by-vlan-id", "counted"]},
     Value.TRANSIT: {"enum": ["/30", "/31"]},
+    Value.ON_OFF: {"enum": [True, False, "on", "off", "true", "false", "yes", "no"]},
+    Value.BRIDGE_PRIORITY: {**_WHOLE, "minimum": 0, "maximum": 61440},
+    Value.PATH_COST: {**_WHOLE, "minimum": 1, "maximum": 200_000_000},
+    Value.VRID: {**_WHOLE, "minimum": 1, "maximum": 255},
+    Value.PRIORITY: {**_WHOLE, "minimum": 1, "maximum": 254},
+    Value.DECREMENT: {**_WHOLE, "minimum": 1, "maximum": 254},
 }
 
 
@@ -103,6 +109,8 @@ def _value(key: Key) -> Schema:
         return {"type": ["object", "null"], "additionalProperties": schema}
     if key.value is Value.LIST:
         schema = _any_of(key)
+        if key.holds[0] in ALONE:
+            return {"anyOf": [schema, {"type": ["array", "null"], "items": schema}]}
         if key.holds == (Holder.CABLE,):
             schema = {"anyOf": [schema, _VALUES[Value.ENDS]]}
         return {"type": ["array", "null"], "items": schema}

@@ -13,7 +13,7 @@ from typing import Any
 from archipelago.errors import DocumentError, ModelProblem, Problem
 from archipelago.files.codecs import READ, Context, Wrong, name, shown, trunk_vlans
 from archipelago.files.tree import Tree
-from archipelago.model.key import Holder, Key, Value
+from archipelago.model.key import ALONE, Holder, Key, Value
 from archipelago.model.keys import keys_of, telling_key
 from archipelago.model.parts import Path
 from archipelago.model.problems import MOST_MEANT, Names, listed
@@ -237,7 +237,7 @@ class Reader:
     def listed(self, key: Key, value: Any, path: Path) -> list[tuple[int, Fields]]:
         """A list of sections, each with its place; a cable alone stands for its ends."""
         value = [] if value is None else value
-        alone = key.holds == (Holder.OUTSIDE_PORT,) and isinstance(value, dict)
+        alone = key.holds[0] in ALONE and isinstance(value, dict)
         if not isinstance(value, list) and not alone:
             self.add(path, f"{shown(value)} stands where a list is expected")
             return []

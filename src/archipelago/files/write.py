@@ -27,6 +27,8 @@ SCALAR_ALONE = {
     Value.PARTY,
 }
 """A list of one of these is written without its brackets."""
+_WRITTEN_ALONE = (Holder.VIRTUAL_ROUTER, Holder.TRACK)
+"""A list of one of these sections is, too."""
 
 
 def document_of(network: Network) -> Document:
@@ -66,6 +68,8 @@ def _part(holder: Holder, part: object, context: Context) -> Document:
 def _value(key: Key, value: Any, context: Context) -> Any:
     if key.value is Value.NAMED:
         return {name: _inner(key, part, context) for name, part in value.items()}
+    if key.value is Value.LIST and len(value) == 1 and key.holds[0] in _WRITTEN_ALONE:
+        return _inner(key, value[0], context)
     if key.value is Value.LIST:
         return [_inner(key, entry, context) for entry in value]
     if key.value is Value.SECTION:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
 from archipelago.knowledge.devices import Nic, Node
-from archipelago.knowledge.mac import interface_id, link_local
+from archipelago.knowledge.elected import Member, advertised_from
+from archipelago.knowledge.mac import interface_id
 from archipelago.model.parts import Host, NextHop
 
 
@@ -19,9 +20,25 @@ class Advertised(NamedTuple):
     prefixes: tuple[Prefix, ...]
 
 
-def advertises(node: Node, nic: Nic) -> Advertised | None:
-    """What an interface advertises: a device that forwards IPv6 tells the /64 subnets of each interface on it
-    (RFC 4861 6.2, RFC 4862 5.5.3); None where there is nothing to tell."""
+class Speaker(NamedTuple):
+    """Who a router is on a link: a link-local address, and the MAC address that goes with it."""
+
+    address: Address
+    mac: int
+
+
+def speakers(nic: Nic, members: Iterable[Member], active: Callable[[Member], bool]) -> list[Speaker]:
+    """Who an interface advertises as: itself; where it is in virtual routers of IPv6, each that it is active in
+    (RFC 9568 8.2.3)."""
+    shared = [member for member in members if member.interface == nic.name and member.written.family == 6]
+    if not shared:
+        return [Speaker(nic.link_local, nic.mac)]
+    return [Speaker(advertised_from(member.written), member.mac) for member in shared if member.up and active(member)]
+
+
+def advertises(node: Node, nic: Nic, router: Address) -> Advertised | None:
+    """What an interface advertises as a router: a device that forwards IPv6 tells the /64 subnets of each interface on
+    it (RFC 4861 6.2, RFC 4862 5.5.3); None where there is nothing to tell."""
     if 6 not in node.forwards or not nic.up or not nic.speaks or nic.kind in ("loopback", "host"):
         return None
     addresses = [
@@ -29,7 +46,7 @@ def advertises(node: Node, nic: Nic) -> Advertised | None:
         for address in nic.addresses
         if address.version == 6 and not is_link_local(address) and address.length == 64
     ]
-    return Advertised(link_local(nic.mac), tuple(address.prefix for address in addresses)) if addresses else None
+    return Advertised(router, tuple(address.prefix for address in addresses)) if addresses else None
 
 
 def configured(host: Host, mac: int, heard: Iterable[Advertised]) -> Host:

@@ -14,6 +14,7 @@ from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.knowledge.links import Links, Plugs
 from archipelago.knowledge.mac import device_mac, link_local
 from archipelago.knowledge.reasons import Down, DownCause, admin_down
+from archipelago.knowledge.tree import SpanningTree, is_switched, spanning_tree
 from archipelago.model.filters import Filter
 from archipelago.model.network import Network
 from archipelago.model.parts import (
@@ -34,7 +35,8 @@ ROUTING_KINDS = ("router", "l3switch")
 
 class Attachment(NamedTuple):
     """A port or an aggregate, as frames see it. `vlans` are those it carries; `untagged` the VLAN of its untagged
-    frames; both are empty on a routed attachment. `down` says why it has no carrier."""
+    frames; both are empty on a routed attachment. `down` says why it has no carrier; one that the spanning tree has
+    `blocked` has it, and passes nothing."""
 
     name: str
     members: tuple[End, ...]
@@ -43,10 +45,16 @@ class Attachment(NamedTuple):
     untagged: int | None
     down: Down | None
     written: Port | Aggregate
+    blocked: bool = False
 
     @property
     def carrier(self) -> bool:
         return self.down is None
+
+    @property
+    def passes(self) -> bool:
+        """Whether frames come in and go out by it."""
+        return self.down is None and not self.blocked
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,15 +141,21 @@ class Node:
 class Devices(Mapping[str, Node]):
     """Every device by name, in the order written; each is derived when it is asked for."""
 
-    __slots__ = ("_catalogue", "_known", "_numbers", "links", "network", "plugs", "ports")
+    __slots__ = ("_catalogue", "_known", "_numbers", "_tree", "links", "network", "plugs", "ports")
 
     def __init__(
-        self, network: Network, ports: Mapping[str, Mapping[str, Port]], plugged: Plugs, kept: Mapping[str, Node]
+        self,
+        network: Network,
+        ports: Mapping[str, Mapping[str, Port]],
+        plugged: Plugs,
+        kept: Mapping[str, Node],
+        tree: SpanningTree | None = None,
     ) -> None:
         self.network = network
         self.ports = ports
         self.plugs = plugged
         self.links = Links(network, ports, plugged)
+        self._tree = tree
         self._known = dict(kept)
         self._numbers = {name: number for number, name in enumerate(network.devices)}
         self._catalogue = frozenset(network.vlans.values()) | {DEFAULT_VLAN}
@@ -151,7 +165,8 @@ class Devices(Mapping[str, Node]):
         if node is None:
             device = self.network.devices[name]
             mac = device.mac or device_mac(self._numbers[name])
-            node = self._known[name] = _device_node(device, self.ports[name], self.links, self._catalogue, mac)
+            blocked = self.tree.blocked_at(name)
+            node = self._known[name] = _device_node(device, self.ports[name], self.links, self._catalogue, mac, blocked)
         return node
 
     def __iter__(self) -> Iterator[str]:
@@ -162,6 +177,17 @@ class Devices(Mapping[str, Node]):
 
     def __contains__(self, name: object) -> bool:
         return name in self.network.devices
+
+    def number(self, name: str) -> int:
+        """The place of a device in the network, counted from 0."""
+        return self._numbers[name]
+
+    @property
+    def tree(self) -> SpanningTree:
+        """The spanning tree that they agree on."""
+        if self._tree is None:
+            self._tree = spanning_tree(self.network, self.ports, self.plugs, self.links)
+        return self._tree
 
     @property
     def known(self) -> Mapping[str, Node]:
@@ -174,12 +200,21 @@ class Devices(Mapping[str, Node]):
         return node.attachments[node.member_of.get(end.port, end.port)]
 
 
-def _device_node(device: Device, ports: Mapping[str, Port], links: Links, catalogue: frozenset[int], mac: int) -> Node:
+def _device_node(
+    device: Device,
+    ports: Mapping[str, Port],
+    links: Links,
+    catalogue: frozenset[int],
+    mac: int,
+    blocked: frozenset[str],
+) -> Node:
     vlans: frozenset[int] = frozenset()
     if device.kind != "router":
         vlans = catalogue if device.vlans is None else frozenset(device.vlans) | {DEFAULT_VLAN}
     member_of: dict[str, str] = {}
     attachments = _attachments(device, ports, links, vlans, member_of)
+    for name in blocked:
+        attachments[name] = attachments[name]._replace(blocked=True)
     forwards: frozenset[int] = frozenset()
     if device.kind != "switch":
         forwards = frozenset((4, 6) if device.routing is None else device.routing)
@@ -202,7 +237,6 @@ def _attachments(
     device: Device, ports: Mapping[str, Port], links: Links, vlans: frozenset[int], member_of: dict[str, str]
 ) -> dict[str, Attachment]:
     """The aggregates of a device, then its ports; `member_of` is filled on the way."""
-    switching = device.kind != "router"
     attachments: dict[str, Attachment] = {}
     for interface in device.interfaces.values():
         if isinstance(interface, Aggregate):
@@ -210,11 +244,11 @@ def _attachments(
             member_of.update(dict.fromkeys(interface.members, interface.name))
             alive = any(links.down(end) is None for end in members)
             down = None if alive else _members_down(device, interface, links)
-            attachments[interface.name] = _attachment(interface, members, switching, vlans, down)
+            attachments[interface.name] = _attachment(interface, members, is_switched(device, interface), vlans, down)
     for port in ports.values():
         if port.name not in member_of:
             end = End(device.name, port.name)
-            attachments[port.name] = _attachment(port, (end,), switching, vlans, links.down(end))
+            attachments[port.name] = _attachment(port, (end,), is_switched(device, port), vlans, links.down(end))
     return attachments
 
 
@@ -233,11 +267,11 @@ def _members_down(device: Device, interface: Aggregate, links: Links) -> Down:
 
 
 def _attachment(
-    port: Port | Aggregate, members: tuple[End, ...], switching: bool, existing: frozenset[int], down: Down | None
+    port: Port | Aggregate, members: tuple[End, ...], switched: bool, existing: frozenset[int], down: Down | None
 ) -> Attachment:
     """Membership as IEEE 802.1Q 6.9 and 8.6 have it: a trunk's untagged VLAN is carried whether listed or not; what
     the device lacks is not carried."""
-    if not switching or port.routed or port.addresses:
+    if not switched:
         return Attachment(port.name, members, False, frozenset(), None, down, written=port)
     untagged: int | None
     if port.trunk is None:
@@ -267,7 +301,7 @@ def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozense
         for attachment in attachments.values()
         if not attachment.switched
     }
-    carried = frozenset[int]().union(*(attachment.vlans for attachment in attachments.values() if attachment.carrier))
+    carried = frozenset[int]().union(*(attachment.vlans for attachment in attachments.values() if attachment.passes))
     for interface in device.interfaces.values():
         off = admin_down(device.name) if device.off else None
         if interface.off and off is None:

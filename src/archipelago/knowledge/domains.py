@@ -67,6 +67,21 @@ class Domains:
         domain = self.of(a)
         return domain is not None and domain is self.of(b)
 
+    def is_within(self, endpoint: Layer2Endpoint, domain: Domain) -> bool:
+        """Whether an endpoint of a device is in a domain, which is known; nothing else is explored for it."""
+        return self._known.get(endpoint) is domain
+
+    def heard_from(self, start: Domain) -> list[Domain]:
+        """The domains that a broadcast gets to one from: itself, and those that leak into it, and they."""
+        reached = [start]
+        for domain in reached:
+            for endpoint in domain.endpoints:
+                for source in self._topology.leaking_into(endpoint):
+                    near = self.of(source)
+                    if near is not None and near not in reached:
+                        reached.append(near)
+        return reached
+
     def loop_at(self, endpoint: Layer2Endpoint) -> Loop | None:
         """The circle that a broadcast from an endpoint runs into: in its own domain, or in one that it leaks to."""
         start = self.of(endpoint)

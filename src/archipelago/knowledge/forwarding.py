@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -15,10 +16,12 @@ from archipelago.knowledge.routes import DeviceRoutes, Entry
 
 @dataclass(frozen=True, slots=True)
 class ForwardingState:
-    """What a station decides by: itself, and its routing tables."""
+    """What a station decides by: itself, its routing tables, and by which interface of a table it answers for an
+    address that it shares with others (None: it shares none)."""
 
     node: Node
     routes: DeviceRoutes
+    answers: Callable[[str, Address], str | None] | None = None
 
 
 class Delivered(NamedTuple):
@@ -123,7 +126,13 @@ def route_to(state: ForwardingState, destination: Address, vrf: str = "") -> Ent
 
 
 def holder_of(state: ForwardingState, vrf: str, address: Address) -> str | None:
-    """The interface, up, by which a station holds an address in one of its tables."""
+    """The interface, up, by which a station holds an address in one of its tables, or answers for a shared one."""
+    held = own_holder(state, vrf, address)
+    return state.answers(vrf, address) if held is None and state.answers is not None else held
+
+
+def own_holder(state: ForwardingState, vrf: str, address: Address) -> str | None:
+    """The interface, up, by which a station holds an address of its own in one of its tables."""
     return state.routes.held.get((vrf, address.version, address.value))
 
 

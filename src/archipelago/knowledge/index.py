@@ -60,7 +60,23 @@ class NetworkIndex:
     def holders(self, address: Address) -> tuple[Held, ...]:
         """Every interface that holds an address, up or down, in the order of the network; a link-local address, too,
         that an interface gives itself and somebody uses as a next hop."""
-        return tuple(map(self.held, self._by_address.get(address, ())))
+        own = tuple(map(self.held, self._by_address.get(address, ())))
+        return (*own, *self.answering(address)) if self.knowledge.elected.any else own
+
+    def answering(self, address: Address) -> list[Held]:
+        """Every interface that answers for an address which it shares with others: the active one in each broadcast
+        domain; where none is, those that would, down."""
+        elected = self.knowledge.elected
+        members = [member for member in elected.sharing(address) if not member.owns]
+        active = [member for member in members if elected.active(member)]
+        shared: list[Held] = []
+        for member in active or [member for member in members if not member.up]:
+            node = self.knowledge.devices[member.device]
+            nic = node.nics[member.interface]
+            within = (own.length for own in nic.addresses if own.prefix.holds(address))
+            length = next(within, 64 if address.version == 6 else 32)
+            shared.append(Held(node, nic, InterfaceAddress(address.version, address.value, length)))
+        return shared
 
     def shared_addresses(self) -> Iterator[tuple[Address, tuple[Held, ...]]]:
         """Every address that several interfaces hold, with all of them."""
@@ -77,7 +93,7 @@ class NetworkIndex:
 
     def is_held(self, address: Address) -> bool:
         """Whether anybody holds an address."""
-        return address in self._by_address
+        return address in self._by_address or bool(self.knowledge.elected.sharing(address))
 
     def narrower_homes(self, address: InterfaceAddress) -> tuple[tuple[int, int], ...]:
         """The subnets of routing devices within an address's own that hold it, as prefix length and network: addresses

@@ -3,22 +3,24 @@ change of the network leaves standing of it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
-from functools import cached_property
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property, partial
 from itertools import takewhile
 
 from archipelago.knowledge.devices import Attachment, Devices, Node
 from archipelago.knowledge.domains import Domain, Domains
+from archipelago.knowledge.elected import Elected, Member, named_as_next_hops
 from archipelago.knowledge.forwarding import ForwardingState
 from archipelago.knowledge.hosts import HostNumbers, host_node
 from archipelago.knowledge.learned import LearnedHosts
 from archipelago.knowledge.leases import KeptLeases, Leases
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs, aggregates, facing, plugs, port_names
-from archipelago.knowledge.routes import DeviceRoutes, routes_of
+from archipelago.knowledge.routes import DeviceRoutes, HeldName, routes_of
 from archipelago.knowledge.topology import LinkName, Sent, Topology
+from archipelago.knowledge.tree import spanning_tree
 from archipelago.model.network import Network, with_changes
-from archipelago.model.parts import Device, End, Host, Port
+from archipelago.model.parts import Aggregate, Device, End, Host, Port
 
 
 class Nodes(Mapping[str, Node]):
@@ -64,16 +66,18 @@ class _Kept:
     routes: Mapping[str, DeviceRoutes]
     learning: bool | None = None
     leases: KeptLeases | None = None
+    members: Mapping[str, tuple[Member, ...]] = field(default_factory=dict)
 
 
 class Knowledge:
     """What every device and host of a network knows.
 
     The stages, each derived from those before it: `links` and carrier, `devices` and their VLANs, the layer 2
-    `topology`, broadcast `domains`, the addresses that `hosts` have learned, `routes`, and the `state` that the
-    forwarding decision is made by. `written` is the network as it is written, `network` the same with what hosts have
-    learned. When a change was applied, `derived` names the devices that were derived anew, and `other_hosts` the hosts
-    that are written otherwise (None: they are not the same hosts); at first all are.
+    `topology`, broadcast `domains`, who is `elected` in virtual routers, the addresses that `hosts` have learned,
+    `routes`, and the `state` that the forwarding decision is made by. `written` is the network as it is written,
+    `network` the same with what hosts have learned. When a change was applied, `derived` names the devices that were
+    derived anew, and `other_hosts` the hosts that are written otherwise (None: they are not the same hosts); at first
+    all are.
     """
 
     def __init__(
@@ -87,9 +91,11 @@ class Knowledge:
         self.topology = Topology(devices, kept.adjacencies)
         self.domains = Domains(devices, self.topology, kept.domains)
         self._routes: dict[str, DeviceRoutes] = dict(kept.routes)
+        self._with_shared: dict[str, DeviceRoutes] = {}
+        self.elected = Elected(network, devices, self.domains, self._own_routes, kept.members)
         numbers = HostNumbers(network.hosts)
-        self.leases = Leases(network, devices, self.domains, self.state, kept.leases)
-        self.hosts = LearnedHosts(network.hosts, devices, self.domains, numbers, self.leases)
+        self.leases = Leases(network, devices, self.domains, self.elected, self.state, kept.leases)
+        self.hosts = LearnedHosts(network.hosts, devices, self.domains, self.elected, numbers, self.leases)
         self.nodes = Nodes(devices, self.hosts, numbers)
 
     @property
@@ -128,6 +134,25 @@ class Knowledge:
 
     def routes(self, name: str) -> DeviceRoutes:
         """The routing tables of a device or host."""
+        members = self.elected.members(name) if name in self.devices else ()
+        if not members:
+            return self._own_routes(name)
+        if name not in self._with_shared:
+            answering = self._next_hops_shared(name, members)
+            routes = routes_of(self.nodes[name], answering) if answering else self._own_routes(name)
+            self._with_shared[name] = routes
+        return self._with_shared[name]
+
+    def _next_hops_shared(self, name: str, members: Iterable[Member]) -> dict[HeldName, str]:
+        """The shared addresses that a device answers for and that it names as next hops, which are then itself."""
+        return {
+            (self.devices[name].nics[member.interface].vrf, *address): member.interface
+            for member, address in named_as_next_hops(self.written.devices[name], members)
+            if self.elected.active(member)
+        }
+
+    def _own_routes(self, name: str) -> DeviceRoutes:
+        """The routing tables of a device or host, whatever it shares with others."""
         routes = self._routes.get(name)
         if routes is None:
             routes = self._routes[name] = routes_of(self.nodes[name])
@@ -135,7 +160,8 @@ class Knowledge:
 
     def state(self, name: str) -> ForwardingState:
         """What a device or host decides by."""
-        return ForwardingState(self.nodes[name], self.routes(name))
+        answers = partial(self.elected.holder_on, name) if self.elected.members(name) else None
+        return ForwardingState(self.nodes[name], self.routes(name), answers)
 
     def without(self, gone: frozenset[str]) -> _Kept:
         """What still holds once some devices have changed: whatever neither they nor those that face them have a say
@@ -143,12 +169,13 @@ class Knowledge:
         near = gone | {far for name in gone if name in self.ports for far in facing(self.plugs, name, self.ports[name])}
         domains = [domain for domain in self.domains.known if not domain.leaks and self._untouched(domain, near)]
         return _Kept(
-            {name: node for name, node in self.devices.known.items() if name not in gone},
-            {link: sent for link, sent in self.topology.known.items() if link[0] not in near},
-            domains,
-            {name: route for name, route in self._routes.items() if name in self.devices and name not in gone},
-            self.any_learning,
-            self.leases.without(near, set(domains)) if self.any_learning else None,
+            nodes={name: node for name, node in self.devices.known.items() if name not in gone},
+            adjacencies={link: sent for link, sent in self.topology.known.items() if link[0] not in near},
+            domains=domains,
+            routes={name: route for name, route in self._routes.items() if name in self.devices and name not in gone},
+            learning=self.any_learning,
+            leases=self.leases.without(near, set(domains)) if self.any_learning else None,
+            members={name: members for name, members in self.elected.known.items() if name not in gone},
         )
 
     def _untouched(self, domain: Domain, near: frozenset[str]) -> bool:
@@ -171,13 +198,22 @@ def apply_change(before: Knowledge, network: Network) -> Knowledge:
     other_hosts = _other_hosts(before.written, network)
     ports, plugged = _plugged_again(before, network, other_hosts)
     touched = set(_changed(before.written, network, other_hosts))
+    tree = before.devices.tree
+    if _tree_differs(before.written, network, touched):
+        tree = spanning_tree(network, ports, plugged, Links(network, ports, plugged))
+        touched |= {
+            name
+            for name in {*tree.blocked, *before.devices.tree.blocked}
+            if tree.blocked_at(name) != before.devices.tree.blocked_at(name)
+        }
     for name in list(touched):
         was, now = before.written.devices.get(name), network.devices.get(name)
         for known, device, changed in ((before.plugs, was, before.ports), (plugged, now, ports)):
             if device is not None:
                 touched |= facing(known, name, _other_links(was, now, changed[name]))
+    touched |= {name for name in before.elected.naming_themselves() if name in network.devices}
     kept = before.without(frozenset(touched))
-    devices = Devices(network, ports, plugged, kept.nodes)
+    devices = Devices(network, ports, plugged, kept.nodes, tree)
     return Knowledge(network, devices, frozenset(touched & network.devices.keys()), other_hosts, kept)
 
 
@@ -208,6 +244,24 @@ def _changed(old: Network, new: Network, other_hosts: list[str] | None) -> froze
         if a is not b and a != b:
             changed |= {host.at.device for host in (a, b) if host is not None}
     return frozenset(changed)
+
+
+def _tree_differs(old: Network, new: Network, changed: Iterable[str]) -> bool:
+    """Whether a change can have changed the spanning tree."""
+    if list(old.devices) != list(new.devices):
+        return True
+    if old.cables is not new.cables and old.cables != new.cables:
+        return True
+    return any(_tree_facts(old.devices[name]) != _tree_facts(new.devices[name]) for name in changed)
+
+
+def _tree_facts(device: Device) -> object:
+    """All of a device that the spanning tree depends on."""
+    own = (device.kind, device.off, device.spanning_tree, device.bridge_priority, device.mac)
+    bundles = list(aggregates(device)) if device.interfaces else []
+    parts: list[Port | Aggregate] = [*device.ports.values(), *bundles]
+    facts = [(part.name, part.off, part.path_cost, part.routed or bool(part.addresses)) for part in parts]
+    return own, facts, [port.speed for port in device.ports.values()], [bundle.members for bundle in bundles]
 
 
 def _other_links(was: Device | None, now: Device | None, ports: Mapping[str, Port]) -> set[str]:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
-from archipelago.knowledge.advertised import Advertised, advertises, configured
+from archipelago.knowledge.advertised import Advertised, advertises, configured, speakers
 from archipelago.knowledge.devices import Devices
 from archipelago.knowledge.domains import Domain, Domains
+from archipelago.knowledge.elected import Elected
 from archipelago.knowledge.hosts import HostNumbers
 from archipelago.knowledge.leases import Leases
 from archipelago.knowledge.links import HOST_PORT
@@ -17,15 +18,22 @@ from archipelago.model.parts import Host, NextHop
 class LearnedHosts(Mapping[str, Host]):
     """Every host once it has learned what it takes from others, each worked out when it is asked for."""
 
-    __slots__ = ("_devices", "_domains", "_heard", "_known", "_leases", "_numbers", "_written")
+    __slots__ = ("_devices", "_domains", "_elected", "_heard", "_known", "_leases", "_numbers", "_written")
 
     def __init__(
-        self, written: Mapping[str, Host], devices: Devices, domains: Domains, numbers: HostNumbers, leases: Leases
+        self,
+        written: Mapping[str, Host],
+        devices: Devices,
+        domains: Domains,
+        elected: Elected,
+        numbers: HostNumbers,
+        leases: Leases,
     ) -> None:
         self._written = written
         self._leases = leases
         self._devices = devices
         self._domains = domains
+        self._elected = elected
         self._numbers = numbers
         self._heard: dict[Domain, tuple[Advertised, ...]] = {}
         self._known: dict[str, Host] = {}
@@ -66,7 +74,9 @@ class LearnedHosts(Mapping[str, Host]):
             for name, interface in domain.endpoints:
                 if isinstance(interface, str) and name in self._devices:
                     node = self._devices[name]
-                    prefixes = advertises(node, node.nics[interface])
-                    told += [prefixes] if prefixes is not None else []
+                    nic = node.nics[interface]
+                    for speaker in speakers(nic, self._elected.members(name), self._elected.active):
+                        prefixes = advertises(node, nic, speaker.address)
+                        told += [prefixes] if prefixes is not None else []
             self._heard[domain] = tuple(told)
         return self._heard[domain]

@@ -11,6 +11,7 @@ from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.delivery import Carrier, Ended
 from archipelago.knowledge.devices import Devices, Nic, Node
 from archipelago.knowledge.domains import Domain, Domains
+from archipelago.knowledge.elected import Elected
 from archipelago.knowledge.forwarding import ForwardingState, refused
 from archipelago.knowledge.header import Header
 from archipelago.knowledge.hearing import Hearing, Lease, Listener
@@ -46,6 +47,7 @@ class Leases:
         network: the network as it is written.
         devices: its devices.
         domains: its broadcast domains.
+        elected: who answers for its shared addresses.
         state: what a device, or a host with a written address, decides by.
         kept: what a change left standing.
     """
@@ -55,12 +57,14 @@ class Leases:
         network: Network,
         devices: Devices,
         domains: Domains,
+        elected: Elected,
         state: Callable[[str], ForwardingState],
         kept: KeptLeases | None = None,
     ) -> None:
         self._network = network
         self._devices = devices
         self._domains = domains
+        self._elected = elected
         self._state = state
         self._carrier = Carrier(state, domains, self._holders)
         self._held: dict[Address, list[Layer2Endpoint]] | None = None
@@ -72,8 +76,10 @@ class Leases:
                 self._given = kept.given
         self._serving: dict[Domain, list[str]] | None = None
 
-    def without(self, near: Collection[str], domains: Collection[Domain]) -> KeptLeases:
+    def without(self, near: Collection[str], domains: Collection[Domain]) -> KeptLeases | None:
         """What still holds once some devices, and those that face them, have changed, and these domains have not."""
+        if self._elected.any:
+            return None  # a relayed message can come by another gateway, wherever the change was
         heard = {
             domain: listeners
             for domain, listeners in self._heard.items()
@@ -292,7 +298,8 @@ class Leases:
                     for own in nic.addresses if nic.up else ():
                         held.setdefault(own.address, []).append((node.name, nic.name))
             self._held = held
-        return self._held.get(address, ())
+        shared = [member.endpoint for member in self._elected.sharing(address) if self._elected.active(member)]
+        return [*self._held.get(address, ()), *shared]
 
     def _hosts_asked(self) -> list[str]:
         named = {asked for node in self._devices.values() for nic in node.nics.values() for asked in nic.dhcp_relay}

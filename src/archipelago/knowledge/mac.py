@@ -6,6 +6,7 @@ from archipelago.addressing.values import Address
 
 _DEVICES = 0x0200_0000_0000
 _HOSTS = 0x0600_0000_0000
+_VIRTUAL_IPV4, _VIRTUAL_IPV6 = 0x0000_5E00_0100, 0x0000_5E00_0200
 _PORTS = 1 << 12
 """Addresses are given out in order from the locally administered ones (IEEE 802 8.4), so many to each device."""
 
@@ -18,6 +19,11 @@ def device_mac(number: int, port: int = 0) -> int:
 def host_mac(number: int) -> int:
     """The MAC address of a host, by its place in the network."""
     return _HOSTS + number + 1
+
+
+def virtual_mac(vrid: int, family: int) -> int:
+    """The MAC address that a virtual router's addresses are reached by (RFC 9568 7.3)."""
+    return (_VIRTUAL_IPV4 if family == 4 else _VIRTUAL_IPV6) | vrid
 
 
 def interface_id(mac: int) -> int:

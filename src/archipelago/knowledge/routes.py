@@ -90,14 +90,21 @@ class DeviceRoutes:
     shadowed: tuple[Route, ...]
 
 
-def routes_of(node: Node) -> DeviceRoutes:
-    """The tables of a device or host. A gateway serves the families that it does not route."""
+HeldName = tuple[str, int, int]
+"""An address in a routing table: the `vrf`, the family and the value."""
+
+
+def routes_of(node: Node, answering: Mapping[HeldName, str] | None = None) -> DeviceRoutes:
+    """The tables of a device or host. A gateway serves the families that it does not route. `answering` are shared
+    addresses that it answers for, which are no next hops of its own."""
     written = node.written
     gateways = [hop for hop in written.gateway if hop.address.version not in node.forwards]
-    return device_routes(node.nics.values(), getattr(written, "routes", ()), gateways)
+    return device_routes(node.nics.values(), getattr(written, "routes", ()), gateways, answering or {})
 
 
-def device_routes(nics: Iterable[Nic], static: Iterable[Route], gateways: Iterable[NextHop]) -> DeviceRoutes:
+def device_routes(
+    nics: Iterable[Nic], static: Iterable[Route], gateways: Iterable[NextHop], answering: Mapping[HeldName, str]
+) -> DeviceRoutes:
     """Build the tables. Connected routes need their interface up; a static route, or a gateway (a default route that
     comes after all others), needs its next hop on a connected subnet that is up, and not the device itself.
 
@@ -105,7 +112,7 @@ def device_routes(nics: Iterable[Nic], static: Iterable[Route], gateways: Iterab
     """
     up = [nic for nic in nics if nic.up]
     by_table: dict[tuple[str, int], dict[Prefix, Entry]] = {}
-    owners: dict[tuple[str, int, int], str] = {}
+    owners: dict[HeldName, str] = dict(answering)
     broadcasts: dict[tuple[str, int], set[int]] = {}
     for nic in up:
         for address in nic.addresses:

@@ -1,6 +1,6 @@
 """The layer 2 topology: which places frames pass between, link by link and VLAN by VLAN, and in which direction.
 
-Spanning tree belongs here: a port that it blocks joins nothing.
+A port that the spanning tree blocks joins nothing.
 """
 
 from __future__ import annotations
@@ -61,10 +61,23 @@ class Topology:
         """What leaves from one endpoint of a device, in the same order."""
         node = self._devices[endpoint[0]]
         yield from self._within(node).get(endpoint, ())
+        for link in self._links_at(node).get(endpoint[1], ()):
+            yield from self._over(node, link).get(endpoint, ())
+
+    def leaking_into(self, endpoint: Layer2Endpoint) -> Iterator[Layer2Endpoint]:
+        """The endpoints of other devices whose frames get to one, and none back."""
+        for link in self._links_at(self._devices[endpoint[0]]).get(endpoint[1], ()):
+            for member in link.members:
+                peer = self._devices.links[member].peer
+                if peer is not None and peer.device in self._devices:
+                    far = self._devices.attachment_at(peer)
+                    for sent in self._over(self._devices[peer.device], far).values():
+                        yield from (one.endpoint for one in sent if one.target == endpoint and not one.mutual)
+
+    def _links_at(self, node: Node) -> Mapping[int | str, list[Attachment]]:
         if node.name not in self._links:
             self._links[node.name] = _links_of(node, self._cabled(node))
-        for link in self._links[node.name].get(endpoint[1], ()):
-            yield from self._over(node, link).get(endpoint, ())
+        return self._links[node.name]
 
     def alive(self, device: str) -> Mapping[Layer2Endpoint, int]:
         """The endpoints of a device that frames can be at now, in order, each with its place."""
@@ -114,7 +127,7 @@ def _links_of(node: Node, cabled: list[Attachment]) -> Mapping[int | str, list[A
 def _live_endpoints(node: Node) -> Iterator[Layer2Endpoint]:
     seen: set[tuple[frozenset[int], int | None]] = set()
     for attachment in node.attachments.values():
-        if attachment.carrier:
+        if attachment.passes:
             alike = (attachment.vlans, attachment.untagged)
             if not attachment.switched or alike not in seen:
                 seen.add(alike)
@@ -190,6 +203,8 @@ def far_end(devices: Devices, attachment: Attachment) -> FarEnd | None:
 def channels(node: Node, attachment: Attachment) -> dict[int | None, Layer2Endpoint]:
     """Which endpoint takes in a frame with each tag (None: untagged) by an attachment (IEEE 802.1Q 6.9, 8.6.2)."""
     carried: dict[int | None, Layer2Endpoint] = {}
+    if attachment.blocked:
+        return carried
     if attachment.switched:
         carried = {vlan: (node.name, vlan) for vlan in attachment.vlans}
         if attachment.untagged is not None:
@@ -203,7 +218,7 @@ def channels(node: Node, attachment: Attachment) -> dict[int | None, Layer2Endpo
 
 def sending(node: Node, attachment: Attachment) -> dict[int | None, Layer2Endpoint]:
     """Which endpoint sends frames with each tag by an attachment; the first written where two do."""
-    if attachment.switched:
+    if attachment.switched and not attachment.blocked:
         return {(None if vlan == attachment.untagged else vlan): (node.name, vlan) for vlan in attachment.vlans}
     return channels(node, attachment)
 
@@ -229,6 +244,6 @@ def untagged_endpoint(devices: Devices, end: End) -> Layer2Endpoint | None:
     """The endpoint that takes in an untagged frame at a port; None where there is none."""
     attachment = devices.attachment_at(end)
     if attachment.switched:
-        return None if attachment.untagged is None else (end.device, attachment.untagged)
+        return None if attachment.untagged is None or attachment.blocked else (end.device, attachment.untagged)
     nics = devices[end.device].nics_on(attachment.name)
     return next(((end.device, nic.name) for nic in nics if nic.tag is None and nic.speaks), None)

@@ -20,9 +20,8 @@ from archipelago.model.parts import (
     VlanInterface,
 )
 from archipelago.model.problems import Catalogue, Names, Problems, held_problems, vlan_problems
+from archipelago.model.virtual_rules import tree_problems, virtual_problems
 
-OF_AN_INTERFACE = ("filter_in", "filter_out", "source_nat")
-"""What goes with the addresses of an interface."""
 HOLDERS: Mapping[type, Holder] = {
     Port: Holder.PORT,
     Subinterface: Holder.SUBINTERFACE,
@@ -66,6 +65,8 @@ def device_problems(device: Device, in_use: Collection[str], vlans: Catalogue, n
             yield from _subinterface_problems(where, interface, device, known, aggregates, names)
     yield from _relation_problems(path, device)
     yield from filter_problems(device, names)
+    yield from virtual_problems(device, known, names)
+    yield from tree_problems(device)
     yield from _route_problems(path, device, {*known, *device.interfaces}, names)
 
 
@@ -92,6 +93,9 @@ def _set_alike(port: Port, other: Port) -> bool:
         and port.filter_in == other.filter_in
         and port.filter_out == other.filter_out
         and port.source_nat == other.source_nat
+        and port.path_cost == other.path_cost
+        and port.edge == other.edge
+        and not port.virtual
     )
 
 
@@ -107,6 +111,9 @@ def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], 
             "filter_in",
             "filter_out",
             "source_nat",
+            "virtual",
+            "path_cost",
+            "edge",
         ):
             if getattr(port, key) not in (None, (), False):
                 message = f"'{port.name}' is an aggregate's member, which takes only 'off' and 'speed'"
@@ -120,6 +127,10 @@ def _switching_problems(path: Path, port: Port | Aggregate, kind: str, vlans: Ca
     for key in ("access", "trunk", "untagged"):
         if kind == "router" and getattr(port, key) is not None:
             message = "a router's port is routed and takes 'address', not switching keys"
+            yield ModelProblem((*path, key), message, True)
+    for key, is_written in (("path-cost", port.path_cost is not None), ("edge", port.edge)):
+        if is_written and (kind == "router" or port.addresses or port.routed):
+            message = f"'{key}' is the spanning tree's, which a routed port takes no part in; leave it out"
             yield ModelProblem((*path, key), message, True)
     routed = "address" if port.addresses else "routed" if port.routed else ""
     if kind == "switch" and routed:

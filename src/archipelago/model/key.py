@@ -52,6 +52,12 @@ class Value(StrEnum):
     ANY_OR_NONE = "any or none"
     ROUTES_BACK = "all, none or subnets"
     PROBE = "probe"
+    ON_OFF = "on or off"
+    BRIDGE_PRIORITY = "bridge priority"
+    PATH_COST = "path cost"
+    VRID = "VRID"
+    PRIORITY = "priority"
+    DECREMENT = "priority decrement"
     SECTION = "section"
     NAMED = "sections by name"
     LIST = "list of sections"
@@ -72,6 +78,8 @@ class Holder(StrEnum):
     FILTER_RULE = "rule of a filter"
     POOL = "pool of leases"
     OUTSIDE_PORT = "port to the outside"
+    VIRTUAL_ROUTER = "virtual router"
+    TRACK = "what is tracked"
     POLICY = "policy"
     POLICY_RULE = "rule of a policy"
     HOST = "host"
@@ -94,6 +102,8 @@ FILTERING = (Holder.PORT, Holder.SUBINTERFACE, Holder.VLAN_INTERFACE, Holder.AGG
 """What can have filters."""
 SWITCHED = (Holder.PORT, Holder.AGGREGATE)
 """What can be an access port or a trunk."""
+ALONE = (Holder.OUTSIDE_PORT, Holder.VIRTUAL_ROUTER, Holder.TRACK)
+"""Of what one may stand where a list of them is expected."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,12 +11,14 @@ from fractions import Fraction
 from archipelago.addressing.convention import FIRST
 from archipelago.model.key import ADDRESSED, FILTERING, INTERFACES, SWITCHED, Holder, Key, Value
 from archipelago.model.leases import USUAL_LEASE
+from archipelago.model.virtual import USUAL_DECREMENT, USUAL_INTERVAL, USUAL_PRIORITY
 
 _NETWORK, _BRIEF = (Holder.NETWORK,), (Holder.BRIEF,)
 _BOTH = (Holder.NETWORK, Holder.BRIEF)
 _DEVICE, _HOST = (Holder.DEVICE,), (Holder.HOST,)
 _RULE = (Holder.FILTER_RULE,)
 _POLICY_RULE = (Holder.POLICY_RULE,)
+_VIRTUAL = (Holder.VIRTUAL_ROUTER,)
 _EVERY_PART = (Holder.DEVICE, *ADDRESSED, Holder.HOST, Holder.CABLE)
 
 KEYS = (
@@ -148,6 +150,38 @@ KEYS = (
     Key("dns-server", Value.ADDRESS, (Holder.POOL,), "the name servers given", many=True, default=()),
     Key("lease-time", Value.DURATION, (Holder.POOL,), "how long a lease is", default=USUAL_LEASE),
     Key("reservations", Value.NAMED, (Holder.POOL,), "the address kept for a host, by its name", default={}),
+    # spanning tree
+    Key("spanning-tree", Value.ON_OFF, _DEVICE, "whether it takes part in the spanning tree", default=True),
+    Key("bridge-priority", Value.BRIDGE_PRIORITY, _DEVICE, "the lowest is the tree's root; 32768 where not written"),
+    Key("path-cost", Value.PATH_COST, SWITCHED, "what the way by it costs; by its speed where not written"),
+    Key("edge", Value.FLAG, SWITCHED, "no bridge is behind it: it forwards at once", default=False),
+    # shared gateways
+    Key(
+        "virtual",
+        Value.LIST,
+        FILTERING,
+        "the virtual routers that it is a member of (VRRP, RFC 9568); one alone is written as itself",
+        default=(),
+        holds=(Holder.VIRTUAL_ROUTER,),
+    ),
+    Key("vrid", Value.VRID, _VIRTUAL, "the virtual router's number", required=True),
+    Key(
+        "address",
+        Value.ADDRESS,
+        _VIRTUAL,
+        "what the active member answers for, of one family",
+        many=True,
+        required=True,
+        field="addresses",
+    ),
+    Key("priority", Value.PRIORITY, _VIRTUAL, "the highest is active", default=USUAL_PRIORITY),
+    Key("preempt", Value.FLAG, _VIRTUAL, "whether it takes over from a lower one that is active", default=True),
+    Key("hold-time", Value.DURATION, _VIRTUAL, "how long it is up before it takes over", default=0),
+    Key("advertise-interval", Value.DURATION, _VIRTUAL, "between two advertisements", default=USUAL_INTERVAL),
+    Key("track", Value.LIST, _VIRTUAL, "what lessens its priority while down", default=(), holds=(Holder.TRACK,)),
+    Key("interface", Value.PORT_NAME, (Holder.TRACK,), "a port, aggregate or interface that must be up"),
+    Key("network", Value.PREFIX, (Holder.TRACK,), "a network that there must be a route to, exactly"),
+    Key("priority-decrement", Value.DECREMENT, (Holder.TRACK,), "by how much", default=USUAL_DECREMENT),
     # filters
     Key("filters", Value.NAMED, _DEVICE, "its filters by name", default={}, holds=(Holder.FILTER,)),
     Key("filter-in", Value.NAME, FILTERING, "the filter that sees what comes in"),

@@ -9,6 +9,7 @@ from typing import Literal, NamedTuple
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.model.filters import Filter
 from archipelago.model.leases import Pool
+from archipelago.model.virtual import VirtualRouter
 
 Kind = Literal["router", "l3switch", "switch"]
 Path = tuple[str | int, ...]
@@ -75,6 +76,9 @@ class Port:
     filter_out: str | None = None
     source_nat: tuple[Prefix, ...] = ()
     dhcp_relay: tuple[Address, ...] = ()
+    virtual: tuple[VirtualRouter, ...] = ()
+    path_cost: int | None = None
+    edge: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,6 +96,7 @@ class Subinterface:
     filter_out: str | None = None
     source_nat: tuple[Prefix, ...] = ()
     dhcp_relay: tuple[Address, ...] = ()
+    virtual: tuple[VirtualRouter, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,6 +111,7 @@ class VlanInterface:
     filter_in: str | None = None
     filter_out: str | None = None
     dhcp_relay: tuple[Address, ...] = ()
+    virtual: tuple[VirtualRouter, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,6 +131,9 @@ class Aggregate:
     filter_out: str | None = None
     source_nat: tuple[Prefix, ...] = ()
     dhcp_relay: tuple[Address, ...] = ()
+    virtual: tuple[VirtualRouter, ...] = ()
+    path_cost: int | None = None
+    edge: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,7 +162,8 @@ class Route:
 @dataclass(frozen=True, slots=True)
 class Device:
     """A router, layer 3 switch or layer 2 switch. `routing` is the families written (None: not written); `vlans` the
-    VLAN ids written (None: all of the catalogue); `mac` its MAC address, where it does not follow its place."""
+    VLAN ids written (None: all of the catalogue); `mac` its MAC address, where it does not follow its place;
+    `bridge_priority` what it bids for the spanning tree's root by (None: not written)."""
 
     name: str
     kind: Kind
@@ -168,6 +178,8 @@ class Device:
     mac: int | None = None
     filters: Mapping[str, Filter] = field(default_factory=dict)
     dhcp_pools: Mapping[str, Pool] = field(default_factory=dict)
+    spanning_tree: bool = True
+    bridge_priority: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

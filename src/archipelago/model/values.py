@@ -21,6 +21,14 @@ FASTEST = 10**15
 """The highest speed that is accepted, in bits per second."""
 MOST_SHARE = 100
 """The largest share that is accepted: 10,000 %."""
+BRIDGE_PRIORITIES = range(0, 61441, 4096)
+"""Four bits of a bridge's identifier (IEEE 802.1Q 14.2.5)."""
+PATH_COSTS = range(1, 200_000_001)
+"""IEEE 802.1Q 13.18, table 13-4."""
+VRIDS = range(1, 256)
+PRIORITIES = range(1, 255)
+"""Of a virtual router's members that do not own its address (RFC 9568 5.2.4)."""
+DECREMENTS = range(1, 255)
 MOST_HOSTS = 2**24
 """The most hosts that a VLAN is asked to make room for."""
 
@@ -108,6 +116,12 @@ _CHECKS: Mapping[Value, Callable[[object], bool]] = {
     Value.SUBNETS: _one_of("by-size", "by-vlan-id"),
     Value.SUBINTERFACE: _one_of("by-vlan-id", "counted"),
     Value.TRANSIT: _one_of(30, 31),
+    Value.ON_OFF: lambda value: isinstance(value, bool),
+    Value.BRIDGE_PRIORITY: _whole(BRIDGE_PRIORITIES),
+    Value.PATH_COST: _whole(PATH_COSTS),
+    Value.VRID: _whole(VRIDS),
+    Value.PRIORITY: _whole(PRIORITIES),
+    Value.DECREMENT: _whole(DECREMENTS),
 }
 
 

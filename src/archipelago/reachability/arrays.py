@@ -8,6 +8,7 @@ of the address space that no table, mask or next hop of the network tells apart.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -95,6 +96,10 @@ class Family:
     dropped_broadcasts: Ints
     own_addresses: Ints
     duplicate_addresses: tuple[tuple[int, int, int], ...]
+
+    def piece_of(self, value: int) -> int:
+        """The piece of the address space that an address lies in."""
+        return bisect_right(self.cuts, value) - 1
 
 
 @dataclass(frozen=True, slots=True)

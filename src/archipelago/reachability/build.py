@@ -10,6 +10,7 @@ import numpy as np
 
 from archipelago.knowledge.alike import plugged_alike
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.elected import shares
 from archipelago.knowledge.known import Knowledge, apply_change
 from archipelago.knowledge.links import aggregates, facing
 from archipelago.knowledge.topology import Adjacency, Layer2Endpoint, adjacencies, host_endpoint
@@ -152,10 +153,14 @@ def _same_hosts(before: Knowledge, knowledge: Knowledge) -> bool:
     return all(old[name] is new[name] or replace(old[name], off=new[name].off) == new[name] for name in names)
 
 
-def _addressed(device: Device) -> list[tuple[object, ...]]:
+def _addressed(device: Device) -> list[object]:
     """What of a device's interfaces decides who holds which address in which table."""
     every = (*device.ports.values(), *device.interfaces.values())
-    return [(part.name, type(part), part.addresses, part.vrf) for part in every if part.addresses or part.vrf]
+    shared = [(name, [(one.vrid, one.addresses) for one in virtual]) for name, virtual in shares(device)]
+    return [
+        *((part.name, type(part), part.addresses, part.vrf) for part in every if part.addresses or part.vrf),
+        *shared,
+    ]
 
 
 def _plugging(device: Device) -> object:

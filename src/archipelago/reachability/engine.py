@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from archipelago.model.filters import Probe
 from archipelago.progress import steps
+from archipelago.reachability.answering import with_shared
 from archipelago.reachability.arrays import CONNECTED, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
 from archipelago.reachability.crossings import PASSES, Crossings, Guards, Start, guards_of, translators_of
 from archipelago.reachability.domains import DomainLabels, label_domains
@@ -161,7 +162,7 @@ def decide(arrays: NetworkArrays, version: int, labels: DomainLabels | None = No
 class _Deciding:
     def __init__(self, arrays: NetworkArrays, family: Family, labels: DomainLabels) -> None:
         self.arrays = arrays
-        self.family = family
+        self.family = family = with_shared(arrays, family, labels)
         self.class_domain = np.where(arrays.endpoint == NO_ENDPOINT, -1, labels.of[arrays.endpoint])
         self._fold_hosts()
         self.columns = self._header_classes()

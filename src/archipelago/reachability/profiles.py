@@ -11,6 +11,7 @@ import numpy as np
 
 from archipelago.addressing.values import Prefix, is_link_local
 from archipelago.knowledge.alike import plugged_alike
+from archipelago.knowledge.elected import shared_addresses, shares
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.parts import Device, Host
 from archipelago.reachability.arrays import AddressProfile, Ints
@@ -25,6 +26,12 @@ def duplicated(knowledge: Knowledge, version: int) -> frozenset[int]:
         for address in nic.addresses
         if address.version == version
     }
+    taken.update(
+        address.value
+        for member in knowledge.elected.every()
+        for address in shared_addresses(member.written)
+        if address.version == version
+    )
     addresses = set()
     for host in knowledge.network.hosts.values():
         for address in host.addresses:
@@ -65,7 +72,14 @@ def device_cuts(knowledge: Knowledge, device: Device, version: int) -> tuple[set
     cuts: set[int] = set()
     _cut_prefixes(cuts, (address.prefix for address in addresses))
     _cut_prefixes(cuts, (static.destination for static in device.routes if static.destination.version == version))
-    for value in (*hops, *(address.value for address in addresses)):
+    shared = [
+        address.value
+        for _, virtual in shares(device)
+        for one in virtual
+        for address in shared_addresses(one)
+        if address.version == version
+    ]
+    for value in (*hops, *(address.value for address in addresses), *shared):
         cuts.update((value, value + 1))
     if version == 4:
         for nic in node.nics.values():

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from archipelago.knowledge.devices import speaks_ipv6
+from archipelago.knowledge.elected import shared_addresses
 from archipelago.knowledge.forwarding import ForwardingState, asking_address
 from archipelago.knowledge.hosts import host_node
 from archipelago.knowledge.known import Knowledge
@@ -203,6 +204,10 @@ def _duplicates(
             for address in nic.addresses:
                 if address.version == version and address.value in repeated:
                     holders[address.value].append((-1, endpoints[node.name, nic.name]))
+    for member in knowledge.elected.every():
+        for shared in shared_addresses(member.written):
+            if shared.version == version and shared.value in repeated:
+                holders[shared.value].append((-1, endpoints[member.endpoint]))
     for index, host in enumerate(knowledge.network.hosts.values()):
         for address in host.addresses:
             if address.version == version and address.value in repeated:

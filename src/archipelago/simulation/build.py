@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.forwarding import ForwardingState
@@ -11,6 +12,7 @@ from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.routes import routes_of
 from archipelago.simulation.frames import Frame
+from archipelago.simulation.shared import SharedGateway
 from archipelago.simulation.station import Station
 from archipelago.simulation.switch import Switch
 from archipelago.simulation.world import Outlet, Wire, World
@@ -57,23 +59,29 @@ class Simulation:
                 self.world, place, attachment.vlans, attachment.untagged, self._peer_of(attachment)
             )
         station = self._stations[name] = Station(self.world, state)
+        elected = self._knowledge.elected
+        shared: dict[str, list[SharedGateway]] = {}
+        for member in elected.members(name):
+            shared.setdefault(member.interface, []).append(SharedGateway(member, elected))
+        if shared:
+            station.state = replace(state, answers=station.shared_holder)
         switch = self._switching(node) if node.kind in ("switch", "l3switch") else None
         for nic in node.nics.values():
             if not nic.up:
                 continue
             if nic.kind == "vlan" and nic.vlan is not None and switch is not None:
-                interface = station.add(nic, None)
+                interface = station.add(nic, None, shared.get(nic.name, ()))
                 interface.put = _through(switch, interface, nic.vlan)
                 switch.own(nic.vlan, interface)
             elif nic.attachment is not None:
                 wire = self._wires[name, nic.attachment]
                 wire.arrive = station.arrive
-                station.add(nic, _onto(wire, nic.tag) if nic.speaks else None)
+                station.add(nic, _onto(wire, nic.tag) if nic.speaks else None, shared.get(nic.name, ()))
             else:
                 station.add(nic, None)
 
     def _switching(self, node: Node) -> Switch:
-        live = [attachment for attachment in node.attachments.values() if attachment.switched and attachment.carrier]
+        live = [attachment for attachment in node.attachments.values() if attachment.switched and attachment.passes]
         wires = [self._wires[node.name, member.name] for member in live]
         switch = self._switches[node.name] = Switch(self.world, node.name, node.mac, wires)
         for wire in wires:

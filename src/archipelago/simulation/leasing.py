@@ -18,7 +18,8 @@ from archipelago.model.parts import Host, NextHop
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.events import LeaseStep
 from archipelago.simulation.frames import LeaseMessage, Packet
-from archipelago.simulation.station import SECOND, Interface, Station
+from archipelago.simulation.interface import Interface
+from archipelago.simulation.station import SECOND, Station
 
 WAIT = 2 * SECOND
 """How long a host gathers offers before it takes the best."""

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
-from typing import NamedTuple
 
 from archipelago.addressing.values import Address
-from archipelago.knowledge.advertised import Advertised, advertises, configured
-from archipelago.knowledge.devices import Nic, Node, speaks_ipv6
+from archipelago.knowledge.advertised import Advertised, advertises, configured, speakers
+from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.forwarding import (
     Delivered,
     Dropped,
     ForwardingState,
     asking_address,
     decide,
-    holder_of,
+    own_holder,
     refused,
     source_towards,
 )
@@ -46,7 +45,6 @@ from archipelago.simulation.events import (
 from archipelago.simulation.frames import (
     ALL_ROUTERS,
     BROADCAST,
-    GROUP_BIT,
     ICMP_ERRORS,
     Advertisement,
     Conversation,
@@ -60,53 +58,14 @@ from archipelago.simulation.frames import (
     group_mac,
     header_of,
 )
+from archipelago.simulation.interface import Interface, Leaving, Waiting
+from archipelago.simulation.shared import SharedGateway
 from archipelago.simulation.translation import Translations
 from archipelago.simulation.world import Wire, World
 
 SECOND = 10**9
 TRIES = 3
 """How often, a second apart, a question for an address is sent (RFC 4861 10; RFC 1122 2.3.2.1)."""
-
-Leaving = type[PacketSent] | type[PacketForwarded]
-
-
-class Waiting(NamedTuple):
-    """The latest packet that waits for an answer: whether it is held or was dropped, and how it goes on."""
-
-    packet: Packet
-    held: bool
-    leaving: Leaving
-    ingress: str
-    route: Entry
-
-
-class Interface:
-    """An interface in operation: its neighbour table, and the packets that wait for an answer."""
-
-    __slots__ = ("mac", "name", "neighbours", "nic", "own", "put", "station", "vlan", "waiting")
-
-    def __init__(self, station: Station, nic: Nic, put: Callable[[Frame], None] | None) -> None:
-        self.station = station
-        self.nic = nic
-        self.name = nic.name
-        self.vlan = nic.vlan or 0
-        self.mac = nic.mac
-        self.put = put
-        self.own: frozenset[Address] = frozenset()
-        self.hold(nic)
-        self.neighbours: dict[Address, int] = {}
-        self.waiting: dict[Address, Waiting] = {}
-
-    def hold(self, nic: Nic) -> None:
-        """Answer for the addresses that the interface has, its link-local one among them where it speaks IPv6."""
-        self.nic = nic
-        self.own = frozenset(address.address for address in nic.addresses)
-        if speaks_ipv6(nic):
-            self.own |= {nic.link_local}
-
-    def transmit(self, vlan: int, frame: Frame) -> None:
-        """Take in a frame that the device's own switch hands over."""
-        self.station.receive(self, None, frame)
 
 
 class Station:
@@ -144,9 +103,17 @@ class Station:
         """What the device or host knows of itself."""
         return self.state.node
 
-    def add(self, nic: Nic, put: Callable[[Frame], None] | None) -> Interface:
+    def shared_holder(self, vrf: str, address: Address) -> str | None:
+        """The interface by which it answers for a shared address now, in one of its tables."""
+        for interface in self.interfaces.values():
+            if interface.nic.vrf == vrf and any(shared.answers_for(address) for shared in interface.shared):
+                return interface.name
+        return None
+
+    def add(self, nic: Nic, put: Callable[[Frame], None] | None, shared: Iterable[SharedGateway] = ()) -> Interface:
         """Bring an interface into operation; of two with one tag on one wire the first written hears."""
         interface = Interface(self, nic, put)
+        interface.shared.extend(shared)
         self.interfaces[nic.name] = interface
         if nic.attachment is not None and nic.speaks:
             self._by_tag.setdefault((nic.attachment, nic.tag), interface)
@@ -164,7 +131,7 @@ class Station:
     def receive(self, interface: Interface, tag: int | None, frame: Frame) -> None:
         """An interface takes a frame in, if it is sent to it or to a group."""
         world = self._world
-        if frame.target != interface.mac and not frame.target & GROUP_BIT:
+        if not interface.takes(frame.target):
             world.record((FrameIgnored, world.now, self.name, interface.name, tag, frame))
             return
         world.record((FrameReceived, world.now, self.name, interface.name, tag, frame))
@@ -195,13 +162,14 @@ class Station:
 
     def _advertise(self, interface: Interface, asker: int, heard: Solicitation) -> None:
         """Tell the host that asked, and nobody else (RFC 4861 6.2.6)."""
-        told = advertises(self.node, interface.nic)
-        if told is None or interface.put is None:
-            return
+        active = {shared.member: shared.active for shared in interface.shared}
         world = self._world
-        frame = Frame(interface.mac, asker, Advertisement(told, heard.sender), world.serial())
-        world.record((RouterAdvertised, world.now, self.name, interface.name, interface.nic.tag, frame))
-        interface.put(frame)
+        for speaker in speakers(interface.nic, active, active.__getitem__):
+            told = advertises(self.node, interface.nic, speaker.address)
+            if told is not None and interface.put is not None:
+                frame = Frame(speaker.mac, asker, Advertisement(told, heard.sender), world.serial())
+                world.record((RouterAdvertised, world.now, self.name, interface.name, interface.nic.tag, frame))
+                interface.put(frame)
 
     def _configure(self, interface: Interface, told: Advertised) -> None:
         """Take addresses and gateways from what routers have told so far."""
@@ -324,7 +292,7 @@ class Station:
         if isinstance(packet.body, IcmpError):
             return
         source = source_towards(self.state, packet.source, vrf)
-        if reason is Reason.REJECTED and source is not None and holder_of(self.state, vrf, packet.target):
+        if reason is Reason.REJECTED and source is not None and own_holder(self.state, vrf, packet.target):
             source = packet.target
         if source is not None:
             error = Packet(source, packet.source, FIRST_TTL, IcmpError(reason, packet))
@@ -358,22 +326,22 @@ class Station:
         world.record((Unanswered, world.now, self.name, interface.name, packet, hop))
         if packets:
             self._drop(interface, packet, Reason.UNANSWERED, route, hop)
-        if packet.source not in {own_address for other in self.interfaces.values() for own_address in other.own}:
+        if all(other.answering(packet.source) is None for other in self.interfaces.values()):
             self._report(packet, Reason.UNANSWERED, interface.nic.vrf)
 
     def _resolve(self, interface: Interface, heard: Resolution) -> None:
         """A question or an answer came in. Only the interface that holds the address answers, whoever asks; a known
         neighbour's new MAC address is taken from its questions too (RFC 826)."""
-        if heard.sender in interface.own:
+        if interface.answering(heard.sender) is not None:
             return  # another station claims this address: the audit's to say
         if not heard.asks:
             if heard.sender in interface.waiting or heard.sender in interface.neighbours:
                 self._learn(interface, heard.sender, heard.sender_mac)
-        elif heard.target in interface.own:
+        elif (mac := interface.answering(heard.target)) is not None:
             self._learn(interface, heard.sender, heard.sender_mac)
             world = self._world
-            answer = Resolution(False, heard.target, interface.mac, heard.sender)
-            frame = Frame(interface.mac, heard.sender_mac, answer, world.serial())
+            answer = Resolution(False, heard.target, mac, heard.sender)
+            frame = Frame(mac, heard.sender_mac, answer, world.serial())
             world.record((NeighbourAnswered, world.now, self.name, interface.name, interface.nic.tag, frame))
             if interface.put is not None:
                 interface.put(frame)

@@ -50,7 +50,9 @@ class Switch:
             world.record((FrameDropped, world.now, self.name, wire.name, tag, frame, Reason.SAME_PORT))
 
     def originate(self, interface: Outlet, vlan: int, frame: Frame) -> None:
-        """Send a frame of the device's own interface in a VLAN."""
+        """Send a frame of the device's own interface in a VLAN; by a shared MAC address it speaks itself now."""
+        if frame.source != self.mac:
+            self.tables[vlan][frame.source] = interface
         out = self.tables[vlan].get(frame.target)
         outs = (out,) if out is not None else tuple(outlet for outlet in self._outlets[vlan] if outlet is not interface)
         for outlet in outs:

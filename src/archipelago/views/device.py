@@ -14,7 +14,7 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.parts import DEFAULT_VLAN, Host, NextHop
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import mac_text
-from archipelago.simulation.station import Interface
+from archipelago.simulation.interface import Interface
 from archipelago.views.table import Table, counted, folded, table
 
 

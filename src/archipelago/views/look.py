@@ -11,7 +11,7 @@ from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.network import Network
 from archipelago.model.problems import Names, listed
 from archipelago.simulation.build import Simulation
-from archipelago.views import device, leases
+from archipelago.views import device, leases, redundancy
 from archipelago.views.filters import conversations, filters
 from archipelago.views.policy import policy, summary
 from archipelago.views.table import Table, lines
@@ -46,6 +46,7 @@ class Wanted:
     gateways: bool = False
     policy: bool = False
     leases: bool = False
+    redundancy: bool = False
     simulated: Simulation | None = None
 
 
@@ -61,16 +62,20 @@ def look(network: Network, wanted: Wanted) -> View:
     if wanted.hosts:
         shown = [device.host_view(index, _node(index, name)) for name in wanted.hosts]
     elif wanted.gateways:
-        shown = device.gateways(index)
+        shown = [*device.gateways(index), redundancy.routers(index)]
     elif wanted.policy:
         shown = [policy(network)]
     elif wanted.leases:
         return View(leases.summary(index), tuple(table for table in leases.tables(index) if table.rows))
+    elif wanted.redundancy:
+        return View(redundancy.summary(index), tuple(table for table in redundancy.tables(index) if table.rows))
     else:
         vlans = frozenset(_vlan(index, name) for name in wanted.vlans)
         ports = frozenset(_port(nodes, name) for name in wanted.ports)
         shown = device.tables(index, nodes, vlans, ports)
         shown += [filters(nodes, ports)] if not vlans else []
+        if index.knowledge.devices.tree.blocked and not vlans and not ports:
+            shown.append(redundancy.ports(index, nodes))
         shown = [table for table in shown if table.rows]
         if len(wanted.devices) == 2:
             beside = device.side_by_side(index, *nodes)

@@ -1,0 +1,138 @@
+"""What there is two of, as tables: the spanning tree with its blocked ports, and the gateways that devices share."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+from archipelago.diagnosis.redundant import lessened, port_state, speaker, why_active, why_blocked, why_root
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.elected import Member
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.views.table import Table, counted, table
+
+
+def summary(index: NetworkIndex) -> str:
+    """The root, how many ports are blocked, and who is active in how many virtual routers."""
+    tree = index.knowledge.devices.tree
+    roots = dict.fromkeys(tree.name(bridge.root) for bridge in tree.bridges.values() if bridge.ports)
+    blocked = sum(map(len, tree.blocked.values()))
+    if not roots:
+        text = "no two bridges are cabled to each other"
+    elif len(roots) == 1:
+        text = f"the root is {next(iter(roots))}; {counted(blocked, 'port')} blocked"
+    else:
+        text = f"{len(roots)} roots, each of its own part: {', '.join(roots)}; {counted(blocked, 'port')} blocked"
+    active = Counter(member.device for _, member in _routers(index) if member is not None)
+    if active:
+        text += "; active: " + ", ".join(f"{name} for {counted(count, 'gateway')}" for name, count in active.items())
+    return text
+
+
+def tables(index: NetworkIndex) -> list[Table]:
+    """The bridges, the blocked ports, every port of the tree, the virtual routers and their members."""
+    return [bridges(index), blocked(index), ports(index, None), routers(index), members(index)]
+
+
+def bridges(index: NetworkIndex) -> Table:
+    """Each device that takes part in the tree, and its way to the root."""
+    tree = index.knowledge.devices.tree
+    rows = []
+    for name, bridge in tree.bridges.items():
+        root = tree.name(bridge.root)
+        why = why_root(tree, name) if root == name else ""
+        rows.append((name, bridge.id.priority, root, bridge.root_port or "itself", bridge.cost, why))
+    return table("bridges", ("device", "bridge priority", "root", "by", "cost", "because"), rows, ("cost",))
+
+
+def blocked(index: NetworkIndex) -> Table:
+    """Each blocked port, and why it is the one."""
+    tree = index.knowledge.devices.tree
+    rows = []
+    for name, bridge in tree.bridges.items():
+        for port in sorted(tree.blocked_at(name), key=lambda port: bridge.ports[port].number):
+            heard = bridge.ports[port].heard
+            far = speaker(tree, heard) if heard is not None else ""
+            rows.append((name, port, far, bridge.ports[port].role, why_blocked(tree, name, port)))
+    return table("blocked ports", ("device", "port", "hears", "role", "because"), rows)
+
+
+def ports(index: NetworkIndex, nodes: list[Node] | None) -> Table:
+    """The cabled ports of the tree, of all devices or of some."""
+    tree = index.knowledge.devices.tree
+    names = list(tree.bridges) if nodes is None else [node.name for node in nodes if node.name in tree.bridges]
+    rows = []
+    for name in names:
+        bridge = tree.bridges[name]
+        for port, at in sorted(bridge.ports.items(), key=lambda item: item[1].number):
+            role, state = port_state(bridge, port)
+            far = speaker(tree, at.heard) if at.heard is not None else ""
+            rows.append((name, port, role, state, at.cost, far))
+    return table("spanning tree", ("device", "port", "role", "state", "cost", "hears"), rows, ("cost",))
+
+
+def routers(index: NetworkIndex) -> Table:
+    """Each virtual router in each broadcast domain: who is active, and why."""
+    elected = index.knowledge.elected
+    rows = []
+    for beside, active in _routers(index):
+        first = beside[0]
+        nic = index.knowledge.devices[first.device].nics[first.interface]
+        vlan = index.vlan_name(nic.vlan) if nic.vlan is not None else ""
+        addresses = ", ".join(map(str, first.written.addresses))
+        who = str(active) if active is not None else "none"
+        why = why_active(elected, active) if active is not None else "all hear a better one, which does not hear them"
+        backups = ", ".join(str(member) for member in beside if member != active) or "none"
+        rows.append((first.written.vrid, addresses, vlan, who, why, backups))
+    columns = ("VRID", "address", "VLAN", "active", "because", "backups")
+    return table("virtual routers", columns, rows, ("VRID",))
+
+
+def members(index: NetworkIndex) -> Table:
+    """Each member, with what it bids."""
+    rows = []
+    for member in index.knowledge.elected.every():
+        nic = index.knowledge.devices[member.device].nics[member.interface]
+        state = "active" if index.knowledge.elected.active(member) else "backup"
+        bids: Any = member.priority if member.up else ""
+        why = "; ".join(lessened(index, member)) if member.up else ""
+        if member.owns:
+            why = "owner"
+        addresses = ", ".join(map(str, member.written.addresses))
+        own = state if member.up else f"down: {nic.down}"
+        rows.append((member.device, member.interface, member.written.vrid, addresses, bids, why, own))
+    columns = ("device", "interface", "VRID", "address", "priority", "changed", "state")
+    return table("members of virtual routers", columns, rows, ("VRID", "priority"))
+
+
+def values(index: NetworkIndex) -> dict[str, Any]:
+    """Roots, blocked ports and active members, as `--json` prints them."""
+    tree = index.knowledge.devices.tree
+    return {
+        "root": {name: tree.name(bridge.root) for name, bridge in tree.bridges.items()},
+        "blocked": [
+            f"{name}/{port}"
+            for name, bridge in tree.bridges.items()
+            for port in sorted(tree.blocked_at(name), key=lambda port: bridge.ports[port].number)
+        ],
+        "active": [
+            {
+                "vrid": beside[0].written.vrid,
+                "family": beside[0].written.family,
+                "members": [str(member) for member in beside],
+                "active": str(active) if active is not None else None,
+            }
+            for beside, active in _routers(index)
+        ],
+    }
+
+
+def _routers(index: NetworkIndex) -> list[tuple[list[Member], Member | None]]:
+    """Each virtual router in each broadcast domain that has a member that is up: those, and the active one."""
+    elected = index.knowledge.elected
+    found: dict[tuple[Member, ...], Member | None] = {}
+    for member in elected.every():
+        beside = tuple(elected.beside(member))
+        if beside and beside not in found:
+            found[beside] = elected.active_beside(member)
+    return [(list(beside), active) for beside, active in found.items()]
