@@ -21,6 +21,7 @@ from archipelago.exchange.kernel import KernelError, Question, ask_kernel, kerne
 from archipelago.exchange.linux import script
 from archipelago.exchange.rehearsal import leased
 from archipelago.knowledge.index import index_network
+from redundancy_referee import judged
 from referee import referee
 
 try:
@@ -233,3 +234,10 @@ def test_real_servers_lease_what_we_say(command, tmp_path):
     (file := tmp_path / "bay.yaml").write_text(SOUND)
     shown = command("rehearse", file, "--from", "crane")
     assert shown.returncode == 0 and "6 of 6 leases agree" in shown.stdout
+
+
+@needs_kernel
+@pytest.mark.skipif(shutil.which("keepalived") is None, reason="the package keepalived is not there")
+def test_real_bridges_and_daemons_agree_on_what_is_blocked_and_who_is_active():
+    figures, different = judged(0, 14)
+    assert different == [] and figures["blocked"] > 10 and figures["active gateways"] >= 8

@@ -15,7 +15,19 @@ Rule = Callable[[NetworkIndex], Iterator[Finding]]
 RULES: list[Rule] = []
 """Every rule, in the order of its module and place."""
 
-_MODULES = ("hosts", "addresses", "switching", "unneeded", "interfaces", "routing", "ways", "filters", "leases")
+_MODULES = (
+    "hosts",
+    "addresses",
+    "switching",
+    "unneeded",
+    "interfaces",
+    "routing",
+    "ways",
+    "filters",
+    "leases",
+    "redundancy",
+    "takeovers",
+)
 
 
 def rule(function: Rule) -> Rule:

@@ -11,8 +11,9 @@ from archipelago.diagnosis.places import port_path
 from archipelago.knowledge.alike import alike_hosts, port_settings
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import unblocked
 from archipelago.knowledge.links import HOST_PORT
-from archipelago.knowledge.topology import Layer2Endpoint, host_endpoint
+from archipelago.knowledge.topology import Layer2Endpoint, Topology, host_endpoint
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Path
 
@@ -94,7 +95,7 @@ def _next_to(index: NetworkIndex) -> Mapping[Layer2Endpoint, list[Layer2Endpoint
     knowledge = index.knowledge
     neighbours: dict[Layer2Endpoint, list[Layer2Endpoint]] = {}
     for name in knowledge.devices:
-        for hop in knowledge.topology.of(name):
+        for hop in index.once(_every_way).of(name):
             if hop.mutual:
                 neighbours.setdefault(hop.endpoint, []).append(hop.target)
     for host, *others in index.once(alike_hosts):
@@ -104,6 +105,11 @@ def _next_to(index: NetworkIndex) -> Mapping[Layer2Endpoint, list[Layer2Endpoint
                 neighbours.setdefault((name, HOST_PORT), []).append(joined)
                 neighbours.setdefault(joined, []).append((name, HOST_PORT))
     return neighbours
+
+
+def _every_way(index: NetworkIndex) -> Topology:
+    """The topology with the ways that the spanning tree keeps in reserve."""
+    return unblocked(index.knowledge)
 
 
 def _needed(index: NetworkIndex, planned: set[Layer2Endpoint]) -> set[Layer2Endpoint]:
@@ -135,7 +141,7 @@ def _crosses(index: NetworkIndex, node: Node, attachment: Attachment, vlan: int,
     here: Layer2Endpoint = (node.name, vlan)
     if here not in needed:
         return False
-    for joint in index.knowledge.topology.at(here):
+    for joint in index.once(_every_way).at(here):
         if joint.mutual and joint.cable is not None and (joint.cable.a in members or joint.cable.b in members):
             return joint.target in needed
     return False

@@ -167,7 +167,7 @@ def _hops(
     """The devices next to one, each with the mistakes on the link there."""
     node = index.knowledge.nodes[name]
     for attachment in node.attachments.values():
-        if not _passes(node, attachment, start, goal):
+        if attachment.blocked or not _passes(node, attachment, start, goal):
             continue
         for end in attachment.members:
             link = index.knowledge.links[end]
@@ -175,7 +175,7 @@ def _hops(
                 continue
             far_node = index.knowledge.nodes[link.peer.device]
             far = index.knowledge.attachment_at(link.peer)
-            if _passes(far_node, far, start, goal):
+            if not far.blocked and _passes(far_node, far, start, goal):
                 yield (
                     far_node.name,
                     _link_mistakes(

@@ -8,6 +8,7 @@ from __future__ import annotations
 from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Kind
 from archipelago.diagnosis.kinds_of_filters import FILTERS
 from archipelago.diagnosis.kinds_of_leases import LEASES
+from archipelago.diagnosis.kinds_of_redundancy import REDUNDANCY
 
 _OUTSIDE_OWN = "{name} answers nobody outside its own subnet"
 _ALL = (
@@ -34,6 +35,7 @@ _ALL = (
     Kind("member-dead", "risk", "an aggregate with a dead member", "the next failure takes the whole link down", OFTEN),
     *FILTERS,
     *LEASES,
+    *REDUNDANCY,
     Kind(
         "ranges-overlap",
         "note",

@@ -31,10 +31,16 @@ COMMANDS = {4: "iptables-legacy-restore --noflush", 6: "ip6tables-legacy-restore
 
 class Place(NamedTuple):
     """An interface as the kernel calls it; `mark` is for one in a table of its own, which later chains no longer see
-    by its name (0: none)."""
+    by its name (0: none); `shared` are its links with shared MAC addresses."""
 
     name: str
     mark: int = 0
+    shared: tuple[str, ...] = ()
+
+    @property
+    def incoming(self) -> tuple[str, ...]:
+        """Every name that what comes in by it can have."""
+        return self.name, *self.shared
 
 
 def chains(node: Node, version: int, places: Mapping[str, Place]) -> Iterator[str]:
@@ -61,9 +67,10 @@ def chains(node: Node, version: int, places: Mapping[str, Place]) -> Iterator[st
     yield from (f":{chain} - [0:0]" for chain in names.values())
     for nic, place in at:
         if nic.filter_in is not None:
-            came = f"-m mark --mark {place.mark}/{TRANSLATED - 1}" if place.mark else f"-i {place.name}"
-            for hook in ("FORWARD", "INPUT"):
-                yield f"-A {hook} {came} -j {names[nic.filter_in.name]}"
+            marked_so = [f"-m mark --mark {place.mark}/{TRANSLATED - 1}"]
+            for came in marked_so if place.mark else [f"-i {name}" for name in place.incoming]:
+                for hook in ("FORWARD", "INPUT"):
+                    yield f"-A {hook} {came} -j {names[nic.filter_in.name]}"
     for nic, place in at:
         if nic.filter_out is not None:
             yield f"-A FORWARD -o {place.name} -j {names[nic.filter_out.name]}"

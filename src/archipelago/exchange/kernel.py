@@ -36,6 +36,7 @@ Where = Literal["here", "uml"]
 MODULES = (
     "bridge 8021q veth dummy bonding vrf af_packet "
     "ip_tables iptable_filter iptable_mangle iptable_nat ip6_tables ip6table_filter ip6table_mangle "
+    "macvlan sch_ingress cls_flower cls_u32 act_mirred act_gact "
     "nf_conntrack nf_nat xt_nat xt_conntrack xt_tcpudp xt_mark xt_MARK ipt_REJECT ip6t_REJECT"
 )
 TOGETHER = 8
@@ -75,10 +76,14 @@ def _has_modules() -> bool:
 
 class Answers(NamedTuple):
     """What a kernel answered about a network: the pairs (source, target) whose probe was answered; and what each host
-    that asked was leased: the address with its mask, the gateway or `none`, and the server's own address."""
+    that asked was leased: the address with its mask, the gateway or `none`, and the server's own address; where
+    something is blocked, the root of each bridge and the ports; and who is active, by VRID and family."""
 
     pairs: set[Pair]
     leases: dict[str, tuple[str, str, str]]
+    roots: dict[str, str]
+    blocked: set[str]
+    active: set[tuple[str, str, str]]
 
 
 def ask_kernel(questions: Sequence[Question], *, where: Where | None = None, seconds: float = 300) -> list[Answers]:
@@ -132,11 +137,16 @@ def _write(work: Path, questions: Sequence[Question]) -> Path:
         (work / f"ask-{start}.json").write_text(json.dumps(asked))
         lines += [f"sh {number}.sh build >said-{number} 2>&1 || echo {number} >>refused" for number, _ in batch]
         lines += ["sleep 1.2"]
+        lines += [f"sh {number}.sh tree >>said-{number} 2>&1 &" for number, _ in batch]
+        lines += ["wait"]
         lines += [f"sh {number}.sh finish >>said-{number} 2>&1 || echo {number} >>refused" for number, _ in batch]
+        lines += [f"sh {number}.sh elect >>said-{number} 2>&1 &" for number, _ in batch]
+        lines += ["wait"]
         # All ask at one time: whoever waits in vain waits beside the others.
         lines += [f"sh {number}.sh lease >>said-{number} 2>&1 &" for number, _ in batch]
         lines += ["wait"]
-        lines += [f"cp /run/archipelago-{tag}.d/given given-{number} 2>/dev/null || :" for number, tag in tags]
+        for told in ("given", "tree", "active"):
+            lines += [f"cp /run/archipelago-{tag}.d/{told} {told}-{number} 2>/dev/null || :" for number, tag in tags]
         lines += [f"{quote(python)} prober.py ask-{start}.json >answers-{start}.json 2>>said"]
         lines += [f"sh {number}.sh down" for number, _ in batch]
         lines += [f"echo {batch[-1][0] + 1} >done"]
@@ -230,12 +240,31 @@ def _read(work: Path, total: int) -> list[Answers]:
     if _done(work) < total:
         last = (work / "console").read_text(errors="replace").strip().splitlines()[-3:]
         raise KernelError(f"the kernel did not finish; its last words: {' / '.join(last)}")
-    rows = [Answers(set(), _given(work / f"given-{number}")) for number in range(total)]
+    rows = [
+        Answers(set(), _given(work / f"given-{number}"), *_tree(work / f"tree-{number}"), _active(work, number))
+        for number in range(total)
+    ]
     for start in range(0, total, TOGETHER):
         for key in json.loads((work / f"answers-{start}.json").read_text()):
             number, source, target = key.split(" ")
             rows[int(number)].pairs.add((source, target))
     return rows
+
+
+def _tree(path: Path) -> tuple[dict[str, str], set[str]]:
+    """The root of each bridge, and the ports that are blocked."""
+    lines = [line.split() for line in path.read_text().splitlines()] if path.exists() else []
+    ports = {(words[1], words[2]): words[3] for words in lines if words[0] == "port"}
+    names = {words[1]: words[2] for words in lines if words[0] == "bridge"}
+    ids = {words[2]: names[words[1]] for words in lines if words[0] == "root" and len(words) == 4}
+    roots = {names[words[1]]: ids[words[3]] for words in lines if words[0] == "root" and len(words) == 4}
+    return roots, {ports[words[1], words[2]] for words in lines if words[0] == "blocked"}
+
+
+def _active(work: Path, number: int) -> set[tuple[str, str, str]]:
+    path = work / f"active-{number}"
+    lines = path.read_text().splitlines() if path.exists() else []
+    return {(words[0], words[1], words[2]) for words in map(str.split, lines)}
 
 
 def _given(path: Path) -> dict[str, tuple[str, str, str]]:

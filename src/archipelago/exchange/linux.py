@@ -15,8 +15,10 @@ from shlex import quote
 from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.exchange.daemons import DOWN, NEEDS, leasing
 from archipelago.exchange.filters import COMMANDS, Place, chains
+from archipelago.exchange.shared import NEEDS as SHARING_NEEDS
+from archipelago.exchange.shared import electing, link_names
 from archipelago.exchange.shell import ENDING, SETTINGS
-from archipelago.exchange.tree import KernelTree
+from archipelago.exchange.tree import KernelTree, settling
 from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import holder_of
 from archipelago.knowledge.known import Knowledge, know
@@ -50,26 +52,8 @@ def script(network: Network, tag: str | None = None) -> str:
     heard = frozenset(hop.address for host in knowledge.network.hosts.values() if host.auto for hop in host.gateway)
     tree = KernelTree(knowledge.devices.tree)
     spaces = {name: _Space(knowledge, node, heard, tree) for name, node in knowledge.nodes.items()}
-    comment = re.sub(r"[^ -~]", "?", network.title)
     lines = [
-        "#!/bin/sh",
-        f"# {comment}",
-        "# Builds the network in namespaces of this machine's kernel and takes it down again.",
-        "#   sh SCRIPT up | down        as root; needs iproute2, and bridge, 8021q, veth, dummy, bonding, vrf",
-        *(["# Filters need iptables-legacy too."] if any(d.filters for d in network.devices.values()) else ()),
-        *([f"# Leases need {NEEDS} too."] if any(h.dhcp for h in network.hosts.values()) else ()),
-        "set -eu",
-        f"tag={quote(tag)}",
-        "made=/run/archipelago-$tag   # the namespaces made by this script; only they are ever removed",
-        "",
-        SETTINGS,
-        "down() {",
-        '  [ -f "$made" ] || return 0',
-        '  while read -r name; do ip netns del "$name" 2>/dev/null || :; done <"$made"',
-        '  rm -f "$made"',
-        *DOWN,
-        "}",
-        "",
+        *_opening(network, knowledge, tag),
         "build() {",
         "  down",
         *(f"  own {quote(namespace(tag, name))}" for name in knowledge.nodes),
@@ -88,8 +72,44 @@ def script(network: Network, tag: str | None = None) -> str:
     lines += ["}", "", "# Once carrier has settled, for which the kernel takes up to a second.", "finish() {"]
     for name, space in spaces.items():
         lines += _finish(quote(namespace(tag, name)), space)
-    names = leasing(knowledge, lambda name: namespace(tag, name), lambda name, part: spaces[name].names[part])
-    return "\n".join([*lines, "  :", "}", "", "# Servers, relays and clients of leases.", *names, *ENDING]) + "\n"
+    lines += ["  :", "}"]
+
+    def own(name: str) -> str:
+        return namespace(tag, name)
+
+    def called(name: str, part: str) -> str:
+        return spaces[name].names[part]
+
+    lines += ["", "# The spanning tree.", *settling(knowledge, own, called)]
+    lines += ["", "# Who is active in shared gateways.", *electing(knowledge, own, called)]
+    lines += ["", "# Servers, relays and clients of leases.", *leasing(knowledge, own, called)]
+    return "\n".join([*lines, *ENDING]) + "\n"
+
+
+def _opening(network: Network, knowledge: Knowledge, tag: str) -> list[str]:
+    """What the script is and needs, the settings of every namespace, and how to take it all down."""
+    comment = re.sub(r"[^ -~]", "?", network.title)
+    return [
+        "#!/bin/sh",
+        f"# {comment}",
+        "# Builds the network in namespaces of this machine's kernel and takes it down again.",
+        "#   sh SCRIPT up | down        as root; needs iproute2, and bridge, 8021q, veth, dummy, bonding, vrf",
+        *(["# Filters need iptables-legacy too."] if any(d.filters for d in network.devices.values()) else ()),
+        *([f"# Shared gateways need {SHARING_NEEDS} too."] if knowledge.elected.any else ()),
+        *([f"# Leases need {NEEDS} too."] if any(h.dhcp for h in network.hosts.values()) else ()),
+        "set -eu",
+        f"tag={quote(tag)}",
+        "made=/run/archipelago-$tag   # the namespaces made by this script; only they are ever removed",
+        "",
+        SETTINGS,
+        "down() {",
+        '  [ -f "$made" ] || return 0',
+        '  while read -r name; do ip netns del "$name" 2>/dev/null || :; done <"$made"',
+        '  rm -f "$made"',
+        *DOWN,
+        "}",
+        "",
+    ]
 
 
 def _set_up(name: str, space: _Space) -> Iterator[str]:
@@ -103,6 +123,7 @@ def _set_up(name: str, space: _Space) -> Iterator[str]:
         yield f"  ip {family} -n {name} rule del pref 0"
     yield from _batch(f"ip -n {name} -batch -", (*space.links(), *space.tables(), *space.addresses()))
     yield from _batch(f"bridge -n {name} -batch -", space.memberships())
+    yield from _batch(f"tc -n {name} -batch -", space.wires())
     for version, command in COMMANDS.items():
         yield from _batch(f"ip netns exec {name} {command}", space.filters(version))
 
@@ -158,6 +179,8 @@ class _Space:
     def __init__(self, knowledge: Knowledge, node: Node, heard: frozenset[Address], tree: KernelTree) -> None:
         self.node = node
         self.tree = tree
+        self.members = knowledge.elected.members(node.name) if node.name in knowledge.devices else ()
+        self.shared = link_names(self.members)
         self.state = knowledge.state(node.name)
         self.heard = heard  # the gateways that hosts took from what routers advertise
         self.leases = isinstance(node.written, Host) and node.written.dhcp
@@ -261,7 +284,17 @@ class _Space:
             if nic.kind == "vlan" and nic.vlan in self.node.vlans:
                 yield f"vlan add dev {BRIDGE} vid {nic.vlan} self"
 
+    def wires(self) -> Iterator[str]:
+        """What makes a bridge that takes no part in the spanning tree a piece of wire."""
+        if self.node.kind in ("switch", "l3switch") and not self.node.off:
+            cabled = [one for one in self.node.attachments.values() if one.switched and self.cabled[one.name]]
+            yield from self.tree.wire(self.node, [self.names[one.name] for one in cabled])
+
     def addresses(self) -> Iterator[str]:
+        for member in self.members:  # an equal bid is decided by the link-local address, which follows the MAC address
+            nic = self.node.nics[member.interface]
+            if nic.attachment is not None and self.cabled[nic.attachment]:
+                yield f"link set dev {self.names[nic.attachment]} address {_mac(nic.mac)}"
         for nic in self.node.nics.values():
             name = self.holder(nic)
             for address in nic.addresses if name else ():
@@ -277,7 +310,8 @@ class _Space:
         for number, nic in enumerate(self.node.nics.values(), 1):
             holder = self.holder(nic)
             if holder is not None:
-                places[nic.name] = Place(holder, number if nic.vrf else 0)
+                shared = tuple(link for member, link in self.shared.items() if member.interface == nic.name)
+                places[nic.name] = Place(holder, number if nic.vrf else 0, shared)
         return chains(self.node, version, places)
 
     def holder(self, nic: Nic) -> str | None:

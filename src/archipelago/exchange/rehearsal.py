@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from archipelago.diagnosis.leased import server_address
 from archipelago.errors import QueryError
 from archipelago.exchange.kernel import Question, Where, ask_kernel, kernel_here
+from archipelago.exchange.tree import KernelTree
 from archipelago.knowledge.ends import common_family, first_address
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
@@ -78,8 +79,8 @@ def rehearse(
     if loop is not None:
         cables = ", ".join(str(cable) for cable in loop.cables)
         raise QueryError(f"this network would storm in a kernel: switching runs in a circle over {cables}")
-    if index.knowledge.devices.tree.blocked or index.knowledge.elected.any:
-        raise QueryError("networks with blocked ports or shared gateways are not rehearsed in a kernel yet")
+    if not KernelTree(index.knowledge.devices.tree).fits:
+        raise QueryError("a kernel's path costs end at 65,535, and these are more, in units of what divides them all")
     pairs = _pairs(network, sources, targets)
     where = kernel_here()
     ours: dict[Pair, ReachResult] = {}

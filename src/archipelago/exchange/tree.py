@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from math import gcd
+from shlex import quote
 
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.tree import SpanningTree
 
 HIGHEST_COST = 65_535
 """The kernel's largest path cost."""
+_BPDU = "protocol all flower dst_mac 01:80:c2:00:00:00"
+"""The tree's own frames (IEEE 802.1Q 8.6.3)."""
 
 
 class KernelTree:
@@ -35,3 +40,51 @@ class KernelTree:
         if self._tree.blocked and bridge is not None and port in bridge.ports:
             cost = min(bridge.ports[port].cost // self._unit, HIGHEST_COST)
             yield f"link set dev {name} type bridge_slave cost {cost}"
+
+    def wire(self, node: Node, ports: Sequence[str]) -> Iterator[str]:
+        """What makes a bridge that takes no part a piece of wire for the tree's frames, whatever their VLAN; by itself
+        it would pass them on inside the untagged VLAN only."""
+        if not self._tree.blocked or node.name in self._tree.bridges or len(ports) < 2:
+            return
+        yield from (f"qdisc add dev {port} clsact" for port in ports)
+        for port in ports:
+            copies = " ".join(f"action mirred egress mirror dev {other}" for other in ports if other != port)
+            yield f"filter add dev {port} ingress {_BPDU} {copies} action drop"
+
+
+def settling(knowledge: Knowledge, space: Callable[[str], str], names: Callable[[str, str], str]) -> list[str]:
+    """The lines of the function `tree`: wait until no port listens or learns and nothing has changed for 2.5 s, then
+    take what is blocked out of its VLANs, so that it makes no VLAN interface live."""
+    tree = knowledge.devices.tree
+    if not tree.blocked:
+        return ["tree() {", "  :", "}"]
+    spaces = " ".join(quote(space(name)) for name in tree.bridges)
+    lines = ["tree() {", '  mkdir -p "$made.d"', f'  bridges="{spaces}"']
+    lines += [
+        "  calm=0 last= tries=0",
+        '  while [ "$calm" -lt 5 ] && [ "$tries" -lt 120 ]; do',
+        "    sleep 0.5; tries=$((tries + 1))",
+        '    now=$(for name in $bridges; do bridge -n "$name" link; done)',
+        '    case "$now" in',
+        '      *"state listening"* | *"state learning"*) calm=0 ;;',
+        '      "$last") calm=$((calm + 1)) ;;',
+        "      *) calm=0 ;;",
+        "    esac",
+        '    last="$now"',
+        "  done",
+        "  for name in $bridges; do",
+        "    id=$(ip netns exec \"$name\" sh -c 'cd /sys/class/net/bridge/bridge; echo $(cat bridge_id root_id)')",
+        '    echo "root $name $id" >>"$made.d/tree"',
+        '    bridge -n "$name" link | while read -r number port rest; do',
+        '      case "$rest" in *"state blocking"*) ;; *) continue ;; esac',
+        '      port="${port%%[@:]*}"',
+        '      echo "blocked $name $port" >>"$made.d/tree"',
+        '      bridge -n "$name" vlan del dev "$port" vid 1-4094 || :',
+        "    done",
+        "  done",
+        "  cat >>\"$made.d/tree\" <<'END'",
+    ]
+    for name, bridge in tree.bridges.items():
+        lines += [f"port {space(name)} {names(name, port)} {name}/{port}" for port in bridge.ports]
+        lines += [f"bridge {space(name)} {name}"]
+    return [*lines, "END", "}"]

@@ -186,6 +186,15 @@ class Elected:
             return []
         return [other for other in self._of_router(member.router) if self._domains.is_within(other.endpoint, domain)]
 
+    def routers(self) -> list[tuple[list[Member], Member | None]]:
+        """Each virtual router in each broadcast domain that has a member that is up: those, and the active one."""
+        found: dict[tuple[Member, ...], Member | None] = {}
+        for member in self.every():
+            beside = tuple(self.beside(member))
+            if beside and beside not in found:
+                found[beside] = self.active_beside(member)
+        return [(list(beside), active) for beside, active in found.items()]
+
     def answering(self, device: str, interface: str) -> list[Member]:
         """The virtual routers that an interface is active in."""
         return [

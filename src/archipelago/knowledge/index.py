@@ -124,11 +124,25 @@ class NetworkIndex:
 
     def home_of(self, node: Node, address: InterfaceAddress) -> Held | None:
         """The gateway that a host's address calls for: one that shares its broadcast domain if there is one, then one
-        in the VLAN of its port, then one that is up."""
+        in the VLAN of its port, then one that is up; where several share an address, that."""
         key = (node.name, address)
         if key not in self._home_of:
-            self._home_of[key] = self._find_home(node, address)
+            home = self._find_home(node, address)
+            self._home_of[key] = self.as_shared(home) if home is not None else None
         return self._home_of[key]
+
+    def as_shared(self, held: Held) -> Held:
+        """What a gateway shares with others in its subnet, at who is active; itself where it shares nothing."""
+        elected = self.knowledge.elected
+        for member in elected.members(held.node.name):
+            addresses = (one for one in member.written.addresses if held.address.prefix.holds(one))
+            shared = next(addresses, None)
+            if member.interface == held.nic.name and shared is not None and not is_link_local(shared):
+                active = elected.active_beside(member) or member
+                node = self.knowledge.devices[active.device]
+                address = InterfaceAddress(shared.version, shared.value, held.address.length)
+                return Held(node, node.nics[active.interface], address)
+        return held
 
     def _find_home(self, node: Node, address: InterfaceAddress) -> Held | None:
         elsewhere = [holder for holder in self.homes(address) if holder.node.name != node.name]

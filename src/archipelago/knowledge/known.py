@@ -4,7 +4,7 @@ change of the network leaves standing of it."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
 from itertools import takewhile
 
@@ -180,6 +180,15 @@ class Knowledge:
 
     def _untouched(self, domain: Domain, near: frozenset[str]) -> bool:
         return all(name in self.devices and name not in near for name, _ in domain.endpoints)
+
+
+def unblocked(knowledge: Knowledge) -> Topology:
+    """The topology if the spanning tree blocked nothing: every way that frames may come to take once a part is gone."""
+    devices = knowledge.devices
+    if not devices.tree.blocked:
+        return knowledge.topology
+    open_tree = replace(devices.tree, blocked={})
+    return Topology(Devices(knowledge.written, devices.ports, devices.plugs, {}, open_tree), {})
 
 
 def know(network: Network) -> Knowledge:

@@ -7,7 +7,6 @@ from typing import Any
 
 from archipelago.diagnosis.redundant import lessened, port_state, speaker, why_active, why_blocked, why_root
 from archipelago.knowledge.devices import Node
-from archipelago.knowledge.elected import Member
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.views.table import Table, counted, table
 
@@ -23,7 +22,7 @@ def summary(index: NetworkIndex) -> str:
         text = f"the root is {next(iter(roots))}; {counted(blocked, 'port')} blocked"
     else:
         text = f"{len(roots)} roots, each of its own part: {', '.join(roots)}; {counted(blocked, 'port')} blocked"
-    active = Counter(member.device for _, member in _routers(index) if member is not None)
+    active = Counter(member.device for _, member in index.knowledge.elected.routers() if member is not None)
     if active:
         text += "; active: " + ", ".join(f"{name} for {counted(count, 'gateway')}" for name, count in active.items())
     return text
@@ -75,7 +74,7 @@ def routers(index: NetworkIndex) -> Table:
     """Each virtual router in each broadcast domain: who is active, and why."""
     elected = index.knowledge.elected
     rows = []
-    for beside, active in _routers(index):
+    for beside, active in index.knowledge.elected.routers():
         first = beside[0]
         nic = index.knowledge.devices[first.device].nics[first.interface]
         vlan = index.vlan_name(nic.vlan) if nic.vlan is not None else ""
@@ -122,17 +121,6 @@ def values(index: NetworkIndex) -> dict[str, Any]:
                 "members": [str(member) for member in beside],
                 "active": str(active) if active is not None else None,
             }
-            for beside, active in _routers(index)
+            for beside, active in index.knowledge.elected.routers()
         ],
     }
-
-
-def _routers(index: NetworkIndex) -> list[tuple[list[Member], Member | None]]:
-    """Each virtual router in each broadcast domain that has a member that is up: those, and the active one."""
-    elected = index.knowledge.elected
-    found: dict[tuple[Member, ...], Member | None] = {}
-    for member in elected.every():
-        beside = tuple(elected.beside(member))
-        if beside and beside not in found:
-            found[beside] = elected.active_beside(member)
-    return [(list(beside), active) for beside, active in found.items()]

@@ -1,0 +1,179 @@
+"""Mistakes that show once a gateway is taken over: ways that do not come along, and who can take it over."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import combinations
+
+from archipelago.addressing.values import Address
+from archipelago.audit.redundancy import Group, groups, is_behind_a_switch, partners
+from archipelago.audit.registry import rule
+from archipelago.diagnosis.faults import redundancy as faults
+from archipelago.diagnosis.faults.leases import pool_path
+from archipelago.knowledge.alike import alike_hosts
+from archipelago.knowledge.devices import Nic
+from archipelago.knowledge.elected import Member
+from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.finding import Finding
+from archipelago.model.parts import Route
+
+
+def _nic(index: NetworkIndex, member: Member) -> Nic:
+    return index.knowledge.devices[member.device].nics[member.interface]
+
+
+def _preferred(group: Group) -> tuple[Member, Member] | None:
+    """The active member where it outbids all others, and the next best of another device."""
+    members, active = group
+    others = [other for other in members if other.device != active.device]
+    if not others or active.owns:
+        return None
+    return active, max(others, key=lambda member: member.rank)
+
+
+def _ways_on(index: NetworkIndex, member: Member) -> Iterator[tuple[Route, str]]:
+    """The static routes in use of a member's device in its routing table and family, with the interface of each that
+    leaves by another than the member's own."""
+    nic = _nic(index, member)
+    table = index.knowledge.routes(member.device).tables.get((nic.vrf, member.written.family))
+    for entry in table.entries() if table is not None else ():
+        if entry.route is not None and entry.interface != member.interface:
+            yield entry.route, entry.interface
+
+
+@rule
+def at_once(index: NetworkIndex) -> Iterator[Finding]:
+    """Preemption without a hold time where routes lead on by other interfaces."""
+    for group in index.once(groups):
+        pair = _preferred(group)
+        if pair is None or pair[0].priority <= pair[1].priority:
+            continue
+        member = pair[0]
+        if member.written.preempt and not member.written.hold_time and any(_ways_on(index, member)):
+            yield faults.preempts_at_once(index, member)
+
+
+@rule
+def untracked(index: NetworkIndex) -> Iterator[Finding]:
+    """An active member that does not watch the way on, where the next best has a way of its own."""
+    for group in index.once(groups):
+        pair = _preferred(group)
+        if pair is None:
+            continue
+        member, next_best = pair
+        theirs = {route.destination for route, _ in _ways_on(index, next_best)}
+        watched = {track.interface for track in member.written.track}
+        networks = {track.network for track in member.written.track}
+        node = index.knowledge.devices[member.device]
+        for route, interface in _ways_on(index, member):
+            shared = any(one.interface == interface for one in index.knowledge.elected.members(member.device))
+            attachment = node.nics[interface].attachment
+            if route.destination not in theirs or shared or route.destination in networks:
+                continue
+            if node.nics[interface].kind != "loopback" and not {interface, attachment} & watched:
+                yield faults.uplink_untracked(index, member, next_best, route, interface)
+                break
+
+
+@rule
+def next_hops_of_one(index: NetworkIndex) -> Iterator[Finding]:
+    """A static route by the own address of one of several, behind a switch that outlives it."""
+    pairs = index.once(partners)
+    for device in index.network.devices.values():
+        node = index.knowledge.devices[device.name]
+        for route, interface in _static(index, device.name):
+            holder = index.neighbour((device.name, interface), route.next_hop.address)
+            if holder is None or holder.node.name not in pairs or device.name in pairs.get(holder.node.name, ()):
+                continue
+            number = index.route_number(device.name, route)
+            shared = _shared_beside(index, holder)
+            own = faults.own_address(holder.nic, route.next_hop.address) and shared != route.next_hop.address
+            outlived = is_behind_a_switch(index, node, node.nics[interface], holder)
+            if own and outlived and number is not None:
+                yield faults.next_hop_of_one(node, number, route, holder, shared)
+
+
+def _static(index: NetworkIndex, name: str) -> Iterator[tuple[Route, str]]:
+    """The static routes in use of a device, with the interface of each."""
+    for table in index.knowledge.routes(name).tables.values():
+        yield from ((entry.route, entry.interface) for entry in table.entries() if entry.route is not None)
+
+
+def _shared_beside(index: NetworkIndex, holder: Held) -> Address | None:
+    """What an interface's subnet has as a shared address of its family; None where there is none."""
+    shared = index.as_shared(holder)
+    return shared.address.address if shared is not holder else None
+
+
+@rule
+def gateways_of_one(index: NetworkIndex) -> Iterator[Finding]:
+    """Hosts and pools whose gateway is one member's own address."""
+    if not index.knowledge.elected.any:
+        return
+    for hosts in index.once(alike_hosts):
+        for hop in hosts[0].gateway:
+            found = _of_one(index, hop.address)
+            if found is None:
+                continue
+            for host in hosts:
+                leased = host.dhcp and hop.address.version == 4
+                if not leased:
+                    yield faults.host_gateway_of_one(host, hop, *found)
+    for server in index.knowledge.leases.servers:
+        for pool in index.knowledge.leases.pools_of(server).values():
+            found = _of_one(index, pool.gateway) if pool.gateway is not None else None
+            if found is not None:
+                yield faults.pool_gateway_of_one(pool_path(index, server, pool), server, pool, *found)
+
+
+def _of_one(index: NetworkIndex, address: Address) -> tuple[str, Address] | None:
+    """Whose own an address is, and what is shared in its place; None where it is shared, or nothing is."""
+    holder = next((one for one in index.holders(address) if one.node.can_route), None)
+    if holder is None or index.knowledge.elected.sharing(address):
+        return None
+    shared = _shared_beside(index, holder)
+    return (holder.node.name, shared) if shared is not None and shared != address else None
+
+
+@rule
+def conversations(index: NetworkIndex) -> Iterator[Finding]:
+    """Two VLANs whose gateways are active at different members, with a filter between that knows conversations."""
+    for (_, one), (others, other) in combinations(index.once(groups), 2):
+        if one.device == other.device or one.written.family != other.written.family:
+            continue
+        mine = next((member for member in others if member.device == one.device), None)
+        if mine is None or not any(_stateful(index, member) for member in (one, other, mine)):
+            continue
+        vlans = [index.vlan_key(nic.vlan) for nic in (_nic(index, one), _nic(index, other)) if nic.vlan is not None]
+        if len(vlans) == 2:
+            yield faults.answers_elsewhere(index, one, other, mine, vlans)
+
+
+def _stateful(index: NetworkIndex, member: Member) -> bool:
+    nic = _nic(index, member)
+    return any(one is not None and one.stateful for one in (nic.filter_in, nic.filter_out))
+
+
+@rule
+def claimable(index: NetworkIndex) -> Iterator[Finding]:
+    """Virtual routers that whoever is plugged in can take over, told once for each active device."""
+    open_to: dict[str, list[Member]] = {}
+    for _, active in index.once(groups):
+        nic = _nic(index, active)
+        if not active.owns and nic.vlan is not None and _has_access_port(index, active):
+            open_to.setdefault(active.device, []).append(active)
+    for members in open_to.values():
+        vlans = [index.vlan_key(_nic(index, member).vlan or 0) for member in members]
+        yield faults.gateway_claimable(index, members, list(dict.fromkeys(vlans)))
+
+
+def _has_access_port(index: NetworkIndex, member: Member) -> bool:
+    """Whether the domain of a member has a port for hosts."""
+    domain = index.domains.of(member.endpoint)
+    for name, vlan in domain.endpoints if domain is not None else ():
+        if isinstance(vlan, int):
+            for attachment in index.knowledge.devices[name].attachments.values():
+                if attachment.switched and attachment.written.trunk is None and attachment.untagged == vlan:
+                    return True
+    return False

@@ -1,0 +1,87 @@
+"""The tree and shared gateways of random networks in a real kernel with real daemons: roots, blocked ports, who is
+active, and what is reached.
+
+python tests/redundancy_referee.py FIRST-SEED COUNT      prints each difference, then the figures
+"""
+
+from __future__ import annotations
+
+import sys
+from collections import Counter
+from random import Random
+from typing import Any
+
+import archipelago
+from archipelago.exchange.kernel import Answers, Question, ask_kernel
+from archipelago.exchange.tree import KernelTree
+from archipelago.knowledge.ends import first_address
+from archipelago.knowledge.index import NetworkIndex, index_network
+from archipelago.simulation.reach import reach
+from redundant import redundant
+
+Pair = tuple[str, str]
+
+
+def judged(first: int, count: int) -> tuple[Counter[str], list[tuple[int, str, Any, Any]]]:
+    """How much was asked, and what differs: the seed, what it is, our answer and the kernel's."""
+    seeds, questions, ours = [], [], []
+    for seed in range(first, first + count):
+        index = index_network(redundant(Random(seed)))
+        if _can_judge(index):
+            pairs, expected = _pairs(index)
+            seeds.append(seed)
+            questions.append(Question(index.network, pairs))
+            ours.append((archipelago.redundancy(index.network), expected))
+    figures: Counter[str] = Counter(networks=len(seeds))
+    different: list[tuple[int, str, Any, Any]] = []
+    answers = ask_kernel(questions, seconds=3000)
+    for seed, (told, expected), theirs in zip(seeds, ours, answers, strict=True):
+        figures.update(pairs=len(expected), reached=sum(expected.values()), blocked=len(told["blocked"]))
+        for what, mine, its in _compared(told, expected, theirs):
+            figures[what] += 1
+            if mine != its:
+                different.append((seed, what, mine, its))
+    return figures, different
+
+
+def _can_judge(index: NetworkIndex) -> bool:
+    """Whether a kernel can judge a network: no storm, costs that it takes, and no virtual router whose members have
+    other addresses, which the daemon does not hear (RFC 9568 7.1 leaves that to it; our contract does not)."""
+    stormy = any(domain.circle is not None for domain in index.domains.every())
+    routers = index.knowledge.elected.routers()
+    alike = all(len({frozenset(one.written.addresses) for one in members}) == 1 for members, _ in routers)
+    return alike and not stormy and KernelTree(index.knowledge.devices.tree).fits
+
+
+def _pairs(index: NetworkIndex) -> tuple[list[Any], dict[Pair, bool]]:
+    asked, expected = [], {}
+    nodes = index.knowledge.nodes
+    for source in index.network.hosts:
+        for target in index.network.hosts:
+            for family in (4, 6):
+                address = first_address(nodes[target], family)
+                if source != target and address and first_address(nodes[source], family):
+                    asked.append((source, f"{target}/{family}", address))
+                    answer = reach(index, nodes[source], nodes[target], family=family)
+                    expected[source, f"{target}/{family}"] = answer.reached
+    return asked, expected
+
+
+def _compared(told: Any, expected: dict[Pair, bool], theirs: Answers) -> list[tuple[str, Any, Any]]:
+    active = {(one["active"], str(one["vrid"]), str(one["family"])) for one in told["active"] if one["active"]}
+    compared: list[tuple[str, Any, Any]] = [("active gateways", active, theirs.active)]
+    compared.append(("answers", {pair for pair, yes in expected.items() if yes}, theirs.pairs))
+    if told["blocked"]:  # where nothing is blocked the kernel's tree is left off
+        compared += [("trees", told["root"], theirs.roots), ("blocked ports", set(told["blocked"]), theirs.blocked)]
+    return compared
+
+
+def main() -> None:
+    figures, different = judged(int(sys.argv[1]), int(sys.argv[2]))
+    for one in different:
+        print("differs", *one)
+    print(dict(figures))
+
+
+if __name__ == "__main__":
+    main()
