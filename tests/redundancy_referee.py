@@ -30,8 +30,8 @@ def judged(first: int, count: int) -> tuple[Counter[str], list[tuple[int, str, A
         if _can_judge(index):
             pairs, expected = _pairs(index)
             seeds.append(seed)
-            questions.append(Question(index.network, pairs))
-            ours.append((archipelago.redundancy(index.network), expected))
+            questions.append(Question(index.knowledge.written, pairs))
+            ours.append((archipelago.redundancy(index.knowledge.written), expected))
     figures: Counter[str] = Counter(networks=len(seeds))
     different: list[tuple[int, str, Any, Any]] = []
     answers = ask_kernel(questions, seconds=3000)

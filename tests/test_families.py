@@ -221,7 +221,7 @@ def test_the_kernels_script_holds_what_hosts_heard(command, plain_bay, tmp_path)
     said(command, "export", plain_bay / "network.yaml", "--as", "linux", "-o", script)
     text = script.read_text()
     local = str(know(read_network(plain_bay / "network.yaml")).nodes["landing"].nics["p1.250"].link_local)
-    assert f"addr add {local}/64 dev p1.250 nodad" in text
+    assert f"addr replace {local}/64 dev p1.250 nodad" in text
     assert f"route add ::/0 via {local} dev port" in text
     assert text.count("fe80::") == 7  # one for each subinterface of the port, one way for each host that heard it
 

@@ -293,7 +293,11 @@ def _allotment(
                 f"'{need.name}': {asked} falls outside the usable addresses of {prefix}, "
                 f"{Address(version, first)} to {Address(version, last)}"
             )
-    static, lease = _ranges(version, first, last, gateway, leases) if need.gateways else (None, None)
+    taken = None
+    if gateway is not None:  # those that share it stand beside it
+        along = (need.gateways - 1) * (1 if convention.offset > 0 else -1)
+        taken = (min(gateway.value, gateway.value + along), max(gateway.value, gateway.value + along))
+    static, lease = _ranges(version, first, last, taken, leases) if need.gateways else (None, None)
     return Allotment(
         name=need.name,
         vlan_id=need.vlan_id,
@@ -313,11 +317,11 @@ def _allotment(
 
 
 def _ranges(
-    version: int, first: int, last: int, gateway: Address | None, leases: Fraction | float
+    version: int, first: int, last: int, gateways: tuple[int, int] | None, leases: Fraction | float
 ) -> tuple[tuple[Address, Address] | None, tuple[Address, Address] | None]:
-    """The longest run beside the gateway, its lower part for static hosts and its upper part for leases."""
-    if gateway is not None:
-        below, above = (first, gateway.value - 1), (gateway.value + 1, last)
+    """The longest run beside the gateways, its lower part for static hosts and its upper part for leases."""
+    if gateways is not None:
+        below, above = (first, gateways[0] - 1), (gateways[1] + 1, last)
         first, last = max(below, above, key=lambda run: run[1] - run[0])
     count = last - first + 1
     if count <= 0:

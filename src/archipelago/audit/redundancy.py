@@ -14,10 +14,12 @@ from archipelago.diagnosis.faults.words import free_address
 from archipelago.diagnosis.places import port_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.elected import Member
+from archipelago.knowledge.forwarding import Dropped, decide_own
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import facing
-from archipelago.model.finding import Edit, Finding
+from archipelago.knowledge.reasons import Reason
+from archipelago.model.finding import REMOVE, Edit, Finding
 
 Group = tuple[list[Member], Member]
 """The members of a virtual router that are up in one broadcast domain, and the active one."""
@@ -65,8 +67,7 @@ def roots(index: NetworkIndex) -> Iterator[Finding]:
         elsewhere = [name for name in names if name in active and name != root]
         if elsewhere and root not in active:
             first = max(elsewhere, key=lambda name: len(active[name]))
-            own = tree.bridges[root].id.priority
-            yield faults.root_elsewhere(index, root, first, list(active[first]), own - 4096 if own else None)
+            yield faults.root_elsewhere(root, first, list(active[first]), _lower(index, root, first))
         elif root in active and elsewhere:
             yield from _spread(index, root, active, elsewhere)
 
@@ -75,9 +76,16 @@ def _spread(
     index: NetworkIndex, root: str, active: dict[str, dict[str, None]], elsewhere: list[str]
 ) -> Iterator[Finding]:
     """Roles that are shared out: a detour for those of them that are not at the root."""
-    own = index.knowledge.devices.tree.bridges[root].id.priority
     for name in elsewhere:
-        yield faults.root_elsewhere(index, root, name, list(active[name]), own - 4096 if own else None)
+        yield faults.root_elsewhere(root, name, list(active[name]), None)
+
+
+def _lower(index: NetworkIndex, root: str, better: str) -> Edit | None:
+    """What makes another device the root: a plain switch gives its priority up, else the other bids less."""
+    own = index.knowledge.devices.tree.bridges[root].id.priority
+    if index.network.devices[root].kind == "switch" and index.network.devices[root].bridge_priority is not None:
+        return Edit(("devices", root, "bridge-priority"), REMOVE)
+    return Edit(("devices", better, "bridge-priority"), str(own - 4096)) if own else None
 
 
 @rule
@@ -205,6 +213,7 @@ def partners(index: NetworkIndex) -> dict[str, dict[str, None]]:
 def missing_members(index: NetworkIndex) -> Iterator[Finding]:
     """A gateway that one of a pair holds alone though the other has the VLAN."""
     elected = index.knowledge.elected
+    told: set[tuple[str, str, str]] = set()
     for members, active in index.once(groups):
         others = [other for other in elected.sharing(active.written.addresses[0]) if other.device != active.device]
         if others or {member.device for member in members} != {active.device}:
@@ -212,32 +221,35 @@ def missing_members(index: NetworkIndex) -> Iterator[Finding]:
         nic = _nic(index, active)
         for partner in index.once(partners).get(active.device, ()):
             device, node = index.network.devices[partner], index.knowledge.devices[partner]
-            if nic.vlan is None or device.kind != "l3switch" or nic.vlan not in node.vlans:
+            place = (active.device, active.interface, partner)
+            if nic.vlan is None or device.kind != "l3switch" or nic.vlan not in node.vlans or place in told:
                 continue
+            told.add(place)
             yield _member_missing(index, active, nic, node)
 
 
 def _member_missing(index: NetworkIndex, active: Member, nic: Nic, node: Node) -> Finding:
+    """All that an interface shares, for who has no part in it."""
     vlan = _vlan(index, active)
     there = next((other for other in node.nics.values() if other.kind == "vlan" and other.vlan == nic.vlan), None)
-    own = next(address for address in nic.addresses if address.version == active.written.family)
-    part = faults.as_written(active.written)
-    within = there is not None and any(address.prefix == own.prefix for address in there.addresses)
-    if there is not None and within:
+    shared = [one.written for one in index.knowledge.elected.members(active.device) if one.interface == nic.name]
+    parts = [faults.as_written(one) for one in shared]
+    own = [address for address in nic.addresses if any(address.prefix.holds(one.addresses[0]) for one in shared)]
+    names = " and ".join(map(str, shared))
+    if there is not None and {address.prefix for address in own} <= {address.prefix for address in there.addresses}:
         path = ("devices", node.name, "interfaces", there.name, "virtual")
-        others = [one.written for one in index.knowledge.elected.members(node.name) if one.interface == there.name]
-        if others:
-            return faults.member_missing(index, active, node.name, (), vlan, f"add {active.written} to {there.name}")
-        mend = f"add {active.written} to {node.name}/{there.name}"
-        return faults.member_missing(index, active, node.name, (Edit(path, part),), vlan, mend)
-    free = free_address(index, own.prefix)
-    if free is None or there is not None or active.interface in index.network.devices[node.name].interfaces:
-        mend = f"give {node.name} an address of {own.prefix}, and {active.written}"
-        return faults.member_missing(index, active, node.name, (), vlan, mend)
-    value = {"vlan": vlan, "address": str(free), "virtual": part}
+        begun = any(one.interface == there.name for one in index.knowledge.elected.members(node.name))
+        edits = [Edit((*path, "+"), part) for part in parts] if begun else [Edit(path, parts)]
+        return faults.member_missing(active, node.name, tuple(edits), vlan, f"add {names} to {node.name}/{there.name}")
+    free = [free_address(index, address.prefix) for address in own]
+    taken = active.interface in index.network.devices[node.name].interfaces
+    if None in free or there is not None or taken:
+        mend = f"give {node.name} an address of {', '.join(str(address.prefix) for address in own)}, and {names}"
+        return faults.member_missing(active, node.name, (), vlan, mend)
+    value = {"vlan": vlan, "address": [str(address) for address in free], "virtual": parts}
     edit = Edit(("devices", node.name, "interfaces", active.interface), value)
-    mend = f"add {active.interface} with {free} and {active.written} to {node.name}"
-    return faults.member_missing(index, active, node.name, (edit,), vlan, mend)
+    mend = f"add {active.interface} with {', '.join(map(str, free))} and {names} to {node.name}"
+    return faults.member_missing(active, node.name, (edit,), vlan, mend)
 
 
 @rule
@@ -248,10 +260,9 @@ def unlike_routes(index: NetworkIndex) -> Iterator[Finding]:
         unused = {id(one.route) for one in index.knowledge.routes(name).unused}
         for partner in others:
             node = index.knowledge.devices[partner]
-            table = index.knowledge.routes(partner).tables
             for route in device.routes:
-                own = table.get((route.vrf or "", route.destination.version))
-                if id(route) in unused or (own is not None and own.exact(route.destination) is not None):
+                way = decide_own(index.knowledge.state(partner), route.destination.first, route.vrf or "")
+                if id(route) in unused or not (isinstance(way, Dropped) and way.reason is Reason.NO_ROUTE):
                     continue
                 if route.destination.version in node.forwards and not _leads_to(index, route.next_hop.address, partner):
                     yield faults.routes_differ(name, partner, route, _way_on(index, name, node, route.next_hop.address))

@@ -160,6 +160,8 @@ def unlike_pairs(index: NetworkIndex) -> Iterator[Finding]:
             serve = [any(served[end][prefix].address.address in used for prefix in shared) for end in (name, other)]
             if len({served[name][prefix].nic.name for prefix in shared}) < 2 or all(serve):
                 continue  # too few; or each is a gateway of some and only managed in the others: no pair
+            if index.knowledge.elected.members(name) and index.knowledge.elected.members(other):
+                continue  # what they share is written, and judged by that
             for prefix in sorted(served[name].keys() ^ served[other].keys()):
                 has, lacks = (name, other) if prefix in served[name] else (other, name)
                 held_by = served[has][prefix]

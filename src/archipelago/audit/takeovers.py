@@ -56,7 +56,8 @@ def at_once(index: NetworkIndex) -> Iterator[Finding]:
 
 @rule
 def untracked(index: NetworkIndex) -> Iterator[Finding]:
-    """An active member that does not watch the way on, where the next best has a way of its own."""
+    """An active member that does not watch the way on, where the next best has a way of its own. A VLAN interface is
+    up as long as any port that carries it: there is nothing to watch."""
     for group in index.once(groups):
         pair = _preferred(group)
         if pair is None:
@@ -71,7 +72,7 @@ def untracked(index: NetworkIndex) -> Iterator[Finding]:
             attachment = node.nics[interface].attachment
             if route.destination not in theirs or shared or route.destination in networks:
                 continue
-            if node.nics[interface].kind != "loopback" and not {interface, attachment} & watched:
+            if node.nics[interface].kind not in ("loopback", "vlan") and not {interface, attachment} & watched:
                 yield faults.uplink_untracked(index, member, next_best, route, interface)
                 break
 

@@ -31,8 +31,10 @@ def excess(index: NetworkIndex) -> Iterator[Finding]:
         vlan for vlan, members in everyone.items() if vlan in peopled and _served(members) and whole(index, members)
     }
     needed = _needed(index, planned)
-    for node, link, _, _ in index.once(facing_attachments):
+    for node, link, _, far in index.once(facing_attachments):
         trunk = link.written.trunk
+        if link.blocked or far.blocked:
+            continue  # kept in reserve: it is to carry what the ways in use do
         if not link.switched or trunk is None or not link.carrier or (trunk == "all" and node.off):
             continue
         listed = sorted(link.vlans) if trunk == "all" else list(trunk)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from archipelago.addressing.values import Prefix
-from archipelago.design import gateways, hosts, links, subnets, switching
+from archipelago.design import gateways, hosts, links, sharing, subnets, switching
 from archipelago.design import routes as routing
 from archipelago.design.draft import Draft, link_name
 from archipelago.design.entrances import entrances_of
@@ -37,7 +37,7 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
     joined = links.transits(draft, wiring)
     draft.add_vlans({transit.name: transit.vlan for transit in joined})
     loopbacks = links.routing_devices(draft) if brief.conventions.loopbacks else []
-    subnets.allot(draft, wiring, {transit.name: transit.vlan for transit in joined}, loopbacks)
+    subnets.allot(draft, wiring, joined, loopbacks)
     _stop(draft)
     gateways.place(draft, wiring)
     switching.carry(draft, wiring)
@@ -53,7 +53,7 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
             homes.setdefault(subnet.prefix, []).extend(devices)
 
     for vlan, gateway in wiring.serving.items():
-        home(draft.name_of(vlan), gateway.device)
+        home(draft.name_of(vlan), *sharing.by_preference(wiring, vlan, gateway))
     for transit in joined:
         home(transit.name, *(device for device, _ in transit.ends))
     for cable in wiring.routed:
@@ -61,7 +61,7 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
     for name in loopbacks:
         home(f"loopback {name}", name)
     routing.route(draft, adjacencies, homes)
-    network = _network(draft)
+    network = sharing.with_shared(draft, wiring, joined, _network(draft))
     assert draft.carving is not None
     subnets_of = {name: [(a.prefix, a.gateway) for a in draft.subnets(name)] for name in brief.vlans}
     network = with_leases(draft, network, entrances_of(network, subnets_of, None))

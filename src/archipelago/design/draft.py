@@ -8,7 +8,18 @@ from archipelago.addressing.carve import Allotment, Carving
 from archipelago.addressing.values import InterfaceAddress
 from archipelago.model.brief import Brief
 from archipelago.model.network import Network
-from archipelago.model.parts import Cable, End, Host, Interface, NextHop, Port, Route, Subinterface, VlanInterface
+from archipelago.model.parts import (
+    Cable,
+    End,
+    Host,
+    Interface,
+    Loopback,
+    NextHop,
+    Port,
+    Route,
+    Subinterface,
+    VlanInterface,
+)
 from archipelago.model.plan import Decision
 
 
@@ -32,6 +43,8 @@ class Draft:
     hosts: dict[str, Host] = field(default_factory=dict)
     host_ends: dict[str, End] = field(default_factory=dict)
     used: set[End] = field(default_factory=set)
+    own: dict[tuple[str, str], tuple[InterfaceAddress, ...]] = field(default_factory=dict)
+    """The own addresses of each device in each VLAN whose gateway it shares."""
     cursors: dict[tuple[str, int, int], int] = field(default_factory=dict)
     """Where the search for a free address goes on in each range, so that a full one is not walked for every host."""
 
@@ -78,3 +91,14 @@ def vlan_of(interface: Interface) -> int | None:
     if isinstance(interface, Subinterface):
         return interface.tag
     return interface.vlan if isinstance(interface, VlanInterface) else None
+
+
+def as_shared(interface: Interface) -> list[InterfaceAddress]:
+    """What a gateway interface is asked at: the address that it shares in each of its subnets, where it shares one."""
+    virtual = () if isinstance(interface, Loopback) else interface.virtual
+    shared = [address for one in virtual for address in one.addresses]
+    found = []
+    for own in interface.addresses:
+        address = next((one for one in shared if own.prefix.holds(one)), own.address)
+        found.append(InterfaceAddress(address.version, address.value, own.length))
+    return found

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from archipelago.addressing.values import Prefix
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.network import Network
-from archipelago.model.parts import End
+from archipelago.model.parts import End, Interface, Loopback, Port
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,7 +23,8 @@ class Entrance:
 def entrances_of(
     network: Network, gateways: Mapping[str, Sequence[tuple[Prefix, object]]], outside: End | None
 ) -> list[Entrance]:
-    """Where each VLAN comes in: at the interface that holds its gateway's address; and the outside, at its port.
+    """Where each VLAN comes in: at each interface that holds its gateway's address, or shares it; and the outside, at
+    its port.
 
     Args:
         network: the network.
@@ -35,10 +36,16 @@ def entrances_of(
         held = {(prefix, gateway) for prefix, gateway in subnets}
         for device in network.devices.values() if held else ():
             for part in (*device.ports.values(), *device.interfaces.values()) if device.kind != "switch" else ():
-                if any((address.prefix, address.address) in held for address in part.addresses):
+                if any((own.prefix, address) in held for own in part.addresses for address in _answered(part, own)):
                     found.append(Entrance(who, End(device.name, part.name), tuple(prefix for prefix, _ in subnets)))
     if outside is not None:
         port = network.devices[outside.device].ports[outside.port]
         every = tuple(Prefix(version, 0, 0) for version in sorted({a.version for a in port.addresses}))
         found.append(Entrance(OUTSIDE, outside, every))
     return found
+
+
+def _answered(part: Port | Interface, own: InterfaceAddress) -> tuple[Address, ...]:
+    """An interface's own address, and those that it shares."""
+    virtual = () if isinstance(part, Loopback) else part.virtual
+    return (own.address, *(address for one in virtual for address in one.addresses))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.design.draft import Draft, vlan_of
 from archipelago.design.wiring import Wiring
 from archipelago.model.parts import End, Interface, Port, Subinterface, VlanInterface
@@ -14,6 +15,10 @@ def place(draft: Draft, wiring: Wiring) -> None:
         name = draft.name_of(vlan)
         addresses = draft.gateway_addresses(name)
         device = gateway.device
+        if gateway.shared:
+            for number, member in enumerate(gateway.devices):
+                _share(draft, vlan, member, number)
+            continue
         if gateway.port is None:
             label = _old_name(draft, device, vlan) or _free(draft, device, f"{name}-gw")
             draft.interfaces[device][label] = VlanInterface(label, vlan, addresses)
@@ -40,6 +45,34 @@ def place(draft: Draft, wiring: Wiring) -> None:
             f"subinterface of {name}, tag {vlan}",
             f"numbered {draft.brief.conventions.subinterface}",
         )
+
+
+def _share(draft: Draft, vlan: int, device: str, number: int) -> None:
+    """A VLAN interface of one of those that share a gateway, with an address of its own beside the shared one; one that
+    it had before stays."""
+    name = draft.name_of(vlan)
+    kept_name = _old_name(draft, device, vlan)
+    before = _old(draft, device).get(kept_name or "")
+    step = 1 if draft.brief.conventions.gateway.offset > 0 else -1
+    taken = {own.address for (_, vlan_name), owned in draft.own.items() if vlan_name == name for own in owned}
+    taken |= {own.address for host in draft.brief.hosts.values() for own in host.addresses}
+    if draft.old is not None:
+        taken |= {own.address for host in draft.old.hosts.values() for own in host.addresses}
+        managed = (part for device in draft.old.devices.values() for part in device.interfaces.values())
+        taken |= {own.address for part in managed if vlan_of(part) == vlan for own in part.addresses}
+    addresses = []
+    for subnet in draft.subnets(name):
+        assert subnet.gateway is not None
+        held = [own for own in (before.addresses if before else ()) if own.prefix == subnet.prefix]
+        kept = next((own for own in held if own.address != subnet.gateway), None)
+        value = subnet.gateway.value + step * (1 + number)
+        while Address(subnet.prefix.version, value) in taken and subnet.first.value < value < subnet.last.value:
+            value += step  # a host has it, or another that shares
+        addresses.append(kept or InterfaceAddress(subnet.prefix.version, value, subnet.prefix.length))
+    draft.own[device, name] = tuple(addresses)
+    label = kept_name or _free(draft, device, f"{name}-gw")
+    draft.interfaces[device][label] = VlanInterface(label, vlan, tuple(addresses))
+    draft.decide(f"{device}/{label}", f"VLAN interface of {name}", "the brief lets it share the gateway")
 
 
 def _free(draft: Draft, device: str, name: str) -> str:

@@ -100,6 +100,8 @@ def _taken(draft: Draft, takers: list[tuple[str, int, tuple[InterfaceAddress, ..
     for allotment in draft.allotments.values():
         if allotment.gateway is not None:
             taken[allotment.gateway] = f"the gateway of '{allotment.name}'"
+    for (device, vlan), addresses in draft.own.items():
+        taken.update({own.address: f"{device}, which shares the gateway of '{vlan}'," for own in addresses})
     for name, _, wanted in takers:
         for address in wanted:
             if address.address in taken:

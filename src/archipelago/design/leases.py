@@ -45,6 +45,9 @@ def with_leases(draft: Draft, network: Network, entrances: Sequence[Entrance]) -
                 draft.reasons.append(_unable(entrance.who, subnet))
             continue
         server = central or entrance.at.device
+        if central is None:  # of several that share the gateway each leases a part of its own
+            sharing = [other for other in entrances if other.who == entrance.who]
+            pool = replace(pool, ranges=_part(pool.ranges, sharing.index(entrance), len(sharing)))
         network = _serving(network, server, pool)
         what = f"{', '.join(map(str, pool.ranges))} for {entrance.who}"
         why = "the VLAN's gateway leases" if central is None else "the brief's server"
@@ -55,6 +58,20 @@ def with_leases(draft: Draft, network: Network, entrances: Sequence[Entrance]) -
     for name in sorted(asking - {entrance.who for entrance in entrances}):
         draft.reasons.append(_unable(name, None))
     return network
+
+
+def _part(ranges: Sequence[AddressRange], number: int, count: int) -> tuple[AddressRange, ...]:
+    """One of so many parts of some ranges, alike in size."""
+    total = sum(part.size for part in ranges)
+    first, last = total * number // count, total * (number + 1) // count
+    parts, passed = [], 0
+    for part in ranges:
+        low, high = max(first - passed, 0), min(last - passed, part.size)
+        if low < high:
+            start = part.first.value
+            parts.append(AddressRange(Address(4, start + low), Address(4, start + high - 1)))
+        passed += part.size
+    return tuple(parts)
 
 
 def _unable(vlan: str, subnet: Allotment | None) -> str:
@@ -75,7 +92,8 @@ def _pool(draft: Draft, network: Network, vlan: str, subnet: Allotment) -> Pool 
     if subnet.leases is None and not before:
         return None
     asking = [host.name for host in draft.brief.hosts.values() if host.dhcp and draft.name_of(host.vlan) == vlan]
-    whole = before[0].ranges if before else (_foreseen(draft, vlan, subnet, held),)
+    given = tuple(dict.fromkeys(part for pool in before for part in pool.ranges))
+    whole = given if before else (_foreseen(draft, vlan, subnet, held),)
     ranges = tuple(free for part in whole for free in part.without(Address(4, value) for value in held))
     kept = {
         host: address

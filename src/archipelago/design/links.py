@@ -24,11 +24,13 @@ class Adjacency:
 
 @dataclass(frozen=True, slots=True)
 class Transit:
-    """A VLAN that lets two routing devices meet over switches; each end is a device and, on a router, its port."""
+    """A VLAN that lets routing devices meet over switches; each end is a device and, on a router, its port. `sharing`
+    are those of them that share an address there."""
 
     name: str
     vlan: int
-    ends: tuple[tuple[str, str | None], tuple[str, str | None]]
+    ends: tuple[tuple[str, str | None], ...]
+    sharing: tuple[str, ...] = ()
 
 
 def routing_devices(draft: Draft) -> list[str]:
@@ -47,6 +49,11 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
 
     for cable in wiring.routed:
         root[find(cable.a.device)] = find(cable.b.device)
+    pairs = list(dict.fromkeys(wiring.sharing.values()))
+    partners = {name: pair for pair in reversed(pairs) for name in pair}
+    for pair in pairs:
+        for name in pair[1:]:
+            root[find(name)] = find(pair[0])
     ends: dict[str, list[tuple[str, str | None, str]]] = {}
     whole = {End(gateway.device, gateway.port) for gateway in brief.gateways if gateway.untagged and gateway.port}
     zone = _zones(draft, wiring)
@@ -66,18 +73,38 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
             if find(other[0]) == find(first[0]):
                 continue
             root[find(other[0])] = find(first[0])
-            name = f"transit-{len(links) + 1}"
-            number = _kept_id(draft, name) or next(vlan_id for vlan_id in range(4094, 1, -1) if vlan_id not in used)
-            used.add(number)
-            links.append(Transit(name, number, (first[:2], other[:2])))
-            wiring.entrance[number] = first[2]
-            carry_vlan(draft, wiring, number, [other[2]])
+            pair = partners.get(first[0], ())
+            joining: list[tuple[str, str | None, str]] = [*((name, None, name) for name in pair)] or [first]
+            if other[0] in partners:
+                pair, joining = partners[other[0]], [(name, None, name) for name in partners[other[0]]]
+                other = first
+            name, number = _named(draft, len(links) + 1, used)
+            links.append(Transit(name, number, (*(one[:2] for one in joining), other[:2]), pair))
+            wiring.entrance[number] = joining[0][2]
+            carry_vlan(draft, wiring, number, [one[2] for one in (*joining[1:], other)])
             for device, port, _ in (first, other):
                 for cable in brief.cables:
                     if port and End(device, port) in (cable.a, cable.b):
                         wiring.carried.setdefault(cable, set()).add(number)
-            draft.decide(name, f"VLAN {number} between {first[0]} and {other[0]}", "only switches lie between the two")
+            between = " and ".join((*(one[0] for one in joining), other[0]))
+            draft.decide(name, f"VLAN {number} between {between}", "only switches lie between them")
+    for pair in pairs:
+        if not any(set(pair) <= {device for device, _ in link.ends} for link in links):
+            name, number = _named(draft, len(links) + 1, used)
+            links.append(Transit(name, number, tuple((device, None) for device in pair)))
+            wiring.entrance[number] = pair[0]
+            carry_vlan(draft, wiring, number, list(pair[1:]))
+            why = "each goes by the other once its own way is cut"
+            draft.decide(name, f"VLAN {number} between {' and '.join(pair)}", why)
     return links
+
+
+def _named(draft: Draft, count: int, used: set[int]) -> tuple[str, int]:
+    """What a transit VLAN is called, and its id."""
+    name = f"transit-{count}"
+    number = _kept_id(draft, name) or next(vlan_id for vlan_id in range(4094, 1, -1) if vlan_id not in used)
+    used.add(number)
+    return name, number
 
 
 def _zones(draft: Draft, wiring: Wiring) -> dict[str, str]:
@@ -114,19 +141,35 @@ def connect(draft: Draft, wiring: Wiring, joined: list[Transit]) -> list[Adjacen
         draft.decide(str(cable), f"routed link {texts}", "both ends route and no VLAN has to cross it")
         adjacencies += _both(cable.a.device, cable.b.device, sides)
     for transit in joined:
-        subnets = draft.subnets(transit.name)
-        sides = [tuple(address_in(subnet, offset) for subnet in subnets) for offset in (0, 1)]
-        for (device, port), address in zip(transit.ends, sides, strict=True):
-            if port is None:
-                draft.interfaces[device][transit.name] = VlanInterface(transit.name, transit.vlan, address)
-            else:
-                label = f"{port}.{transit.vlan}"
-                draft.interfaces[device][label] = Subinterface(label, port, transit.vlan, False, address)
-        adjacencies += _both(transit.ends[0][0], transit.ends[1][0], sides)
+        adjacencies += _meet(draft, transit)
     for device in routing_devices(draft):
         own = draft.subnets(f"loopback {device}")
         if own:
             draft.interfaces[device][LOOPBACK] = Loopback(LOOPBACK, tuple(address_in(address, 0) for address in own))
+    return adjacencies
+
+
+def _meet(draft: Draft, transit: Transit) -> list[Adjacency]:
+    """The ends of a transit VLAN; where some of them share an address there, it is the first, and the others send to
+    it."""
+    subnets = draft.subnets(transit.name)
+    first = 1 if transit.sharing else 0
+    shared = tuple(address_in(subnet, 0).address for subnet in subnets)
+    sides: dict[str, tuple[InterfaceAddress, ...]] = {}
+    for number, (device, port) in enumerate(transit.ends, first):
+        sides[device] = address = tuple(address_in(subnet, number) for subnet in subnets)
+        if port is None:
+            draft.interfaces[device][transit.name] = VlanInterface(transit.name, transit.vlan, address)
+        else:
+            label = f"{port}.{transit.vlan}"
+            draft.interfaces[device][label] = Subinterface(label, port, transit.vlan, False, address)
+    adjacencies = []
+    for device in sides:
+        for other, addresses in sides.items():
+            if other != device:
+                outer = other in transit.sharing and device not in transit.sharing
+                via = shared if outer else tuple(address.address for address in addresses)
+                adjacencies.append(Adjacency(device, other, via))
     return adjacencies
 
 

@@ -36,7 +36,7 @@ def route(draft: Draft, adjacencies: list[Adjacency], homes: dict[Prefix, list[s
         for version in (4, 6):
             default = _default(draft, name, near, distance, version)
             ways: dict[Prefix, Way] = {}
-            towards: dict[str, Way | None] = {}
+            towards: dict[tuple[str, ...], Way | None] = {}
             own = distance[name]
             for prefix, holders in homes.items():
                 if prefix.version != version or name in holders:
@@ -44,10 +44,10 @@ def route(draft: Draft, adjacencies: list[Adjacency], homes: dict[Prefix, list[s
                 reachable = [holder for holder in holders if holder in own]
                 if not reachable:
                     continue
-                goal = reachable[0] if len(reachable) == 1 else min(reachable, key=own.__getitem__)
-                if goal not in towards:
-                    towards[goal] = _way(name, goal, near, distance, version)
-                way = towards[goal]
+                goals = tuple(reachable)
+                if goals not in towards:
+                    towards[goals] = _way(name, goals, near, distance, version)
+                way = towards[goals]
                 if way is not None and way != default:
                     ways[prefix] = way
             merged = merge(ways)
@@ -71,7 +71,7 @@ def _default(
     outside = draft.brief.outside
     if outside is None or outside.at.device == name or not any(h.address.version == version for h in outside.next_hop):
         return None
-    return _way(name, outside.at.device, near, distance, version)
+    return _way(name, (outside.at.device,), near, distance, version)
 
 
 def _distances(start: str, near: dict[str, list[Adjacency]]) -> dict[str, int]:
@@ -87,21 +87,28 @@ def _distances(start: str, near: dict[str, list[Adjacency]]) -> dict[str, int]:
 
 
 def _way(
-    name: str, goal: str, near: dict[str, list[Adjacency]], distance: dict[str, dict[str, int]], version: int
+    name: str,
+    goals: tuple[str, ...],
+    near: dict[str, list[Adjacency]],
+    distance: dict[str, dict[str, int]],
+    version: int,
 ) -> Way | None:
-    """The first hop of the shortest way, and a loop-free alternate (RFC 5286 3.1): a neighbour whose own shortest
-    way to the goal does not lead through this device."""
+    """The first hop of the shortest way to the nearest goal, of equal ones the first; and a loop-free alternate
+    (RFC 5286 3.1): a neighbour whose own shortest way does not lead through this device."""
     options = []
     for order, adjacency in enumerate(near[name]):
         via = next((address for address in adjacency.via if address.version == version), None)
-        if via is not None and goal in distance[adjacency.other]:
-            options.append((distance[adjacency.other][goal], order, via))
+        there = distance[adjacency.other]
+        nearest = min(((there[goal], number) for number, goal in enumerate(goals) if goal in there), default=None)
+        if via is not None and nearest is not None:
+            options.append((*nearest, order, via))
     options.sort()
     if not options:
         return None
-    own = distance[name][goal]
-    second = next((via for length, _, via in options[1:] if length < own + 1), None)
-    return options[0][2], second
+    own = min(distance[name][goal] for goal in goals)
+    first = options[0][3]
+    second = next((via for length, _, _, via in options[1:] if length < own + 1 and via != first), None)
+    return first, second
 
 
 def merge(ways: dict[Prefix, Way]) -> dict[Prefix, Way]:

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from archipelago.addressing.carve import Need, carve
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.design.draft import Draft, link_name, vlan_of
+from archipelago.design.draft import Draft, as_shared, link_name, vlan_of
+from archipelago.design.links import Transit
 from archipelago.design.wiring import Wiring
 from archipelago.errors import CarveError
 from archipelago.model.network import Network
 from archipelago.model.parts import Port
 
+LONGEST_FOR_SEVERAL = 29
+"""The prefix length of a transit VLAN that more than two routing devices stand in."""
 
-def allot(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list[str]) -> None:
+
+def allot(draft: Draft, wiring: Wiring, transit: Sequence[Transit], loopbacks: list[str]) -> None:
     """Carve all subnets at once; what the old network holds is pinned."""
     brief, conventions = draft.brief, draft.brief.conventions
     needs = [*_vlan_needs(draft, wiring), *_link_needs(draft, wiring, transit, loopbacks)]
@@ -64,17 +68,20 @@ def _vlan_needs(draft: Draft, wiring: Wiring) -> Iterator[Need]:
         if vlan.id not in wiring.serving and not vlan.hosts and not counts.get(vlan.id) and not pinned:
             continue
         hosts = max(vlan.hosts, counts.get(vlan.id, 0))
-        yield Need(vlan.name, hosts, vlan.id, pinned=pinned, gateway=gateway, versions=vlan.families)
+        gateways = 1 + len(wiring.sharing.get(vlan.id, ()))
+        yield Need(vlan.name, hosts, vlan.id, gateways, pinned=pinned, gateway=gateway, versions=vlan.families)
 
 
-def _link_needs(draft: Draft, wiring: Wiring, transit: dict[str, int], loopbacks: list[str]) -> Iterator[Need]:
+def _link_needs(draft: Draft, wiring: Wiring, transit: Sequence[Transit], loopbacks: list[str]) -> Iterator[Need]:
     """What the links between routing devices ask for, and their loopbacks."""
     small = {4: draft.brief.conventions.transit, 6: 127}
     for cable in wiring.routed:
         pinned = _kept_link(draft, cable.a.device, cable.a.port)
         yield Need(link_name(cable), 2, None, 0, pinned=pinned, lengths=small)
-    for name, number in transit.items():
-        yield Need(name, 2, number, 0, pinned=_kept(draft, number)[0], lengths=small)
+    for one in transit:
+        wide = {4: LONGEST_FOR_SEVERAL, 6: 64} if len(one.ends) > 2 else small
+        pinned = _kept(draft, one.vlan)[0]
+        yield Need(one.name, len(one.ends) + bool(one.sharing), one.vlan, 0, pinned=pinned, lengths=wide)
     for name in loopbacks:
         yield Need(f"loopback {name}", 1, None, 0, pinned=_kept_loopback(draft, name), lengths={4: 32, 6: 128})
 
@@ -98,13 +105,14 @@ def _inside(spaces: tuple[Prefix, ...], prefix: Prefix) -> bool:
 
 
 def _old_interfaces(old: Network, vlan: int) -> list[InterfaceAddress]:
+    """The addresses of a VLAN's gateways: what they share where they do."""
     addresses = []
     for device in old.devices.values():
         if device.kind == "switch":
             continue
         for interface in device.interfaces.values():
             if vlan_of(interface) == vlan:
-                addresses += list(interface.addresses)
+                addresses += as_shared(interface)
     return addresses
 
 

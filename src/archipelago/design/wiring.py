@@ -13,7 +13,9 @@ from archipelago.model.parts import Cable, End
 @dataclass(slots=True)
 class Wiring:
     """`parent` is the tree: for each switching device the device above it and the cable between. `carried` holds the
-    VLANs of each cable; `serving` where each VLAN's gateway is; `spare` the cables that would close a circle."""
+    VLANs of each cable; `serving` where each VLAN's gateway is; `spare` the cables that would close a circle. `sharing`
+    has the devices that share a VLAN's gateway: where there are any, the spanning tree is relied on, and every cable
+    between those who need a VLAN carries it."""
 
     parent: dict[str, tuple[str, Cable] | None] = field(default_factory=dict)
     depth: dict[str, int] = field(default_factory=dict)
@@ -23,7 +25,13 @@ class Wiring:
     entrance: dict[int, str] = field(default_factory=dict)
     spare: list[Cable] = field(default_factory=list)
     routed: list[Cable] = field(default_factory=list)
+    sharing: dict[int, tuple[str, ...]] = field(default_factory=dict)
     hostless: list[int] = field(default_factory=list)
+
+    def is_redundant(self, device: str) -> bool:
+        """Whether a device is in a part of the network that has shared gateways, where the tree is relied on."""
+        pairs = {name for devices in self.sharing.values() for name in devices}
+        return any(self.segment.get(name) == self.segment.get(device) for name in pairs)
 
 
 def wire(draft: Draft) -> Wiring:
@@ -72,7 +80,7 @@ def routes(draft: Draft, device: str) -> bool:
         return True
     outside = draft.brief.outside
     return kind == "l3switch" and (
-        any(gateway.device == device for gateway in draft.brief.gateways)
+        any(device in gateway.devices for gateway in draft.brief.gateways)
         or (outside is not None and outside.at.device == device)
     )
 
@@ -90,6 +98,8 @@ def _serve(draft: Draft, wiring: Wiring, gateway: GatewayPlace, peers: dict[End,
         wiring.serving[vlan] = gateway
         if gateway.port is None:
             wiring.entrance[vlan] = gateway.device
+            if gateway.shared:
+                wiring.sharing[vlan] = gateway.devices
             continue
         end = End(gateway.device, gateway.port)
         if end not in peers:
@@ -161,7 +171,8 @@ def _grow(draft: Draft, wiring: Wiring) -> None:
     for cable in brief.cables:
         ends = (cable.a.device, cable.b.device)
         both = all(routes(draft, name) for name in ends)
-        if ends[0] != ends[1] and all(name in switching for name in ends) and cable not in used and not both:
+        within = ends[0] != ends[1] and all(name in switching for name in ends)
+        if within and cable not in used and not both and not wiring.is_redundant(ends[0]):
             wiring.spare.append(cable)
 
 
@@ -180,6 +191,8 @@ def carry_vlan(draft: Draft, wiring: Wiring, vlan: int, devices: list[str]) -> N
                 "add a cable that joins them, or place the gateway nearer"
             )
             continue
+        if wiring.is_redundant(device):
+            continue
         a, b = device, top
         while a != b and a not in reached:
             lower = a if wiring.depth[a] >= wiring.depth[b] else b
@@ -191,3 +204,57 @@ def carry_vlan(draft: Draft, wiring: Wiring, vlan: int, devices: list[str]) -> N
                 a = above[0]
             else:
                 b = above[0]
+    if wiring.is_redundant(top):
+        terminals = {name for name in (top, *devices) if wiring.segment.get(name) == wiring.segment.get(top)}
+        for cable in _between(draft, wiring, terminals | set(wiring.sharing.get(vlan, ()))):
+            wiring.carried.setdefault(cable, set()).add(vlan)
+
+
+def _between(draft: Draft, wiring: Wiring, terminals: set[str]) -> list[Cable]:
+    """Every cable that lies on a way between some devices, whichever way the tree takes: what is left once dead ends
+    are taken away. Over devices that route and are none of them only where there is no way without."""
+    if len(terminals) == 1:
+        return []
+    segment = wiring.segment[next(iter(terminals))]
+    every = {name for name, part in wiring.segment.items() if part == segment}
+    sharing = {name for devices in wiring.sharing.values() for name in devices}
+    near = {name for name in every if name in terminals or name in sharing or not routes(draft, name)}
+    for nodes in (near, every):
+        cables = [
+            cable
+            for cable in draft.brief.cables
+            if not cable.off and cable.a.device in nodes and cable.b.device in nodes
+        ]
+        left = _without_dead_ends(cables, terminals)
+        if _joined(left, terminals):
+            return left
+    return []
+
+
+def _without_dead_ends(cables: list[Cable], terminals: set[str]) -> list[Cable]:
+    at: dict[str, list[Cable]] = {}
+    for cable in cables:
+        for end in cable.ends:
+            at.setdefault(end.device, []).append(cable)
+    gone: set[Cable] = set()
+    queue = [name for name, own in at.items() if len(own) == 1 and name not in terminals]
+    for name in queue:
+        for cable in at[name]:
+            if cable not in gone:
+                gone.add(cable)
+                far = cable.b.device if cable.a.device == name else cable.a.device
+                at[far] = [own for own in at[far] if own != cable]
+                if len(at[far]) == 1 and far not in terminals:
+                    queue.append(far)
+    return [cable for cable in cables if cable not in gone]
+
+
+def _joined(cables: list[Cable], devices: set[str]) -> bool:
+    """Whether some devices hang together over some cables."""
+    reached = {next(iter(devices))}
+    grows = True
+    while grows:
+        more = {end.device for cable in cables if {e.device for e in cable.ends} & reached for end in cable.ends}
+        grows = not more <= reached
+        reached |= more
+    return devices <= reached

@@ -302,7 +302,7 @@ class _Space:
                     continue  # it asks for it
                 yield f"addr add {address} dev {name}{' nodad' if address.version == 6 else ''}"
             if name and nic.link_local in self.heard and speaks_ipv6(nic):
-                yield f"addr add {nic.link_local}/64 dev {name} nodad"
+                yield f"addr replace {nic.link_local}/64 dev {name} nodad"  # the kernel may have given it itself
 
     def filters(self, version: int) -> Iterator[str]:
         """The chains of the device's filters in one family."""

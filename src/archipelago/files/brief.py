@@ -57,8 +57,9 @@ def _section(fields_of: Any) -> Fields | None:
 
 
 def _gateway(path: Path, fields: Fields) -> GatewayPlace:
-    device, port = fields["place"]
-    return GatewayPlace(fields["vlans"], device, port, fields["untagged"], path)
+    rest = {field: value for field, value in fields.items() if field != "places"}
+    device, port = next(iter(fields["places"]), ("", None))
+    return GatewayPlace(device=device, port=port, partners=fields["places"][1:], path=path, **rest)
 
 
 def _host(name: str, fields: Fields) -> HostNeed:

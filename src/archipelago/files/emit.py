@@ -26,6 +26,8 @@ _BLOCKS = {
     ("policy",): 1,
     ("policy", "rules"): 1,
 }
+_LONG = 120
+"""A line that is longer is written as a block where sections are within."""
 _NAMED = {("devices",), ("devices", None, "filters")}
 """Whose parts are named by the document."""
 
@@ -60,8 +62,16 @@ def _block(value: Any, path: tuple[str | None, ...], indent: int, lines: list[st
     for key, inner_value in value.items():
         inner = (*path, None if path in _NAMED else key)
         short = inner == ("devices", None) and not any(isinstance(part, (dict, list)) for part in inner_value.values())
-        if inner_value and isinstance(inner_value, (dict, list)) and inner in _BLOCKS and not short:
+        block = inner in _BLOCKS or (len(f"{space}{key}: {inline(inner_value)}") > _LONG and _is_deep(inner_value))
+        if inner_value and isinstance(inner_value, (dict, list)) and block and not short:
             lines.append(f"{space}{key}:")
             _block(inner_value, inner, indent + 1, lines)
         else:
             lines.append(f"{space}{scalar(str(key))}: {inline(inner_value)}")
+
+
+def _is_deep(value: Any) -> bool:
+    """Whether a mapping or a list holds sections of its own."""
+    if isinstance(value, list):
+        return any(isinstance(entry, dict) for entry in value)
+    return isinstance(value, dict) and any(isinstance(entry, dict) or _is_deep(entry) for entry in value.values())

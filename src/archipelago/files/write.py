@@ -25,6 +25,7 @@ SCALAR_ALONE = {
     Value.ADDRESS_RANGE,
     Value.PROBE,
     Value.PARTY,
+    Value.PLACE,
 }
 """A list of one of these is written without its brackets."""
 _WRITTEN_ALONE = (Holder.VIRTUAL_ROUTER, Holder.TRACK)

@@ -62,18 +62,27 @@ class DeviceNeed:
 @dataclass(frozen=True, slots=True)
 class GatewayPlace:
     """Where the gateways of some VLANs live: a router's port, or a layer 3 switch. `untagged` gives a whole router
-    port to a single VLAN. `path` is its place in the file."""
+    port to a single VLAN. Where they are `shared`, the other places are the `partners`; `spread` shares the active
+    roles out. `path` is its place in the file."""
 
     vlans: tuple[int, ...]
     device: str
     port: str | None
     untagged: bool = False
+    partners: tuple[tuple[str, str | None], ...] = ()
+    shared: bool = False
+    spread: bool = False
     path: Path = field(default=(), compare=False)
 
     @property
-    def place(self) -> tuple[str, str | None]:
-        """The device, and the port where one is named."""
-        return self.device, self.port
+    def places(self) -> tuple[tuple[str, str | None], ...]:
+        """Each device, and the port where one is named."""
+        return ((self.device, self.port), *self.partners)
+
+    @property
+    def devices(self) -> tuple[str, ...]:
+        """The devices, the first one first."""
+        return tuple(device for device, _ in self.places)
 
 
 @dataclass(frozen=True, slots=True)

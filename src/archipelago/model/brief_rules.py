@@ -143,8 +143,14 @@ def _place_problems(path: Path, at: tuple[str, str | None], brief: Brief, names:
 def _gateway_problems(path: Path, gateway: GatewayPlace, brief: Brief, ids: Catalogue, names: Names) -> Problems:
     for number, vlan in enumerate(gateway.vlans):
         yield from vlan_problems((*path, "for", number), vlan, ids)
-    yield from _place_problems((*path, "at"), gateway.place, brief, names)
-    name, port = gateway.place
+    for place in gateway.places:
+        yield from _place_problems((*path, "at"), place, brief, names)
+    if gateway.shared or gateway.partners:
+        yield from _shared_problems(path, gateway, brief)
+        return
+    if gateway.spread:
+        yield ModelProblem((*path, "spread"), "what is spread is shared: write 'shared: true' too")
+    name, port = gateway.places[0]
     kind = brief.devices[name].kind if name in brief.devices else ""
     if kind == "router" and port is None:
         yield ModelProblem((*path, "at"), f"'{name}' is a router: name the port too, such as {name}/p1")
@@ -154,3 +160,21 @@ def _gateway_problems(path: Path, gateway: GatewayPlace, brief: Brief, ids: Cata
     elif kind == "switch":
         message = f"'{name}' is a layer 2 switch; gateways live on a router's port or an l3switch"
         yield ModelProblem((*path, "at"), message)
+
+
+def _shared_problems(path: Path, gateway: GatewayPlace, brief: Brief) -> Problems:
+    """Gateways are shared by two l3switches or more, each named once."""
+    if not gateway.shared:
+        message = f"the gateways are at {len(gateway.places)} places; write 'shared: true' where they share them"
+        yield ModelProblem((*path, "at"), message)
+    if len(set(gateway.devices)) < 2 or len(set(gateway.devices)) < len(gateway.places):
+        yield ModelProblem((*path, "at"), "shared gateways are at two l3switches or more, each named once")
+    for name, port in gateway.places:
+        kind = brief.devices[name].kind if name in brief.devices else ""
+        if kind and (kind != "l3switch" or port is not None):
+            message = f"'{name}{'/' + port if port else ''}' is no l3switch; shared gateways live on l3switches"
+            yield ModelProblem((*path, "at"), message)
+    if gateway.untagged:
+        yield ModelProblem(
+            (*path, "untagged"), "shared gateways are VLAN interfaces; 'untagged' is for a router's port"
+        )

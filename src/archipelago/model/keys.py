@@ -274,7 +274,17 @@ KEYS = (
         required=True,
         field="vlans",
     ),
-    Key("at", Value.PLACE, (Holder.GATEWAY,), "a router's port, or an l3switch", required=True, field="place"),
+    Key(
+        "at",
+        Value.PLACE,
+        (Holder.GATEWAY,),
+        "a router's port, or an l3switch; several l3switches that share them",
+        many=True,
+        required=True,
+        field="places",
+    ),
+    Key("shared", Value.FLAG, (Holder.GATEWAY,), "several l3switches share them (VRRP)", default=False),
+    Key("spread", Value.FLAG, (Holder.GATEWAY,), "the active roles are shared out, too", default=False),
     Key("untagged", Value.FLAG, (Holder.GATEWAY,), "the whole router port is for one VLAN", default=False),
     Key("vlan", Value.VLAN, (Holder.HOST_NEED,), "its VLAN", required=True),
     Key(

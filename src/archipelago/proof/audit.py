@@ -9,6 +9,7 @@ from archipelago.model.finding import Finding
 from archipelago.proof.expected import broken
 from archipelago.proof.idle import idle_filters
 from archipelago.proof.mends import prove
+from archipelago.proof.mirrored import unlike_filters
 from archipelago.proof.policy import broken_policy
 from archipelago.proof.promise import unexplained
 from archipelago.proof.trial import Rules, Trial
@@ -31,4 +32,5 @@ def proved(index: NetworkIndex, findings: Sequence[Finding], rules: Rules) -> tu
     if left:  # their mends, too, are for the network as it is
         trial = Trial(arrays, [*findings, *left], rules)
         left = prove(trial, left).findings
-    return (*known, *left, *idle_filters(index), *broken_policy(index), *broken(index, arrays))
+    beside = (*idle_filters(index), *unlike_filters(index), *broken_policy(index), *broken(index, arrays))
+    return (*known, *left, *beside)

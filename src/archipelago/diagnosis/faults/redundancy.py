@@ -12,7 +12,7 @@ from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.elected import Member
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.finding import Edit, Finding
+from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.leases import Pool, duration_text
 from archipelago.model.parts import Host, NextHop, Path, Route
 from archipelago.model.virtual import VirtualRouter
@@ -61,17 +61,20 @@ def root_by_accident(index: NetworkIndex, root: str, better: str) -> Finding:
     )
 
 
-def root_elsewhere(index: NetworkIndex, root: str, active: str, vlans: Sequence[str], priority: int | None) -> Finding:
+def root_elsewhere(root: str, active: str, vlans: Sequence[str], edit: Edit | None) -> Finding:
     """The root is not where the gateways are active."""
-    path: Path = ("devices", active, "bridge-priority")
-    mend = f"set the bridge priority of {active} to {priority}, or raise that of {root}"
+    mend = f"raise the bridge priority of {root} above that of {active}, or let {root} be active"
+    if edit is not None and edit.value is REMOVE:
+        mend = f"take the bridge priority away from {root}"
+    elif edit is not None:
+        mend = f"set the bridge priority of {active} to {edit.value}, or raise that of {root}"
     return finding(
         "root-elsewhere",
         at=root,
         path=("devices", root),
         says=f"{root} is the spanning tree's root, and {active} is the active gateway of {', '.join(vlans)}",
-        mend=mend if priority is not None else f"raise the bridge priority of {root} above that of {active}",
-        edits=(Edit(path, str(priority)),) if priority is not None else (),
+        mend=mend,
+        edits=(edit,) if edit is not None else (),
         root=root,
     )
 
@@ -193,15 +196,13 @@ def active_not_routing(index: NetworkIndex, active: Member, better: Member | Non
     )
 
 
-def member_missing(
-    index: NetworkIndex, member: Member, partner: str, edits: tuple[Edit, ...], vlan: str, mend: str
-) -> Finding:
+def member_missing(member: Member, partner: str, edits: tuple[Edit, ...], vlan: str, mend: str) -> Finding:
     """A gateway that one of a pair holds alone."""
     return finding(
         "member-missing",
         at=partner,
         path=("devices", partner),
-        says=f"{member} is in {member.written}, and {partner}, which shares other gateways with it, is not",
+        says=f"{member} shares the gateway of {vlan}, and {partner}, which shares others with it, has no part in it",
         mend=mend,
         edits=edits,
         vlan=vlan,

@@ -1,0 +1,171 @@
+"""Pairs of cores that a brief asks for: what the design makes of them, and every mistake that can be made in one."""
+
+from __future__ import annotations
+
+import pytest
+
+import archipelago
+from archipelago import DesignError, DocumentError, amend, read_brief, read_network
+from archipelago.knowledge.known import know
+from archipelago.knowledge.parts import switched_off
+from archipelago.model.finding import REMOVE, Edit
+
+BRIEF = """format: archipelago-brief/1
+title: Tern Bay with two cores
+space: [10.44.0.0/16, 2001:db8:44::/48]
+vlans: {crew: {id: 120, hosts: 40}, yard: {id: 130, hosts: 20}, guests: {id: 140, hosts: 60}}
+devices:
+  landing: {kind: router, ports: 8}
+  core-1: {kind: l3switch, ports: 24}
+  core-2: {kind: l3switch, ports: 24}
+  quay-1: {kind: switch, ports: 12, manage: crew}
+  quay-2: {kind: switch, ports: 12}
+gateways: [{for: [crew, yard, guests], at: [core-1, core-2], shared: true}]
+outside: {at: landing/p8, address: 203.0.113.2/30, next-hop: 203.0.113.1}
+hosts:
+  mess: {vlan: crew, at: quay-1/p1}
+  bosun: {vlan: crew, at: quay-2/p1, address: auto}
+  crane: {vlan: yard, at: quay-2/p2}
+  lounge: {vlan: guests, at: quay-1/p2, address: dhcp}
+cables:
+  - landing/p1 ~ core-1/p24
+  - landing/p2 ~ core-2/p24
+  - core-1/p23 ~ core-2/p23
+  - core-1/p1 ~ quay-1/p12
+  - core-2/p1 ~ quay-1/p11
+  - core-1/p2 ~ quay-2/p12
+  - core-2/p2 ~ quay-2/p11
+"""
+UPLINKS = "  - landing/p1 ~ core-1/p24\n  - landing/p2 ~ core-2/p24\n"
+BEHIND_A_SWITCH = "  - landing/p1 ~ quay-1/p10\n"
+RISK = "gateway-claimable"
+
+
+def designed(*changes: tuple[str, str]) -> archipelago.Network:
+    text = BRIEF
+    for old, new in changes:
+        assert old in text, old
+        text = text.replace(old, new)
+    return archipelago.design(read_brief(text)).network
+
+
+@pytest.fixture(scope="module")
+def sound() -> archipelago.Network:
+    return designed()
+
+
+def test_both_ends_are_made_and_nothing_of_the_pair_cuts_anybody_off(sound):
+    assert {finding.slug for finding in archipelago.audit(sound)} == {RISK}
+    told = archipelago.redundancy(sound)
+    assert set(told["root"].values()) == {"core-1"} and {one["active"][:6] for one in told["active"]} == {"core-1"}
+    member = sound.devices["core-1"].interfaces["crew-gw"].virtual[0]
+    assert (member.priority, member.hold_time, [track.interface for track in member.track]) == (200, 10_000, ["p24"])
+    pools = [sound.devices[name].dhcp_pools["guests"].ranges for name in ("core-1", "core-2")]
+    assert pools[0][0].last.value + 1 == pools[1][0].first.value
+    for part in ("core-1", "core-2", *map(str, sound.cables)):
+        assert archipelago.matrix(switched_off(know(sound), [part])).count == 12, part
+
+
+def test_roles_are_spread_and_the_way_back_is_shared_over_switches():
+    spread = designed(("shared: true", "shared: true, spread: true"))
+    active = {one["active"] for one in archipelago.redundancy(spread)["active"]}
+    assert {name.split("/")[0] for name in active} == {"core-1", "core-2"}
+    behind = designed((UPLINKS, BEHIND_A_SWITCH))
+    shared = {
+        str(address) for one in behind.devices["core-1"].interfaces["transit-1"].virtual for address in one.addresses
+    }
+    back = {str(route.next_hop) for route in behind.devices["landing"].routes if route.destination.length}
+    assert back == shared and len(shared) == 2
+
+
+def test_an_old_gateway_becomes_the_shared_one(sound):
+    single = BRIEF.replace("at: [core-1, core-2], shared: true", "at: core-1").replace(
+        "  - core-2/p1 ~ quay-1/p11\n", ""
+    )
+    old = archipelago.design(read_brief(single.replace("  - core-2/p2 ~ quay-2/p11\n", ""))).network
+    new = archipelago.design(read_brief(BRIEF), keep=old).network
+    assert [new.hosts[name].gateway for name in old.hosts] == [old.hosts[name].gateway for name in old.hosts]
+    again = archipelago.design(read_brief(BRIEF), keep=sound).network
+    assert again == sound
+
+
+def test_what_cannot_be_shared_is_told():
+    for old, new, told in (
+        (", shared: true", "", "write 'shared: true'"),
+        ("[core-1, core-2]", "core-1", "two l3switches or more"),
+        ("[core-1, core-2]", "[core-1, landing/p3]", "'landing/p3' is no l3switch"),
+    ):
+        with pytest.raises(DocumentError, match=told):
+            read_brief(BRIEF.replace(old, new))
+    apart = BRIEF.replace("  - core-1/p23 ~ core-2/p23\n", "").replace("  - core-2/p1 ~ quay-1/p11\n", "")
+    with pytest.raises(DesignError):
+        archipelago.design(read_brief(apart.replace("  - core-2/p2 ~ quay-2/p11\n", "")))
+
+
+D = ("devices",)
+CREW, YARD = ("interfaces", "crew-gw"), ("interfaces", "yard-gw")
+ONE = ("devices", "core-1", *CREW, "virtual", 0)
+TWO = ("devices", "core-2", *CREW, "virtual", 0)
+ACCEPT = {"rules": [{"accept": "any"}], "otherwise": "drop"}
+MISTAKES = {
+    "shared-addresses-differ": [Edit((*TWO, "address"), "10.44.0.140")],
+    "vrids-differ": [Edit((*TWO, "vrid"), "99")],
+    "shared-intervals-differ": [Edit((*TWO, "advertise-interval"), "3s")],
+    "link-mask-mismatch": [Edit(("devices", "core-2", *YARD, "address"), ["10.44.0.195/28", "2001:db8:44:1::3/64"])],
+    "member-missing": [Edit(("devices", "core-2", *YARD, "virtual"), REMOVE)],
+    "member-missing interface": [Edit(("devices", "core-2", *YARD), REMOVE)],
+    "members-route-differently": [
+        Edit(("devices", "core-2", "routes", 1), REMOVE),
+        Edit(("devices", "core-2", "routes", 0), REMOVE),
+    ],
+    "members-filter-differently": [
+        Edit(("devices", "core-1", "filters"), {"quiet": ACCEPT}),
+        Edit(("devices", "core-1", *CREW, "filter-in"), "quiet"),
+    ],
+    "members-relay-differently": [Edit(("devices", "core-1", *CREW, "dhcp-relay"), "203.0.113.1")],
+    "members-lease-differently": [Edit(("devices", "core-2", "dhcp-pools"), REMOVE)],
+    "active-twice": [
+        Edit(("devices", device, "ports", port, "trunk"), ["yard", "guests", "transit-1"])
+        for device, port in (("core-1", "p23"), ("quay-1", "p11"), ("quay-2", "p11"))
+    ],
+    "root-elsewhere": [Edit(("devices", "quay-1", "bridge-priority"), "0")],
+    "root-by-accident": [
+        Edit(("devices", "core-1", "bridge-priority"), REMOVE),
+        Edit(("devices", "core-2", "bridge-priority"), REMOVE),
+        Edit(("devices", "quay-1", "mac"), "02-00-00-00-00-01"),
+    ],
+    "vlan-not-carried": [Edit(("devices", "core-1", "ports", "p1", "trunk"), ["yard", "guests", "transit-1"])],
+    "spare-lacks-vlan": [Edit(("devices", "core-2", "ports", "p1", "trunk"), ["yard", "guests", "transit-1"])],
+    "edge-to-bridge": [Edit(("devices", "quay-1", "ports", "p11", "edge"), "true")],
+    "circle-by-wire": [Edit(("devices", "core-2", "spanning-tree"), "off")],
+    "preempts-at-once": [Edit((*ONE, "hold-time"), REMOVE)],
+    "uplink-untracked": [Edit((*ONE, "track"), REMOVE)],
+    "gateway-of-one": [Edit(("hosts", "mess", "gateway"), ["10.44.0.130", "2001:db8:44::1"])],
+    "gateway-of-one pool": [
+        Edit(("devices", name, "dhcp-pools", "guests", "gateway"), "10.44.0.2") for name in ("core-1", "core-2")
+    ],
+    "active-not-routing": [Edit(("devices", "core-1", "routing"), ["ipv6"])],
+}
+
+
+@pytest.mark.parametrize("mistake", MISTAKES)
+def test_every_mistake_is_found_and_its_mend_takes_it_away(sound, mistake):
+    slug = mistake.split()[0]
+    text = amend(archipelago.network_text(sound), MISTAKES[mistake])
+    found = [one for one in archipelago.audit(read_network(text)) if one.slug == slug]
+    assert found, [str(one) for one in archipelago.audit(read_network(text))]
+    if slug not in ("members-lease-differently",):
+        for one in found:
+            assert one.edits, str(one)
+        mended = archipelago.mend(text)
+        left = {one.slug for one in archipelago.audit(read_network(mended.text))}
+        assert slug not in left, left
+
+
+def test_a_route_by_one_of_several_behind_a_switch():
+    made = designed((UPLINKS, BEHIND_A_SWITCH))
+    own = made.devices["core-1"].interfaces["transit-1"].addresses[0].address
+    number = next(n for n, route in enumerate(made.devices["landing"].routes) if route.next_hop.address.version == 4)
+    text = amend(archipelago.network_text(made), [Edit(("devices", "landing", "routes", number, "next-hop"), str(own))])
+    (found,) = [one for one in archipelago.audit(read_network(text)) if one.slug == "next-hop-of-one"]
+    assert read_network(amend(text, found.edits)) == made
