@@ -30,6 +30,11 @@ def groups(index: NetworkIndex) -> list[Group]:
     return [(members, active) for members, active in index.knowledge.elected.routers() if active is not None]
 
 
+def preferred(group: Group) -> Member:
+    """The member that is active while all that it tracks is there."""
+    return max(group[0], key=lambda member: (member.owns, member.written.priority, member.rank))
+
+
 def _nic(index: NetworkIndex, member: Member) -> Nic:
     return index.knowledge.devices[member.device].nics[member.interface]
 
@@ -51,7 +56,8 @@ def roots(index: NetworkIndex) -> Iterator[Finding]:
     for name, bridge in tree.bridges.items():
         parts.setdefault(tree.name(bridge.root), []).append(name)
     active: dict[str, dict[str, None]] = {}
-    for _, member in index.once(groups):
+    for group in index.once(groups):
+        member = preferred(group)
         if _nic(index, member).kind == "vlan":
             active.setdefault(member.device, {}).setdefault(_vlan(index, member))
     for root, names in parts.items():
@@ -260,7 +266,10 @@ def unlike_routes(index: NetworkIndex) -> Iterator[Finding]:
         unused = {id(one.route) for one in index.knowledge.routes(name).unused}
         for partner in others:
             node = index.knowledge.devices[partner]
+            written = {(route.destination, route.vrf) for route in index.network.devices[partner].routes}
             for route in device.routes:
+                if (route.destination, route.vrf) in written:
+                    continue  # in use or not, it is there
                 way = decide_own(index.knowledge.state(partner), route.destination.first, route.vrf or "")
                 if id(route) in unused or not (isinstance(way, Dropped) and way.reason is Reason.NO_ROUTE):
                     continue

@@ -36,8 +36,9 @@ def forwarding_off(index: NetworkIndex) -> Iterator[Finding]:
     used |= {hop.address for device in network.devices.values() if device.kind == "switch" for hop in device.gateway}
     for node in routing_nodes(index):
         for version in (4, 6):
-            if version in node.forwards:
-                continue
+            shared = [one for one in index.knowledge.elected.members(node.name) if one.written.family == version]
+            if version in node.forwards or any(map(index.knowledge.elected.active, shared)):
+                continue  # where it is active for others too, that is told
             addresses = [
                 a for nic in node.nics.values() for a in nic.addresses if a.version == version and not is_link_local(a)
             ]

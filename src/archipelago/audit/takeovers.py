@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from itertools import combinations
 
 from archipelago.addressing.values import Address
-from archipelago.audit.redundancy import Group, groups, is_behind_a_switch, partners
+from archipelago.audit.redundancy import Group, groups, is_behind_a_switch, partners, preferred
 from archipelago.audit.registry import rule
 from archipelago.diagnosis.faults import redundancy as faults
 from archipelago.diagnosis.faults.leases import pool_path
@@ -23,13 +23,13 @@ def _nic(index: NetworkIndex, member: Member) -> Nic:
     return index.knowledge.devices[member.device].nics[member.interface]
 
 
-def _preferred(group: Group) -> tuple[Member, Member] | None:
-    """The active member where it outbids all others, and the next best of another device."""
-    members, active = group
-    others = [other for other in members if other.device != active.device]
-    if not others or active.owns:
+def _two_best(group: Group) -> tuple[Member, Member] | None:
+    """The member that is active while all is well, and the next best of another device."""
+    first = preferred(group)
+    others = [other for other in group[0] if other.device != first.device]
+    if not others or first.owns:
         return None
-    return active, max(others, key=lambda member: member.rank)
+    return first, max(others, key=lambda member: (member.written.priority, member.rank))
 
 
 def _ways_on(index: NetworkIndex, member: Member) -> Iterator[tuple[Route, str]]:
@@ -46,8 +46,8 @@ def _ways_on(index: NetworkIndex, member: Member) -> Iterator[tuple[Route, str]]
 def at_once(index: NetworkIndex) -> Iterator[Finding]:
     """Preemption without a hold time where routes lead on by other interfaces."""
     for group in index.once(groups):
-        pair = _preferred(group)
-        if pair is None or pair[0].priority <= pair[1].priority:
+        pair = _two_best(group)
+        if pair is None or pair[0].written.priority <= pair[1].written.priority:
             continue
         member = pair[0]
         if member.written.preempt and not member.written.hold_time and any(_ways_on(index, member)):
@@ -59,7 +59,7 @@ def untracked(index: NetworkIndex) -> Iterator[Finding]:
     """An active member that does not watch the way on, where the next best has a way of its own. A VLAN interface is
     up as long as any port that carries it: there is nothing to watch."""
     for group in index.once(groups):
-        pair = _preferred(group)
+        pair = _two_best(group)
         if pair is None:
             continue
         member, next_best = pair

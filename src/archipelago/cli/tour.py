@@ -17,8 +17,8 @@ from archipelago.views.table import chosen, table
 
 
 def mistakes(network: Network) -> list[tuple[str, list[Edit]]]:
-    """Eight mistakes that people really make, as edits of the designed network."""
-    return [*mistakes_on_the_way(network), *mistakes_of_others(network)]
+    """Nine mistakes that people really make, as edits of the designed network."""
+    return [*mistakes_on_the_way(network), *mistakes_of_others(network), *mistakes_of_two(network)]
 
 
 def mistakes_on_the_way(network: Network) -> list[tuple[str, list[Edit]]]:
@@ -69,6 +69,17 @@ def mistakes_of_others(network: Network) -> list[tuple[str, list[Edit]]]:
     ]
 
 
+def mistakes_of_two(network: Network) -> list[tuple[str, list[Edit]]]:
+    """One in what there is two of."""
+    kept = ["holm-inn", *(name for name in network.vlans if name.startswith("transit"))]
+    return [
+        (
+            "the pier's VLAN was forgotten on the inn's trunk in use; the one kept in reserve has it",
+            [Edit(("devices", "inn", "ports", "p12", "trunk"), kept)],
+        )
+    ]
+
+
 def tour(directory: Path) -> None:
     """Write the files and go through the steps, telling what each is for."""
     try:
@@ -111,10 +122,19 @@ def tour(directory: Path) -> None:
     out.say(given.headline)
     out.say_tables(given.tables)
 
+    command = f"archipelago view {network_path} --redundancy"
+    _step(9, "Two of everything: which link waits, and who answers for the gateways", command)
+    twice = archipelago.view(network, redundancy=True)
+    out.say(twice.headline)
+    out.say_tables([one for one in twice.tables if one.title in ("blocked ports", "virtual routers")])
+    out.say()
+    whole, without = archipelago.matrix(network), archipelago.matrix(network, without=["holm"])
+    out.say(f"with holm off {without.count:,} pairs are reached, with it on {whole.count:,}: nobody misses it")
+
     _break_and_mend(network, network_path)
 
     drawing = directory / "network.svg"
-    _step(12, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
+    _step(13, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
     archipelago.draw(network, drawing)
     out.say(f"drawn: {drawing}")
     out.say()
@@ -148,23 +168,23 @@ def _carve_and_design(brief_path: Path, network_path: Path) -> None:
 
 
 def _break_and_mend(network: Network, network_path: Path) -> None:
-    """Steps 9 to 11: the network with mistakes in it, why packets stop, and the mends."""
+    """Steps 10 to 12: the network with mistakes in it, why packets stop, and the mends."""
     directory = network_path.parent
     broken_path = directory / "broken.yaml"
-    _step(9, "The same network with eight mistakes", f"archipelago audit {broken_path}")
+    _step(10, "The same network with nine mistakes", f"archipelago audit {broken_path}")
     made_wrong = mistakes(network)
     text = archipelago.amend(
         network_path.read_text(encoding="utf-8"), [edit for _, edits in made_wrong for edit in edits]
     )
     notes = "".join(f"#   {number}. {says}\n" for number, (says, _) in enumerate(made_wrong, 1))
-    write_whole(broken_path, f"# Tern Bay with eight mistakes in it:\n{notes}{text}")
+    write_whole(broken_path, f"# Tern Bay with nine mistakes in it:\n{notes}{text}")
     broken = archipelago.read_network(broken_path)
     wrong = archipelago.audit(broken)
     out.say(wrong.headline)
     out.say_lines(findings.lines(broken, wrong))
 
     _step(
-        10, "Ask why: where did the packet stop, and what mends it?", f"archipelago reach {broken_path} kiosk-a barrier"
+        11, "Ask why: where did the packet stop, and what mends it?", f"archipelago reach {broken_path} kiosk-a barrier"
     )
     for source, target in (
         ("kiosk-a", "recorder"),
@@ -173,11 +193,12 @@ def _break_and_mend(network: Network, network_path: Path) -> None:
         ("bosun", "barrier"),
         ("purser", "lamp"),
         ("innkeeper", "purser"),
+        ("holm-gate", "skerry-gate"),
     ):
         _ask(broken, source, target, steps=False)
 
     mended_path = directory / "mended.yaml"
-    _step(11, "Mend: apply the changes and look again", f"archipelago mend {broken_path} -o {mended_path}")
+    _step(12, "Mend: apply the changes and look again", f"archipelago mend {broken_path} -o {mended_path}")
     write_whole(mended_path, archipelago.mend(broken_path.read_text(encoding="utf-8")).text)
     mended = archipelago.read_network(mended_path)
     out.say(archipelago.audit(mended).headline)

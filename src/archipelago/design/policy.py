@@ -155,10 +155,27 @@ class _Carrying:
         wide = [line for line in answers if line.rule.accept[0].protocol == "udp"]
         narrow = [line for line in answers if line not in wide]
         managed = min(len(near), len(lines))
-        lines = [*narrow, *self._leasing(), *lines[:managed], *wide, *lines[managed:]]
+        first = [*narrow, *self._leasing(), *self._passed_on()]
+        lines = [*first, *lines[:managed], *wide, *lines[managed:]]
         rules = tuple(line.rule for line in lines)
         made = Filter(f"{own.who}-in", "reject" if ends else "accept", rules, stateful)
         return Wanted(own, made, tuple(line.serves for line in lines))
+
+    def _passed_on(self) -> Iterator[_Line]:
+        """What those that share the gateway send to each other's own addresses for hosts elsewhere: it was judged where
+        it came in."""
+        sharing = [
+            part
+            for device in self.network.devices.values()
+            for part in device.interfaces.values()
+            if not isinstance(part, Loopback) and part.virtual
+        ]
+        addresses = [own for part in sharing for own in part.addresses if own.prefix in self.own.subnets]
+        own = tuple(Prefix(a.version, a.value, WIDTHS[a.version]) for a in addresses)
+        others = self._of_own_families(prefix for prefix in self.inside if prefix not in self.own.subnets)
+        if own and others:
+            rule = FilterRule(accept=EVERYTHING, source=others, destination=own)
+            yield _Line(rule, "shared gateways: what another of them passes on")
 
     def _leasing(self) -> Iterator[_Line]:
         """What leases need: hosts ask their server, or the relay; what a server here sends back (RFC 2131 4.1)."""

@@ -94,7 +94,33 @@ def _way(
     version: int,
 ) -> Way | None:
     """The first hop of the shortest way to the nearest goal, of equal ones the first; and a loop-free alternate
-    (RFC 5286 3.1): a neighbour whose own shortest way does not lead through this device."""
+    (RFC 5286 3.1): a neighbour whose own shortest way does not lead through this device. Where one of its two shortest
+    would, it is the one that it takes that counts."""
+    options = _options(name, goals, near, distance, version)
+    if not options:
+        return None
+    own = min(distance[name][goal] for goal in goals)
+    first = options[0][3]
+    for length, _, order, via in options[1:]:
+        other = near[name][order].other
+        if length > own + 1 or via == first:
+            continue
+        taken = _options(other, goals, near, distance, version) if length == own + 1 else []
+        if length <= own or near[other][taken[0][2]].other != name:
+            return first, via
+    return first, None
+
+
+def _options(
+    name: str,
+    goals: tuple[str, ...],
+    near: dict[str, list[Adjacency]],
+    distance: dict[str, dict[str, int]],
+    version: int,
+) -> list[tuple[int, int, int, Address]]:
+    """The neighbours that a way can go by, the best first: how far it is from there to the nearest goal, which goal,
+    the neighbour's place, and its address."""
+
     options = []
     for order, adjacency in enumerate(near[name]):
         via = next((address for address in adjacency.via if address.version == version), None)
@@ -102,13 +128,7 @@ def _way(
         nearest = min(((there[goal], number) for number, goal in enumerate(goals) if goal in there), default=None)
         if via is not None and nearest is not None:
             options.append((*nearest, order, via))
-    options.sort()
-    if not options:
-        return None
-    own = min(distance[name][goal] for goal in goals)
-    first = options[0][3]
-    second = next((via for length, _, _, via in options[1:] if length < own + 1 and via != first), None)
-    return first, second
+    return sorted(options)
 
 
 def merge(ways: dict[Prefix, Way]) -> dict[Prefix, Way]:

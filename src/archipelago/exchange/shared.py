@@ -49,9 +49,10 @@ def electing(knowledge: Knowledge, space: Callable[[str], str], names: Callable[
             lines += _instance(member, names(device, member.interface), vmacs[member])
         pids = f'-p "$made.d/vrrp-{number}.pid" -r "$made.d/vrrp-{number}.child"'
         lines += ["END", f"  ip netns exec {quote(space(device))} keepalived -P -f {conf} {pids} 2>/dev/null || :"]
-    lines += ["  sleep 5"]
+    spaces = " ".join(dict.fromkeys(quote(space(one.device)) for one in members))
+    lines += ["  sleep 4", *_until_calm(spaces)]
     lines += [f"  tc -n {quote(name)} filter del dev {link} ingress" for name, link in links]
-    lines += ["  sleep 4"]
+    lines += ["  sleep 3", *_until_calm(spaces)]
     for member in members:
         vmac = link_names(knowledge.elected.members(member.device))[member]
         name, address = quote(space(member.device)), member.written.addresses[0]
@@ -59,6 +60,19 @@ def electing(knowledge: Knowledge, space: Callable[[str], str], names: Callable[
         told = f"echo {member} {member.written.vrid} {member.written.family}"
         lines += [f'  if {held}; then {told} >>"$made.d/active"; else ip -n {name} link set dev {vmac} down || :; fi']
     return [*lines, "}"]
+
+
+def _until_calm(spaces: str) -> list[str]:
+    """Wait until no address has come or gone for two seconds."""
+    return [
+        "  calm=0 last= tries=0",
+        '  while [ "$calm" -lt 2 ] && [ "$tries" -lt 60 ]; do',
+        "    sleep 1; tries=$((tries + 1))",
+        f'    now=$(for name in {spaces}; do ip -n "$name" -br addr; done)',
+        '    if [ "$now" = "$last" ]; then calm=$((calm + 1)); else calm=0; fi',
+        '    last="$now"',
+        "  done",
+    ]
 
 
 def _instance(member: Member, link: str, vmac: str) -> Iterator[str]:

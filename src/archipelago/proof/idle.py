@@ -34,7 +34,9 @@ def idle_filters(index: NetworkIndex) -> Iterator[Finding]:
         node = index.knowledge.devices[device]
         nic = node.nics[interface]
         filter_ = nic.filter_in if inwards else nic.filter_out
-        if filter_ is None or not nic.up:
+        elected = index.knowledge.elected
+        waits = any(one.interface == interface and not elected.active(one) for one in elected.members(device))
+        if filter_ is None or not nic.up or waits:  # a backup's is for the day when it is active
             continue
         there = _passes(index, node, nic)
         passes = f"{there[0].name}/{there[1].name}" if there else ""

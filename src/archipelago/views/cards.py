@@ -71,7 +71,7 @@ class Card:
 
 class Link(NamedTuple):
     """A cable from a port of one card to one of another; to none where it leads outside. `legs` says which legs of a
-    way it carries, as (direction, number)."""
+    way it carries, as (direction, number); `reserve` that the spanning tree keeps it in reserve."""
 
     a: End
     b: End | None
@@ -79,6 +79,7 @@ class Link(NamedTuple):
     live: bool
     legs: tuple[tuple[str, int], ...] = ()
     marks: tuple[int, ...] = ()
+    reserve: bool = False
 
 
 @dataclass(slots=True)
@@ -163,7 +164,16 @@ def _card(index: NetworkIndex, name: str, depth: int) -> Card:
     told = KINDS[device.kind]
     if device.kind == "l3switch" and not node.forwards:
         told += ", does not route"
+    tree = index.knowledge.devices.tree
+    if tree.blocked and name in index.once(_roots):
+        told += ", the tree's root"
     return Card(name, device.kind, f"{told}{', OFF' if device.off else ''}", rows, depth)
+
+
+def _roots(index: NetworkIndex) -> set[str]:
+    """The roots of the parts of the spanning tree in which something is blocked."""
+    tree = index.knowledge.devices.tree
+    return {tree.name(tree.bridges[name].root) for name in tree.blocked}
 
 
 def _interface_row(index: NetworkIndex, node: Node, nic: Nic) -> Row:
@@ -175,6 +185,11 @@ def _interface_row(index: NetworkIndex, node: Node, nic: Nic) -> Row:
     filters = ["filter" if ways == ["in"] else f"filter {', '.join(ways)}"] if ways else []
     filters += [_leases(index, node, nic)] if _leases(index, node, nic) else []
     filters += [f"translates to {nic.translates_to}"] if nic.translates_to is not None else []
+    elected = index.knowledge.elected
+    for member in elected.members(node.name) if node.name in index.knowledge.devices else ():
+        if member.interface == nic.name and member.up and member.written.family == 4:
+            state_there = "active" if elected.active(member) else "backup"
+            filters.append(f"{state_there} for {', '.join(map(str, member.written.addresses))}")
     section = "interfaces" if nic.name in index.network.devices[node.name].interfaces else "ports"
     return Row(
         (nic.name, vlan, four, six, state, ", ".join(filters)), ("devices", node.name, section, nic.name), nic.vlan
@@ -269,7 +284,11 @@ def _links(index: NetworkIndex, legs: Legs, findings: Sequence[Finding]) -> Iter
         paths = [("cables", number), *(("devices", end.device, "ports", end.port) for end in cable.ends)]
         marks = tuple(at for at, finding in enumerate(findings, 1) if any(finding.path[: len(p)] == p for p in paths))
         live = index.knowledge.links[cable.a].carrier
-        yield Link(cable.a, cable.b, cable_text(index, cable), live, tuple(sorted(both, reverse=True)), marks)
+        ends = [index.knowledge.attachment_at(end) for end in cable.ends]
+        reserve = live and any(end.blocked for end in ends)
+        text = cable_text(index, cable)
+        carried = tuple(sorted(both, reverse=True))
+        yield Link(cable.a, cable.b, text, live, legs=carried, marks=marks, reserve=reserve)
 
 
 def cable_text(index: NetworkIndex, cable: Cable) -> str:
@@ -285,6 +304,8 @@ def cable_text(index: NetworkIndex, cable: Cable) -> str:
     if not here.switched and not there.switched and not any(nic.kind == "subinterface" for nic in nics):
         return f"{speed}, routed"
     shared = sorted(set(_tags(index, cable.a)) & set(_tags(index, cable.b)))
+    if here.blocked or there.blocked:
+        speed = f"in reserve, {speed}"
     if not shared:
         return f"{speed}, no VLAN"
     return f"{speed}, VLAN{'s' * (len(shared) > 1)} {folded(map(str, shared))}"

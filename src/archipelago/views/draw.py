@@ -140,7 +140,7 @@ def _free_corner(sheet: Sheet) -> tuple[float, float]:
 
 def _line(wire: Wire) -> Line:
     if wire.link.live:
-        return Line(tuple(wire.points), FAINT, 1.4)
+        return Line(tuple(wire.points), FAINT, 1.4, broken=wire.link.reserve)
     return Line(tuple(wire.points), WRONG, 1.4, broken=True)
 
 

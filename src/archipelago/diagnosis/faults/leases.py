@@ -216,7 +216,7 @@ def pool_gateway(index: NetworkIndex, name: str, lease: Lease, home: Held | None
     if home is None:
         mend = f"give {whose} the gateway of its VLAN"
         return finding(slug, at=lease.server, path=path, says=says, mend=mend, name=name)
-    right = home.address.address
+    right = index.as_shared(home).address.address
     edits = (Edit((*path, "gateway"), str(right)),)
     mend = f"give {whose} the gateway {right} ({home.node.name}/{home.nic.name})"
     return finding(slug, at=lease.server, path=path, says=says, mend=mend, edits=edits, name=name)

@@ -281,7 +281,7 @@ def preempts_at_once(index: NetworkIndex, member: Member) -> Finding:
 def uplink_untracked(index: NetworkIndex, member: Member, next_best: Member, route: Route, uplink: str) -> Finding:
     """An active member that does not watch its way on."""
     path = (*member_path(index, member), "track")
-    lost = min(max(member.priority - next_best.priority + STEP, STEP), 254)
+    lost = min(max(member.written.priority - next_best.written.priority + STEP, STEP), 254)
     tracked = [
         {"interface": track.interface or "", "priority-decrement": str(track.priority_decrement)}
         if track.interface
@@ -293,7 +293,7 @@ def uplink_untracked(index: NetworkIndex, member: Member, next_best: Member, rou
         at=member.device,
         path=path,
         says=(
-            f"{member} is active in {member.written} and does not track {uplink}, "
+            f"{member} is to be active in {member.written} and does not track {uplink}, "
             f"its way to {route.destination}; {next_best.device} has another"
         ),
         mend=f"track {uplink} at {member}, with a decrement of {lost}",
