@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, Any
 from archipelago import audit as _audit_room
 from archipelago import design as _design_room
 from archipelago.api.asking import broadcast, lease, reach, reach_in_order, trace
+from archipelago.api.breaking import break_part
 from archipelago.api.checking import assert_expected, audit, check_policy, expectations, matrix, mend, what_if
 from archipelago.api.planning import carve, design
 from archipelago.api.reading import (
@@ -191,6 +192,7 @@ __all__ = [
     "amend",
     "assert_expected",
     "audit",
+    "break_part",
     "brief_text",
     "broadcast",
     "carve",

@@ -56,7 +56,7 @@ def reach(
     from archipelago.model.filters import parse_probe
 
     written = a_network(network)
-    index, ends = _ends(written, source, target)
+    index, ends = ends_of(written, source, target)
     sent = parse_probe(probe)
 
     def answer(version: int | None) -> ReachResult:
@@ -66,7 +66,7 @@ def reach(
         from archipelago.proof.question import with_proof  # most questions need no mend
 
         def ask(mended: Network) -> ReachResult:
-            return _reach(*_ends(mended, source, target), probes, version, sent)
+            return _reach(*ends_of(mended, source, target), probes, version, sent)
 
         return with_proof(first, written, ask)
 
@@ -180,7 +180,7 @@ def trace(network: Network, source: str, target: str, *, family: int | None = No
     from archipelago.simulation.explore import Trace
     from archipelago.simulation.explore import trace as ask
 
-    index, ends = _ends(network, source, target)
+    index, ends = ends_of(network, source, target)
     return Trace(source, target, ask(index, *ends[0], family))
 
 
@@ -227,11 +227,11 @@ def simulate(network: Network, source: str, target: str) -> tuple[NetworkIndex, 
     """
     from archipelago.simulation.reach import simulate as run
 
-    index, ends = _ends(network, source, target)
+    index, ends = ends_of(network, source, target)
     return index, run(index, *ends[0])
 
 
-def _ends(network: Network, source: str, target: str) -> tuple[NetworkIndex, Ends]:
+def ends_of(network: Network, source: str, target: str) -> tuple[NetworkIndex, Ends]:
     """The network, indexed, and the ends of a question: several pairs where the outside has several ports."""
     from archipelago.errors import QueryError
     from archipelago.knowledge.ends import find_end, find_source

@@ -162,6 +162,21 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             JSON,
         ],
     ),
+    "outages": (
+        verbs.outages,
+        "break a part while one end probes another, and watch what is lost until something takes over",
+        [
+            NETWORK,
+            ("--break", {"dest": "part", "metavar": "PART", "required": True, "help": "what breaks"}),
+            ("--from", {"dest": "source", "metavar": "FROM", "required": True, "help": "who probes"}),
+            ("--to", {"dest": "target", "metavar": "TO", "required": True, "help": "whom"}),
+            ("--restore", {"type": verbs.seconds, "metavar": "SECONDS", "help": "the part is back after that long"}),
+            ("--every", {"type": verbs.seconds, "default": 0.1, "metavar": "SECONDS", "help": "between probes (0.1)"}),
+            ("--orderly", {"action": "store_true", "help": "shut it down in order: who is active says goodbye"}),
+            ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
+            JSON,
+        ],
+    ),
     "draw": (
         verbs.draw,
         "draw the diagram, with what is wrong marked where it stands",
@@ -218,6 +233,10 @@ EXAMPLES: dict[str, list[str]] = {
         "network.yaml --as zone -o zones",
     ],
     "import": ["addresses.csv -o network.yaml", "addresses.csv --brief -o brief.yaml", "- -o -"],
+    "outages": [
+        "network.yaml --break holm --from innkeeper --to purser",
+        "network.yaml --break holm --from innkeeper --to purser --restore 20",
+    ],
     "rehearse": ["network.yaml", "network.yaml --from kiosk-a --seconds 60"],
     "draw": ["network.yaml -o network.svg", "network.yaml -o way.svg --way purser,lamp"],
     "schema": ["network", "network -o archipelago-network.schema.json"],

@@ -197,6 +197,14 @@ def know(network: Network) -> Knowledge:
     return Knowledge(network, devices, frozenset(network.devices), None, _Kept({}, {}, [], {}))
 
 
+def know_while(network: Network, blocked: Mapping[str, frozenset[str]]) -> Knowledge:
+    """What every device knows while the spanning tree is on its way to another state, some ports being blocked now."""
+    ports, plugged = port_names(network), plugs(network)
+    tree = replace(spanning_tree(network, ports, plugged, Links(network, ports, plugged)), blocked=blocked)
+    devices = Devices(network, ports, plugged, {}, tree)
+    return Knowledge(network, devices, frozenset(network.devices), None, _Kept({}, {}, [], {}))
+
+
 def apply_change(before: Knowledge, network: Network) -> Knowledge:
     """What every device knows once the network has changed in any way; only what the change touches is derived again.
 

@@ -104,14 +104,14 @@ def path_cost(part: Port | Aggregate, ports: Mapping[str, Port]) -> int:
     return min(max(_COST_OF_ONE_BIT // speed, PATH_COSTS[0]), PATH_COSTS[-1])
 
 
-class _Attached(NamedTuple):
+class Wired(NamedTuple):
     """A cabled port or aggregate that switches, with carrier."""
 
     device: str
     name: str
 
 
-class _Wiring:
+class Wiring:
     """Which switched ports hear which, the devices that take no part being pieces of wire."""
 
     def __init__(self, network: Network, ports: Mapping[str, Mapping[str, Port]], plugged: Plugs, links: Links) -> None:
@@ -120,9 +120,9 @@ class _Wiring:
         self._links = links
         self._numbers: dict[str, Mapping[str, int]] = {}
         self._member_of: dict[str, Mapping[str, Aggregate]] = {}
-        self.parts: dict[_Attached, Port | Aggregate] = {}
-        self.towards: dict[_Attached, _Attached] = {}
-        self.of: dict[str, list[_Attached]] = {}
+        self.parts: dict[Wired, Port | Aggregate] = {}
+        self.towards: dict[Wired, Wired] = {}
+        self.of: dict[str, list[Wired]] = {}
         cabled: dict[str, list[str]] = {}
         for end in plugged.cabled:
             device = network.devices.get(end.device)
@@ -139,7 +139,7 @@ class _Wiring:
             if far is not None and far in self.parts:
                 self.towards[own] = far
 
-    def number(self, own: _Attached) -> int:
+    def number(self, own: Wired) -> int:
         """The number of a port or aggregate: listed ports in their order, others as something names them, then the
         aggregates."""
         numbers = self._numbers.get(own.device)
@@ -158,9 +158,9 @@ class _Wiring:
     def _take(self, device: Device, port: str, ports: Mapping[str, Port]) -> None:
         part: Port | Aggregate = self._bundles(device).get(port) or ports[port]
         if is_switched(device, part) and self._links.down(End(device.name, port)) is None:
-            self.parts[_Attached(device.name, part.name)] = part
+            self.parts[Wired(device.name, part.name)] = part
 
-    def _far(self, own: _Attached, part: Port | Aggregate) -> _Attached | None:
+    def _far(self, own: Wired, part: Port | Aggregate) -> Wired | None:
         """Where what a port or aggregate sends arrives: by its first live member (IEEE 802.1AX)."""
         members = part.members if isinstance(part, Aggregate) else (part.name,)
         for member in members:
@@ -170,10 +170,10 @@ class _Wiring:
                 if peer is None:
                     return None
                 bundle = self._bundles(peer).get(link.peer.port)
-                return _Attached(peer.name, bundle.name if bundle is not None else link.peer.port)
+                return Wired(peer.name, bundle.name if bundle is not None else link.peer.port)
         return None
 
-    def heard_from(self, own: _Attached) -> Iterator[_Attached]:
+    def heard_from(self, own: Wired) -> Iterator[Wired]:
         """The ports of bridges that hear what a bridge's port says."""
         devices = self._network.devices
         first = self.towards.get(own)
@@ -203,14 +203,14 @@ def spanning_tree(
         plugged: what is plugged in where.
         links: which ports have carrier.
     """
-    wiring = _Wiring(network, ports, plugged, links)
+    wiring = Wiring(network, ports, plugged, links)
     ids: dict[str, BridgeId] = {}
     for number, device in enumerate(network.devices.values()):
         if device.kind != "router" and device.spanning_tree and not device.off:
             priority = USUAL_BRIDGE_PRIORITY if device.bridge_priority is None else device.bridge_priority
             ids[device.name] = BridgeId(priority, device.mac or device_mac(number), number)
     names = tuple(network.devices)
-    heard: dict[_Attached, Claim] = {}
+    heard: dict[Wired, Claim] = {}
     settled: dict[str, Bridge] = {}
     waiting = [((own, 0, own), own, 0, 0, "") for own in ids.values()]
     waiting.sort()

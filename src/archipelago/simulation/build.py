@@ -15,19 +15,20 @@ from archipelago.simulation.frames import Frame
 from archipelago.simulation.shared import SharedGateway
 from archipelago.simulation.station import Station
 from archipelago.simulation.switch import Switch
-from archipelago.simulation.world import Outlet, Wire, World
+from archipelago.simulation.world import Outlet, Wire, World, nowhere
 
 
 class Simulation:
     """One run from cold tables. `world` holds the clock and the record. A host that is `cold` has not heard its
     routers yet (the others have, long before)."""
 
-    __slots__ = ("_cold", "_knowledge", "_stations", "_switches", "_wires", "world")
+    __slots__ = ("_cold", "_first", "_knowledge", "_stations", "_switches", "_wires", "world")
 
     def __init__(self, knowledge: Knowledge, cold: str = "") -> None:
         self.world = World()
         self._knowledge = knowledge
         self._cold = cold
+        self._first: dict[str, Node] = {}
         self._wires: dict[tuple[str, str], Wire] = {}
         self._stations: dict[str, Station] = {}
         self._switches: dict[str, Switch] = {}
@@ -48,6 +49,36 @@ class Simulation:
         self.station(name)
         return self._wires[name, attachment]
 
+    def renew(self, knowledge: Knowledge) -> None:
+        """Go on with other links, ports and interfaces, as far as they have changed; tables stay."""
+        self._knowledge = knowledge
+        for wire in self._wires.values():
+            wire.plug(None)
+        for name, station in self._stations.items():
+            node = knowledge.nodes[name]
+            switch = self._switches.get(name)
+            for attachment in node.attachments.values():
+                wire = self._wires[name, attachment.name]
+                wire.plug(self._peer_of(attachment) if attachment.passes else None)
+                if attachment.switched and switch is not None:
+                    wire.arrive = switch.arrive if attachment.passes else nowhere
+            if switch is not None:
+                live = [one for one in node.attachments.values() if one.switched and one.passes]
+                switch.renew([self._wires[name, one.name] for one in live])
+            if node.kind == "host":  # it keeps what it has leased and heard
+                nic = replace(self._first[name].nics[HOST_PORT], down=node.nics[HOST_PORT].down)
+                node = replace(self._first[name], nics={HOST_PORT: nic})
+                state = ForwardingState(node, routes_of(node))
+            else:
+                state = knowledge.state(name)
+            self._bring_up(node, station, switch)
+            station.renew(state)
+
+    @property
+    def stations(self) -> dict[str, Station]:
+        """Those that were set up so far."""
+        return self._stations
+
     def _set_up(self, name: str) -> None:
         state = self._knowledge.state(name)
         if name == self._cold:
@@ -59,26 +90,33 @@ class Simulation:
                 self.world, place, attachment.vlans, attachment.untagged, self._peer_of(attachment)
             )
         station = self._stations[name] = Station(self.world, state)
+        self._first[name] = node
+        switch = self._switching(node) if node.kind in ("switch", "l3switch") else None
+        self._bring_up(node, station, switch)
+        if any(interface.shared for interface in station.interfaces.values()):
+            station.state = replace(state, answers=station.shared_holder)
+
+    def _bring_up(self, node: Node, station: Station, switch: Switch | None) -> None:
+        """Bring every interface into operation that is up and was not yet."""
+        name = node.name
         elected = self._knowledge.elected
         shared: dict[str, list[SharedGateway]] = {}
         for member in elected.members(name):
             shared.setdefault(member.interface, []).append(SharedGateway(member, elected))
-        if shared:
-            station.state = replace(state, answers=station.shared_holder)
-        switch = self._switching(node) if node.kind in ("switch", "l3switch") else None
         for nic in node.nics.values():
-            if not nic.up:
+            if not nic.up or nic.name in station.interfaces:
                 continue
+            own = shared.get(nic.name, ())
             if nic.kind == "vlan" and nic.vlan is not None and switch is not None:
-                interface = station.add(nic, None, shared.get(nic.name, ()))
-                interface.put = _through(switch, interface, nic.vlan)
+                interface = station.add(nic, None, own)
+                interface.put = interface.wired = _through(switch, interface, nic.vlan)
                 switch.own(nic.vlan, interface)
             elif nic.attachment is not None:
                 wire = self._wires[name, nic.attachment]
                 wire.arrive = station.arrive
-                station.add(nic, _onto(wire, nic.tag) if nic.speaks else None, shared.get(nic.name, ()))
+                station.add(nic, _onto(wire, nic.tag) if nic.speaks else None, own)
             else:
-                station.add(nic, None)
+                station.add(nic, None, own)
 
     def _switching(self, node: Node) -> Switch:
         live = [attachment for attachment in node.attachments.values() if attachment.switched and attachment.passes]

@@ -23,7 +23,7 @@ class Frame(NamedTuple):
 
     source: int
     target: int
-    payload: Resolution | Packet | Solicitation | Advertisement
+    payload: Resolution | Packet | Solicitation | Advertisement | GatewayBid
     serial: int
 
 
@@ -47,6 +47,17 @@ class Advertisement(NamedTuple):
 
     told: Advertised
     target: Address
+
+
+class GatewayBid(NamedTuple):
+    """A VRRP advertisement (RFC 9568 5.2): which virtual router, what its sender bids (0: it goes), how often it
+    advertises, in nanoseconds, and from which address."""
+
+    vrid: int
+    family: int
+    priority: int
+    interval: int
+    sender: Address
 
 
 class Packet(NamedTuple):

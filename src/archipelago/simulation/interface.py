@@ -31,7 +31,7 @@ class Waiting(NamedTuple):
 class Interface:
     """An interface in operation: its neighbour table, and the packets that wait for an answer."""
 
-    __slots__ = ("mac", "name", "neighbours", "nic", "own", "put", "shared", "station", "vlan", "waiting")
+    __slots__ = ("mac", "name", "neighbours", "nic", "own", "put", "shared", "station", "vlan", "waiting", "wired")
 
     def __init__(self, station: Station, nic: Nic, put: Callable[[Frame], None] | None) -> None:
         self.station = station
@@ -39,7 +39,7 @@ class Interface:
         self.name = nic.name
         self.vlan = nic.vlan or 0
         self.mac = nic.mac
-        self.put = put
+        self.put = self.wired = put
         self.own: frozenset[Address] = frozenset()
         self.shared: list[SharedGateway] = []
         self.hold(nic)

@@ -54,10 +54,14 @@ class Probing:
 
     def probe(self, number: int) -> None:
         """Send one probe and let a second pass."""
+        self.send(number)
+        self.simulation.world.run(until=self.start + (number + 1) * SECOND)
+
+    def send(self, number: int) -> None:
+        """Send one probe."""
         self.sent += 1
         packet = Packet(self.source, self.address, FIRST_TTL, self.body(False, number))
         self.station.originate(packet, self.vrf)
-        self.simulation.world.run(until=self.start + (number + 1) * SECOND)
 
     def body(self, reply: bool, number: int) -> Echo:
         """What a probe, or the answer to it, is."""

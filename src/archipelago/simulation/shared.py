@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from archipelago.addressing.values import Address
 from archipelago.knowledge.elected import Elected, Member, shared_addresses
+
+if TYPE_CHECKING:
+    from archipelago.simulation.bidding import Bidder
 
 
 class SharedGateway:
     """A member of a virtual router: whether it is active is the steady state's to say, which is asked once somebody
     needs it, until something happens that is carried on here."""
 
-    __slots__ = ("_active", "_elected", "addresses", "mac", "member")
+    __slots__ = ("_active", "_elected", "addresses", "bidder", "mac", "member")
 
     def __init__(self, member: Member, elected: Elected) -> None:
         self.member = member
@@ -18,6 +23,7 @@ class SharedGateway:
         self.addresses = frozenset(shared_addresses(member.written))
         self._elected = elected
         self._active: bool | None = None
+        self.bidder: Bidder | None = None
 
     @property
     def active(self) -> bool:

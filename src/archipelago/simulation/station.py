@@ -49,6 +49,7 @@ from archipelago.simulation.frames import (
     Advertisement,
     Conversation,
     Frame,
+    GatewayBid,
     IcmpError,
     LeaseMessage,
     Packet,
@@ -110,6 +111,15 @@ class Station:
                 return interface.name
         return None
 
+    def renew(self, state: ForwardingState) -> None:
+        """Something has changed: what is up, and what it decides by. Interfaces that were there keep their tables."""
+        shares = any(interface.shared for interface in self.interfaces.values())
+        self.state = replace(state, answers=self.shared_holder if shares else None)
+        for name, interface in self.interfaces.items():
+            nic = state.node.nics[name]
+            interface.hold(nic if nic.up else replace(nic, addresses=()))
+            interface.put = interface.wired if nic.up else None
+
     def add(self, nic: Nic, put: Callable[[Frame], None] | None, shared: Iterable[SharedGateway] = ()) -> Interface:
         """Bring an interface into operation; of two with one tag on one wire the first written hears."""
         interface = Interface(self, nic, put)
@@ -143,6 +153,10 @@ class Station:
                 self._hear(interface, payload)
             else:
                 self._act(payload, interface.name, interface.nic.vrf)
+        elif isinstance(payload, GatewayBid):
+            for shared in interface.shared:
+                if shared.member.router == (payload.vrid, payload.family) and shared.bidder is not None:
+                    shared.bidder.hear(payload)
         elif isinstance(payload, Solicitation):
             self._advertise(interface, frame.source, payload)
         else:

@@ -24,6 +24,26 @@ class Switch:
                 self._outlets.setdefault(vlan, []).append(wire)
         self.tables: dict[int, dict[int, Outlet]] = {vlan: {} for vlan in self._outlets}
 
+    def renew(self, wires: list[Wire]) -> None:
+        """Other ports forward than before: what was learned behind those that do no longer is forgotten."""
+        own = {vlan: [one for one in outlets if not isinstance(one, Wire)] for vlan, outlets in self._outlets.items()}
+        self._outlets = {vlan: own.get(vlan, []) for vlan in (*self.tables, *own)}
+        for wire in wires:
+            for vlan in wire.vlans:
+                self._outlets.setdefault(vlan, []).append(wire)
+        for vlan, table in self.tables.items():
+            there = self._outlets.get(vlan, [])
+            self.tables[vlan] = {mac: outlet for mac, outlet in table.items() if outlet in there}
+        for vlan in self._outlets:
+            self.tables.setdefault(vlan, {})
+
+    def forget(self, kept: str) -> None:
+        """A change of the topology: forget what was learned, but behind one port (IEEE 802.1Q 13.16)."""
+        for vlan, table in self.tables.items():
+            self.tables[vlan] = {
+                mac: outlet for mac, outlet in table.items() if not isinstance(outlet, Wire) or outlet.name == kept
+            }
+
     def own(self, vlan: int, interface: Outlet) -> None:
         """Give the device its own interface in a VLAN."""
         self._outlets.setdefault(vlan, []).append(interface)

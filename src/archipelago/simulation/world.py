@@ -104,7 +104,7 @@ class Wire:
         self._peer: Wire | None = None
         self._delay = 0
         self._find_peer: Callable[[Wire], tuple[Wire, int] | None] | None = find_peer
-        self.arrive: Callable[[Wire, int | None, Frame], None] = _nowhere
+        self.arrive: Callable[[Wire, int | None, Frame], None] = nowhere
 
     @property
     def peer(self) -> Wire | None:
@@ -115,6 +115,10 @@ class Wire:
             if other_end is not None:
                 self._peer, self._delay = other_end
         return self._peer
+
+    def plug(self, find_peer: Callable[[Wire], tuple[Wire, int] | None] | None) -> None:
+        """Something may be at the far end now, which is found once a frame goes there; nothing where None."""
+        self._peer, self._find_peer = None, find_peer
 
     def transmit(self, vlan: int, frame: Frame) -> None:
         """Send a frame of a VLAN: untagged on the wire's untagged VLAN, tagged otherwise (IEEE 802.1Q 8.6.8)."""
@@ -128,5 +132,5 @@ class Wire:
             heappush(world.heap, (world.now + self._delay, world.count(), peer.arrive, peer, tag, frame))
 
 
-def _nowhere(wire: Wire, tag: int | None, frame: Frame) -> None:
+def nowhere(wire: Wire, tag: int | None, frame: Frame) -> None:
     """Nothing is attached."""

@@ -32,6 +32,7 @@ from archipelago.simulation.frames import (
     Advertisement,
     Echo,
     Frame,
+    GatewayBid,
     IcmpError,
     LeaseMessage,
     Packet,
@@ -257,8 +258,10 @@ def _packet_end(event: PacketEvent | ErrorReported) -> str:
     return f"; dropped: {event.refusal or DROPS[event.reason]}{asked}"
 
 
-def payload_text(payload: Resolution | Packet | Solicitation | Advertisement) -> str:
+def payload_text(payload: Resolution | Packet | Solicitation | Advertisement | GatewayBid) -> str:
     """What travels, in words."""
+    if isinstance(payload, GatewayBid):
+        return f"VRRP advertisement: {payload.sender} bids {payload.priority} for virtual router {payload.vrid}"
     if isinstance(payload, Solicitation):
         return f"router solicitation: {payload.sender} asks every router of its link"
     if isinstance(payload, Advertisement):

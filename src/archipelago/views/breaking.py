@@ -1,0 +1,69 @@
+"""One failure over time, as tables and as plain values."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from archipelago.simulation.breaking import Broken, Noticed
+from archipelago.simulation.station import SECOND
+from archipelago.views.table import Table, table
+
+
+def tables(broken: Broken) -> list[Table]:
+    """What was lost, and what happened."""
+    return [lost(broken), noticed(broken)]
+
+
+def lost(broken: Broken) -> Table:
+    """The runs of probes without an answer."""
+    rows = [
+        (
+            f"{gap.first / SECOND:+.3f}",
+            f"{(gap.last + broken.every) / SECOND:+.3f}" if gap.ended else "never",
+            gap.count,
+        )
+        for gap in broken.lost
+    ]
+    return table("without an answer", ("from, s", "until, s", "probes"), rows, ("probes", "from, s", "until, s"))
+
+
+def noticed(broken: Broken) -> Table:
+    """What happened, in order; what several parts of a device did at one time stands together."""
+    folded: dict[tuple[int, str, str], list[str]] = {}
+    for one in broken.noticed:
+        device, slash, place = one.where.partition("/")
+        alone = "~" in one.where or not slash
+        folded.setdefault((one.time, one.where if alone else device, one.what), []).append("" if alone else place)
+    rows = []
+    for (time, device, what), places in folded.items():
+        names = dict.fromkeys(place.partition(" (")[0] for place in places)
+        rows.append((f"{time / SECOND:+.3f}", f"{device}: {', '.join(names)}" if any(names) else device, what))
+    return table("what happened", ("s", "where", "what"), rows, ("s",))
+
+
+def values(broken: Broken) -> dict[str, Any]:
+    """The answer as `--json` prints it; times are in seconds from the break on."""
+    return {
+        "part": broken.part,
+        "from": broken.source,
+        "to": broken.target,
+        "survived": broken.survived,
+        "sent": broken.sent,
+        "answered": broken.answered,
+        "every": broken.every / SECOND,
+        "restored": None if broken.restored is None else broken.restored / SECOND,
+        "until": broken.until / SECOND,
+        "lost": [
+            {
+                "from": gap.first / SECOND,
+                "until": (gap.last + broken.every) / SECOND if gap.ended else None,
+                "probes": gap.count,
+            }
+            for gap in broken.lost
+        ],
+        "noticed": [_noticed(one) for one in broken.noticed],
+    }
+
+
+def _noticed(one: Noticed) -> dict[str, Any]:
+    return {"time": one.time / SECOND, "where": one.where, "what": one.what}

@@ -1,0 +1,172 @@
+"""Failures over time: the timers of the rapid tree and of VRRP, what is lost, and what returns."""
+
+from __future__ import annotations
+
+import json
+from random import Random
+
+import pytest
+
+import archipelago
+from archipelago import QueryError, read_network
+from archipelago.knowledge.known import know
+from archipelago.knowledge.parts import switched_off
+from archipelago.simulation.bridging import Bridges
+from archipelago.simulation.world import World
+from redundant import broken, redundant
+
+SECOND = 10**9
+LEAD = 2.5
+"""Seconds from the first advertisement to the break."""
+PAIR = """format: archipelago-network/1
+vlans: {{crew: 120, yard: 130}}
+devices:
+  core-1:
+    kind: l3switch
+    routing: [ipv4]
+    bridge-priority: 4096
+    unresolved: hold
+    ports: {{"p{{1..2}}": {{trunk: all}}}}
+    interfaces:
+      crew-gw: {{vlan: crew, address: 10.44.2.2/24, virtual: {{vrid: 20, address: 10.44.2.1, {first}}}}}
+      yard-gw: {{vlan: yard, address: 10.44.3.2/24, virtual: {{vrid: 30, address: 10.44.3.1, {first}}}}}
+  core-2:
+    kind: l3switch
+    routing: [ipv4]
+    unresolved: hold
+    ports: {{"p{{1..2}}": {{trunk: all}}}}
+    interfaces:
+      crew-gw: {{vlan: crew, address: 10.44.2.3/24, virtual: {{vrid: 20, address: 10.44.2.1, {second}}}}}
+      yard-gw: {{vlan: yard, address: 10.44.3.3/24, virtual: {{vrid: 30, address: 10.44.3.1, {second}}}}}
+  quay:
+    kind: switch
+    ports: {{p1: {{trunk: all}}, p2: {{trunk: all}}, p3: {{access: crew, edge: true}}, p4: {{access: yard}}}}
+hosts:
+  mess: {{at: quay/p3, address: 10.44.2.10/24, gateway: 10.44.2.1}}
+  crane: {{at: quay/p4, address: 10.44.3.10/24, gateway: 10.44.3.1}}
+cables: [core-1/p1 ~ quay/p1, core-2/p1 ~ quay/p2, core-1/p2 ~ core-2/p2]
+"""
+
+
+def pair(first="priority: 200", second="priority: 100"):
+    return read_network(PAIR.format(first=first, second=second))
+
+
+def took_over(result, device):
+    """When a device took over, in seconds from the break on."""
+    times = [one.time for one in result.noticed if one.where.startswith(f"{device}/") and one.what == "takes over"]
+    return [time / SECOND for time in dict.fromkeys(times)]
+
+
+def broke(network, part="core-1", **options):
+    return archipelago.break_part(network, part, "mess", "crane", **options)
+
+
+def missed(interval, priority):
+    """When the active one is missed (RFC 9568 6.1): after three intervals and the skew time from its last word on."""
+    last = int(LEAD / interval) * interval - LEAD
+    return last + 3 * interval + (256 - priority) * interval / 256
+
+
+@pytest.mark.parametrize(
+    ("second", "expected"),
+    [
+        ("priority: 100", missed(1, 100)),
+        ("priority: 199", missed(1, 199)),
+        ("priority: 1", missed(1, 1)),
+        ("priority: 100, preempt: no, hold-time: 30s", missed(1, 100)),
+    ],
+)
+def test_who_is_silent_is_missed_after_three_intervals_and_the_skew_time(second, expected):
+    result = broke(pair(second=second))
+    assert took_over(result, "core-2") == [pytest.approx(expected, abs=0.001)]
+    (gap,) = result.lost
+    assert result.survived and gap.first == 0 and expected <= (gap.last + result.every) / SECOND <= expected + 0.3
+
+
+def test_the_interval_of_the_active_one_counts():
+    first = "priority: 200, advertise-interval: 200ms"
+    result = broke(pair(first, "priority: 100, advertise-interval: 3s"))
+    assert took_over(result, "core-2") == [pytest.approx(missed(0.2, 100), abs=0.011)]
+
+
+def test_equals_take_over_alike_and_stay():
+    result = broke(pair("priority: 100", "priority: 100"), "core-2", restore=8)
+    assert took_over(result, "core-1") == [pytest.approx(missed(1, 100), abs=0.001)]
+    assert (
+        took_over(result, "core-2") == [] and result.survived
+    )  # 6.4.2: a priority that is only equal takes over nothing
+
+
+def test_goodbye_leaves_the_skew_time_alone():
+    result = broke(pair(), orderly=True)
+    assert took_over(result, "core-2") == [pytest.approx(156 / 256, abs=0.001)]
+    assert broke(pair(), "core-2", orderly=True).lost == ()
+
+
+def test_it_returns_by_preemption_after_its_hold_time_only():
+    back = broke(pair(), restore=10)
+    heard = missed(1, 100) + 7  # what it hears of the lower one after it is up counts for nothing
+    first = took_over(back, "core-1")[0]
+    assert 10 + 3 + 56 / 256 - 0.001 <= first <= 10 + 3 + 56 / 256 + 0.001 and heard > 10
+    assert took_over(broke(pair("priority: 200, preempt: no"), restore=10), "core-1") == []
+    held = broke(pair("priority: 200, hold-time: 10s"), restore=10)
+    (time,) = took_over(held, "core-1")
+    last = missed(1, 100) + int(20 - missed(1, 100))  # the last advertisement of core-2 within the hold time
+    assert time == pytest.approx(last + 3 + 56 / 256, abs=0.001) and held.survived
+
+
+def test_what_is_tracked_lets_the_next_best_take_over_and_nothing_is_lost():
+    first = "priority: 200, track: {interface: p9, priority-decrement: 150}"
+    text = PAIR.format(first=first, second="priority: 100").replace(
+        '    ports: {"p{1..2}": {trunk: all}}', '    ports: {"p{1..2}": {trunk: all}, p9: {address: 10.44.9.1/30}}', 1
+    )
+    text = text.replace("  quay:\n", "  landing: {kind: router, ports: {p1: {address: 10.44.9.2/30}}}\n  quay:\n")
+    made = read_network(text.replace("cables: [", "cables: [landing/p1 ~ core-1/p9, "))
+    result = broke(made, "landing")
+    assert ("core-1/crew-gw (VRID 20, IPv4)", "bids 50, not 200") in [(one.where, one.what) for one in result.noticed]
+    assert took_over(result, "core-2") == [pytest.approx(missed(1, 100), abs=0.001)] and result.survived
+
+
+def test_a_cut_trunk_is_replaced_at_once_and_what_switches_learned_is_forgotten():
+    result = broke(pair(), "core-1/p1 ~ quay/p1")
+    told = [(one.where, one.what, one.time) for one in result.noticed]
+    assert ("quay/p2", "forwards, as root port", 0) in told
+    assert result.survived and sum(gap.count for gap in result.lost) <= 1 and took_over(result, "core-2") == []
+
+
+def test_an_edge_port_forwards_at_once_and_another_when_nobody_is_heard():
+    for host, port, wait in (("mess", "p3", 0), ("crane", "p4", 3)):
+        result = archipelago.break_part(pair(), f"quay/{port}", "mess", "crane", restore=1)
+        (time,) = [one.time for one in result.noticed if one.where == f"quay/{port}" and "forwards" in one.what]
+        assert time == (1 + wait) * SECOND and result.survived, host
+
+
+def test_who_has_no_other_way_is_told_and_the_command_says_so(command, tmp_path):
+    (tmp_path / "pair.yaml").write_text(PAIR.format(first="priority: 200", second="priority: 100"))
+    words = ["outages", tmp_path / "pair.yaml", "--from", "mess", "--to", "crane", "--break"]
+    done = command(*words, "quay")
+    assert done.returncode == 1 and "from then on mess does not reach crane" in done.stdout
+    told = json.loads(command(*words, "core-1", "--restore", "8", "--json").stdout)
+    assert told["survived"] and told["restored"] == 8 and told["lost"][0]["from"] == 0
+    shown = command(*words, "core-1").stdout
+    assert "core-2: crew-gw, yard-gw  takes over" in shown and "+3.109" in shown
+    assert command(*words, "nobody").returncode == 2
+    with pytest.raises(QueryError, match="no address family"):
+        archipelago.break_part(pair(), "core-1", "mess", "crane", family=6)
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_the_tree_on_the_clock_comes_to_its_steady_state(seed):
+    random = Random(seed)
+    made = redundant(random)
+    before = know(made)
+    world = World()
+    bridges = Bridges(world, before, lambda device, port, what: None, lambda device, kept: None)
+    assert bridges.blocked == before.devices.tree.blocked
+    for after in (know(switched_off(before, broken(made, random))), before):
+        bridges.rewired(after)
+        world.run()
+        assert {name: set(ports) for name, ports in bridges.blocked.items()} == {
+            name: set(ports) for name, ports in after.devices.tree.blocked.items()
+        }
