@@ -198,7 +198,7 @@ def test_a_cable_that_is_off_is_broken_and_no_other_is(tern_bay, tmp_path):
     )
     archipelago.draw(archipelago.read_network(text), tmp_path / "off.svg")
     drawn = (tmp_path / "off.svg").read_text()
-    assert drawn.count("stroke-dasharray") == 2 and ">OFF [1]<" in drawn  # the other is kept in reserve
+    assert drawn.count("stroke-dasharray") == 2 and ">OFF [2]<" in drawn  # the other is kept in reserve
 
 
 def test_forty_devices_fit_and_routing_ones_stand_above():
