@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import sys
 
+from measure import in_turns, report
+
 from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.known import know
 from archipelago.knowledge.links import Links
@@ -19,7 +21,6 @@ from archipelago.model.virtual import VirtualRouter
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.domains import label_domains
 from archipelago.reachability.matrix import matrix
-from measure import in_turns, report
 
 SPACE = 10 << 24
 """VLAN number n has the n-th block of 512 addresses of 10.0.0.0/8."""
@@ -78,7 +79,9 @@ def main() -> None:
     report("the tree; the broadcast domains", *in_turns(tree, domains, 3), "1")
     pairs = in_turns(lambda: matrix(two, causes=False).count, lambda: matrix(one, causes=False).count, 3)
     report(f"all pairs of {hosts:,} hosts: two cores; one", *pairs, "1.3 a cable")
-    print(f"{matrix(two, causes=False).count:,} pairs reached, {len(devices.tree.blocked):,} switches with a port blocked")
+    print(
+        f"{matrix(two, causes=False).count:,} pairs reached, {len(devices.tree.blocked):,} switches with a port blocked"
+    )
 
 
 if __name__ == "__main__":

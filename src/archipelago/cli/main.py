@@ -324,6 +324,7 @@ def main() -> None:
     except Exception as error:
         out.note(_unexpected(error))
         code = 3
+    out.leave()
     gc.freeze()  # or the interpreter goes through all of it once more before it ends
     sys.exit(code)
 

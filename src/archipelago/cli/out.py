@@ -103,6 +103,15 @@ def abandon() -> None:
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
+def leave() -> None:
+    """What standard error does not take goes nowhere, so that the interpreter does not end with a code of its own."""
+    try:
+        sys.stderr.flush()
+    except (OSError, ValueError):
+        with suppress(OSError, ValueError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stderr.fileno())
+
+
 def flush() -> None:
     """Everything said is out.
 
