@@ -1,5 +1,5 @@
-"""What two of everything costs: the spanning tree beside the broadcast domains, and all pairs of 100,000 hosts behind 300
-switches, with two cores that share the gateways beside one.
+"""What two of everything costs: the spanning tree beside the broadcast domains, and all pairs of 100,000 hosts behind
+300 switches, with two cores that share the gateways beside one.
 
 python benchmarks/redundancy.py [HOSTS [SWITCHES [VLANS]]]
 """

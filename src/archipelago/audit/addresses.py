@@ -59,6 +59,8 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
         same = wide.address.prefix == narrow.address.prefix
         if wide.nic.vrf != narrow.nic.vrf or (wide.node is narrow.node and wide.nic is narrow.nic):
             continue
+        if same and _share(index, wide, narrow):
+            continue  # members of one virtual router: what parts them is told there
         if wide.address.address == narrow.address.address or narrow.nic.kind == "loopback" or not _speak(wide, narrow):
             continue
         if same and has_moved(index, wide):
@@ -74,10 +76,26 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
             continue
         elif not same and index.domains.together(wide.endpoint, narrow.endpoint):
             first, last = narrow.address.prefix.usable()
-            fits = first <= wide.address.value <= last
+            fits = first <= wide.address.value <= last and not _hosts_have(index, wide, narrow)
             yield faults.link_mask_mismatch(wide, narrow) if fits else faults.link_mask_mismatch(narrow, wide)
         else:
             yield (misplaced(index, wide, narrow) if same else None) or _overlap(narrow, wide)
+
+
+def _share(index: NetworkIndex, one: Held, other: Held) -> bool:
+    """Whether two interfaces are in one virtual router."""
+    elected = index.knowledge.elected
+    mine, theirs = (
+        {member.router for member in elected.members(held.node.name) if member.interface == held.nic.name}
+        for held in (one, other)
+    )
+    return bool(mine & theirs)
+
+
+def _hosts_have(index: NetworkIndex, wide: Held, narrow: Held) -> bool:
+    """Whether the hosts around hold with the wider of two subnets."""
+    lengths = [peer.address.length for peer in index.subnet_peers(wide) if peer.node.kind == "host"]
+    return bool(lengths) and not any(peer.node.kind == "host" for peer in index.subnet_peers(narrow))
 
 
 def _overlap(holder: Held, other: Held, moved: bool = False) -> Finding:

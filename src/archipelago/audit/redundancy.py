@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import combinations
 
-from archipelago.addressing.values import Address, is_link_local
+from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.registry import rule
 from archipelago.audit.switching import facing_attachments, users
 from archipelago.diagnosis.cut import cut
@@ -15,7 +15,7 @@ from archipelago.diagnosis.places import port_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.elected import Member
 from archipelago.knowledge.forwarding import Dropped, decide_own
-from archipelago.knowledge.held import Held
+from archipelago.knowledge.held import Held, TableName
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import facing
 from archipelago.knowledge.reasons import Reason
@@ -281,18 +281,33 @@ def _leads_to(index: NetworkIndex, hop: Address, name: str) -> bool:
     return any(holder.node.name == name for holder in index.holders(hop))
 
 
+def is_a_partners(index: NetworkIndex, table: TableName, prefix: Prefix) -> bool:
+    """Whether another that shares gateways with a device has a route to a subnet which is not written at the device:
+    that is told as what differs between the two."""
+    own = {(route.destination, route.vrf or "") for route in index.network.devices[table[0]].routes}
+    return any(
+        route.destination.covers(prefix) and (route.vrf or "") == table[1] and (route.destination, table[1]) not in own
+        for partner in index.once(partners).get(table[0], ())
+        for route in index.network.devices[partner].routes
+    )
+
+
 def _way_on(index: NetworkIndex, have: str, node: Node, hop: Address) -> Address | None:
     """What the other of a pair can send to: the same next hop where it is on a subnet of its own, else the one that has
-    the route, over a gateway that both share."""
+    the route, best where they share no gateway."""
     for nic in node.nics.values():
         if nic.up and any(own.prefix.holds(hop) and own.address != hop for own in nic.addresses):
             return hop
-    for member in index.knowledge.elected.members(have):
-        if member.up and member.written.family == hop.version:
-            near = [other for other in index.knowledge.elected.beside(member) if other.device == node.name]
-            if near:
-                return next(own.address for own in _nic(index, member).addresses if own.version == hop.version)
-    return None
+    shared = {member.interface for member in index.knowledge.elected.members(have)}
+    together = index.domains.together
+    near = [
+        (nic.name in shared, own.address)
+        for nic in index.knowledge.devices[have].nics.values()
+        for own in nic.addresses
+        if own.version == hop.version and nic.up and not is_link_local(own)
+        if any(together((have, nic.name), (node.name, other.name)) for other in node.nics.values() if other.up)
+    ]
+    return min(near, default=(False, None), key=lambda pair: pair[0])[1]
 
 
 @rule

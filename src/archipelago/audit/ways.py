@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
+from archipelago.audit.redundancy import is_a_partners
 from archipelago.audit.registry import rule
 from archipelago.audit.routing import routing_nodes, sample
 from archipelago.diagnosis import faults
@@ -43,7 +44,9 @@ def ways(index: NetworkIndex) -> Iterator[Finding]:
                 yield from _towards(index, prefix, homes, parts, states, missing)
         for (table, next_hop), prefixes in missing.items():
             node = index.knowledge.devices[table[0]]
-            yield faults.routes_missing((node, table[1]), sorted(prefixes), next_hop)
+            own = sorted(prefix for prefix in prefixes if not is_a_partners(index, table, prefix))
+            if own:
+                yield faults.routes_missing((node, table[1]), own, next_hop)
 
 
 def table_parts(ways: Ways, tables: list[TableName]) -> Mapping[TableName, int]:
