@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 
 import archipelago
@@ -9,6 +11,7 @@ from archipelago import DesignError, DocumentError, amend, read_brief, read_netw
 from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.finding import REMOVE, Edit
+from archipelago.model.network import with_changes
 
 BRIEF = """format: archipelago-brief/1
 title: Tern Bay with two cores
@@ -146,6 +149,13 @@ MISTAKES = {
     ],
     "active-not-routing": [Edit(("devices", "core-1", "routing"), ["ipv6"])],
 }
+ANOTHER_WAY = {
+    "members-route-differently",  # one route of two came back
+    "members-filter-differently",  # both have now what one had
+    "members-relay-differently",
+    "root-by-accident",  # the root's priority is written, the other's was not needed
+}
+"""Mistakes that a mend takes away, and the network is sound, but not the same as before."""
 
 
 @pytest.mark.parametrize("mistake", MISTAKES)
@@ -157,9 +167,23 @@ def test_every_mistake_is_found_and_its_mend_takes_it_away(sound, mistake):
     if slug not in ("members-lease-differently",):
         for one in found:
             assert one.edits, str(one)
-        mended = archipelago.mend(text)
-        left = {one.slug for one in archipelago.audit(read_network(mended.text))}
+        mended = read_network(archipelago.mend(text).text)
+        left = {one.slug for one in archipelago.audit(mended)}
         assert slug not in left, left
+        if mistake not in ANOTHER_WAY:
+            assert in_order(mended) == in_order(sound)
+
+
+def in_order(made: archipelago.Network) -> archipelago.Network:
+    """A network with the VLANs of each trunk in one order: in which they are listed means nothing."""
+    devices = {}
+    for name, device in made.devices.items():
+        ports = {
+            key: replace(port, trunk=tuple(sorted(port.trunk))) if isinstance(port.trunk, tuple) else port
+            for key, port in device.ports.items()
+        }
+        devices[name] = replace(device, ports=ports)
+    return with_changes(made, devices=devices)
 
 
 def test_a_route_by_one_of_several_behind_a_switch():
@@ -169,3 +193,48 @@ def test_a_route_by_one_of_several_behind_a_switch():
     text = amend(archipelago.network_text(made), [Edit(("devices", "landing", "routes", number, "next-hop"), str(own))])
     (found,) = [one for one in archipelago.audit(read_network(text)) if one.slug == "next-hop-of-one"]
     assert read_network(amend(text, found.edits)) == made
+
+
+TWO_ROUTERS = """format: archipelago-network/1
+vlans: {crew: 120, yard: 130}
+devices:
+  landing:
+    kind: router
+    ports: {p1: {}}
+    interfaces:
+      p1.120: {parent: p1, tag: crew, address: 10.44.2.2/24, virtual: {vrid: 20, address: 10.44.2.1, priority: 200}}
+      p1.130: {parent: p1, tag: yard, address: 10.44.3.2/24, virtual: {vrid: 30, address: 10.44.3.1, priority: 200}}
+    filters: {asked: {rules: [{accept: icmp, icmp-type: request}], otherwise: drop, stateful: yes}}
+  skerry:
+    kind: router
+    ports: {p1: {}}
+    interfaces:
+      p1.120: {parent: p1, tag: crew, address: 10.44.2.3/24, virtual: {vrid: 20, address: 10.44.2.1}}
+      p1.130: {parent: p1, tag: yard, address: 10.44.3.3/24, virtual: {vrid: 30, address: 10.44.3.1}}
+    filters: {asked: {rules: [{accept: icmp, icmp-type: request}], otherwise: drop, stateful: yes}}
+  quay:
+    kind: switch
+    ports: {p1: {trunk: all}, p2: {trunk: all}, p3: {access: crew}, p4: {access: yard}}
+hosts:
+  mess: {at: quay/p3, address: 10.44.2.10/24, gateway: 10.44.2.1}
+  crane: {at: quay/p4, address: 10.44.3.10/24, gateway: 10.44.3.1}
+cables: [landing/p1 ~ quay/p1, skerry/p1 ~ quay/p2]
+"""
+
+
+@pytest.mark.parametrize("what", [{"filter-in": "asked"}, {"source-nat": "10.44.3.0/24"}])
+def test_an_answer_that_passes_the_other_member_is_told_where_conversations_count(what):
+    edits = [
+        Edit(("devices", name, "interfaces", "p1.120", key), value)
+        for name in ("landing", "skerry")
+        for key, value in what.items()
+    ]
+    text = amend(TWO_ROUTERS, edits)
+    assert archipelago.reach(read_network(text), "crane", "mess").reached
+    assert "answers-elsewhere" not in {one.slug for one in archipelago.audit(read_network(text))}
+    spread = amend(text, [Edit(("devices", "landing", "interfaces", "p1.130", "virtual", "priority"), REMOVE)])
+    assert archipelago.reach(read_network(spread), "crane", "mess").reached == ("source-nat" in what)
+    (found,) = [one for one in archipelago.audit(read_network(spread)) if one.slug == "answers-elsewhere"]
+    mended = read_network(amend(spread, found.edits))
+    assert archipelago.reach(mended, "crane", "mess").reached
+    assert "answers-elsewhere" not in {one.slug for one in archipelago.audit(mended)}

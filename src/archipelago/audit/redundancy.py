@@ -239,7 +239,9 @@ def _member_missing(index: NetworkIndex, active: Member, nic: Nic, node: Node) -
     vlan = _vlan(index, active)
     there = next((other for other in node.nics.values() if other.kind == "vlan" and other.vlan == nic.vlan), None)
     shared = [one.written for one in index.knowledge.elected.members(active.device) if one.interface == nic.name]
-    parts = [faults.as_written(one) for one in shared]
+    tracks = {one.written.track for one in index.knowledge.elected.members(node.name)}
+    track = next(iter(tracks)) if len(tracks) == 1 else ()  # the way on that its other parts hang on
+    parts = [faults.as_written(one, track) for one in shared]
     own = [address for address in nic.addresses if any(address.prefix.holds(one.addresses[0]) for one in shared)]
     names = " and ".join(map(str, shared))
     if there is not None and {address.prefix for address in own} <= {address.prefix for address in there.addresses}:

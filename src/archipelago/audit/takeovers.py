@@ -139,21 +139,22 @@ def _of_one(index: NetworkIndex, address: Address) -> tuple[str, Address] | None
 
 @rule
 def conversations(index: NetworkIndex) -> Iterator[Finding]:
-    """Two VLANs whose gateways are active at different members, with a filter between that knows conversations."""
+    """Two VLANs whose gateways are active at different members, with a filter or a translation between that goes by
+    conversations: it takes an answer whose question passed the other for something new."""
     for (_, one), (others, other) in combinations(index.once(groups), 2):
         if one.device == other.device or one.written.family != other.written.family:
             continue
         mine = next((member for member in others if member.device == one.device), None)
-        if mine is None or not any(_stateful(index, member) for member in (one, other, mine)):
+        if mine is None or not any(_knows_conversations(index, member) for member in (one, other, mine)):
             continue
         vlans = [index.vlan_key(nic.vlan) for nic in (_nic(index, one), _nic(index, other)) if nic.vlan is not None]
         if len(vlans) == 2:
             yield faults.answers_elsewhere(index, one, other, mine, vlans)
 
 
-def _stateful(index: NetworkIndex, member: Member) -> bool:
+def _knows_conversations(index: NetworkIndex, member: Member) -> bool:
     nic = _nic(index, member)
-    return any(one is not None and one.stateful for one in (nic.filter_in, nic.filter_out))
+    return bool(nic.source_nat) or any(one is not None and one.stateful for one in (nic.filter_in, nic.filter_out))
 
 
 @rule

@@ -18,8 +18,8 @@ from archipelago.model.virtual import Track, VirtualRouter
 FIRST_PRIORITY, NEXT_PRIORITY = 200, 100
 """What the preferred one bids, and the next; each further one bids less by a step."""
 STEP = 10
-LOST = 120
-"""What the preferred one loses with its way on: enough to come after the next."""
+LOST = FIRST_PRIORITY - NEXT_PRIORITY + 2 * STEP
+"""What the preferred one loses with its way on: enough to come after the next two."""
 HOLD_TIME = 10_000
 """Milliseconds that the preferred one is up before it takes over: time for its ways on."""
 

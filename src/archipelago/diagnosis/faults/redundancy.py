@@ -15,7 +15,7 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.leases import Pool, duration_text
 from archipelago.model.parts import Host, NextHop, Path, Route
-from archipelago.model.virtual import VirtualRouter
+from archipelago.model.virtual import USUAL_INTERVAL, Track, VirtualRouter
 
 HOLD_TIME = 10_000
 """What a hold time is set to, in milliseconds: time for routes to come once an interface is up."""
@@ -39,9 +39,24 @@ def interface_path(index: NetworkIndex, member: Member) -> Path:
     return ("devices", member.device, section, member.interface)
 
 
-def as_written(virtual: VirtualRouter, **changes: str) -> dict[str, object]:
-    """A part in a virtual router as a document holds it, what it tracks and its timing left out."""
-    return {"vrid": str(virtual.vrid), "address": texts(virtual.addresses), **changes}
+def as_written(virtual: VirtualRouter, track: Sequence[Track] = ()) -> dict[str, object]:
+    """A part in the same virtual router for another device, as a document holds it: with the interval that all must
+    have, and what that device tracks."""
+    value: dict[str, object] = {"vrid": str(virtual.vrid), "address": texts(virtual.addresses)}
+    if virtual.advertise_interval != USUAL_INTERVAL:
+        value["advertise-interval"] = duration_text(virtual.advertise_interval)
+    if track:
+        value["track"] = tracked(track)
+    return value
+
+
+def tracked(track: Sequence[Track]) -> list[dict[str, str]]:
+    """What a member tracks, as a document holds it."""
+    return [
+        ({"interface": one.interface} if one.interface else {"network": str(one.network)})
+        | {"priority-decrement": str(one.priority_decrement)}
+        for one in track
+    ]
 
 
 # Spanning tree
@@ -281,13 +296,8 @@ def preempts_at_once(index: NetworkIndex, member: Member) -> Finding:
 def uplink_untracked(index: NetworkIndex, member: Member, next_best: Member, route: Route, uplink: str) -> Finding:
     """An active member that does not watch its way on."""
     path = (*member_path(index, member), "track")
-    lost = min(max(member.written.priority - next_best.written.priority + STEP, STEP), 254)
-    tracked = [
-        {"interface": track.interface or "", "priority-decrement": str(track.priority_decrement)}
-        if track.interface
-        else {"network": str(track.network), "priority-decrement": str(track.priority_decrement)}
-        for track in member.written.track
-    ]
+    lost = min(max(member.written.priority - next_best.written.priority, 0) + 2 * STEP, 254)
+    watched = (*member.written.track, Track(interface=uplink, priority_decrement=lost))
     return finding(
         "uplink-untracked",
         at=member.device,
@@ -297,7 +307,7 @@ def uplink_untracked(index: NetworkIndex, member: Member, next_best: Member, rou
             f"its way to {route.destination}; {next_best.device} has another"
         ),
         mend=f"track {uplink} at {member}, with a decrement of {lost}",
-        edits=(Edit(path, [*tracked, {"interface": uplink, "priority-decrement": str(lost)}]),),
+        edits=(Edit(path, tracked(watched)),),
         device=member.device,
         uplink=uplink,
     )
@@ -359,7 +369,10 @@ def answers_elsewhere(index: NetworkIndex, one: Member, other: Member, mine: Mem
         "answers-elsewhere",
         at=other.device,
         path=member_path(index, other),
-        says=f"{one} is active for {vlans[0]} and {other} for {vlans[1]}, and a filter there lets known answers pass",
+        says=(
+            f"{one} is active for {vlans[0]} and {other} for {vlans[1]}, "
+            "and one of them goes by conversations that the other does not know"
+        ),
         mend=f"make {one.device} active for both: set the priority of {mine} to {priority}",
         edits=(Edit(path, str(priority)),) if priority > other.priority else (),
         vlans=names,
