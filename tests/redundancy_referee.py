@@ -11,8 +11,8 @@ from collections import Counter
 from random import Random
 from typing import Any
 
-import archipelago
-from archipelago.exchange.kernel import Answers, Question, ask_kernel
+from archipelago.exchange.kernel import Question, ask_kernel
+from archipelago.exchange.rehearsal import redundancy
 from archipelago.exchange.tree import KernelTree
 from archipelago.knowledge.ends import first_address
 from archipelago.knowledge.index import NetworkIndex, index_network
@@ -31,16 +31,17 @@ def judged(first: int, count: int) -> tuple[Counter[str], list[tuple[int, str, A
             pairs, expected = _pairs(index)
             seeds.append(seed)
             questions.append(Question(index.knowledge.written, pairs))
-            ours.append((archipelago.redundancy(index.knowledge.written), expected))
+            ours.append((index.knowledge, expected))
     figures: Counter[str] = Counter(networks=len(seeds))
     different: list[tuple[int, str, Any, Any]] = []
     answers = ask_kernel(questions, seconds=3000)
-    for seed, (told, expected), theirs in zip(seeds, ours, answers, strict=True):
-        figures.update(pairs=len(expected), reached=sum(expected.values()), blocked=len(told["blocked"]))
-        for what, mine, its in _compared(told, expected, theirs):
-            figures[what] += 1
-            if mine != its:
-                different.append((seed, what, mine, its))
+    for seed, (knowledge, expected), theirs in zip(seeds, ours, answers, strict=True):
+        told = redundancy(knowledge, theirs)
+        blocked = sum(mine == "blocked" for mine, _ in told.values())
+        figures.update(pairs=len(expected), reached=sum(expected.values()), told=len(told), blocked=blocked)
+        different += [(seed, what, mine, its) for what, (mine, its) in told.items() if mine != its]
+        reached = {pair for pair, yes in expected.items() if yes}
+        different += [(seed, "answers", *pair) for pair in sorted(reached ^ theirs.pairs)]
     return figures, different
 
 
@@ -65,15 +66,6 @@ def _pairs(index: NetworkIndex) -> tuple[list[Any], dict[Pair, bool]]:
                     answer = reach(index, nodes[source], nodes[target], family=family)
                     expected[source, f"{target}/{family}"] = answer.reached
     return asked, expected
-
-
-def _compared(told: Any, expected: dict[Pair, bool], theirs: Answers) -> list[tuple[str, Any, Any]]:
-    active = {(one["active"], str(one["vrid"]), str(one["family"])) for one in told["active"] if one["active"]}
-    compared: list[tuple[str, Any, Any]] = [("active gateways", active, theirs.active)]
-    compared.append(("answers", {pair for pair, yes in expected.items() if yes}, theirs.pairs))
-    if told["blocked"]:  # where nothing is blocked the kernel's tree is left off
-        compared += [("trees", told["root"], theirs.roots), ("blocked ports", set(told["blocked"]), theirs.blocked)]
-    return compared
 
 
 def main() -> None:

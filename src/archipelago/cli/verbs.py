@@ -253,7 +253,7 @@ def rehearse(words: Namespace) -> int:
         if result.differ and result.shared_addresses:
             shared = ", ".join(result.shared_addresses)
             out.say(f"addresses that several hold, whose holder is decided by chance: {shared}")
-    return 1 if result.differ or result.leased_otherwise else 0
+    return 1 if result.differ or result.leased_otherwise or result.redundant_otherwise else 0
 
 
 def outages(words: Namespace) -> int:

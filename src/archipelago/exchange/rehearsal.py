@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 
 from archipelago.diagnosis.leased import server_address
 from archipelago.errors import QueryError
-from archipelago.exchange.kernel import Question, Where, ask_kernel, kernel_here
+from archipelago.exchange.kernel import Answers, Question, Where, ask_kernel, kernel_here
 from archipelago.exchange.tree import KernelTree
 from archipelago.knowledge.ends import common_family, first_address
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.known import know
+from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import widened
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
@@ -25,13 +25,16 @@ Given = tuple[str, str, str]
 class Rehearsal:
     """Both answers for every pair: `ours` in full, `theirs` the pairs that the kernel answered, and where it ran.
     `shared_addresses` are those that several hold, whose holder a kernel decides by chance; `leases` what each host is
-    leased, by us and by real servers: the address with its mask, the gateway, the server's address."""
+    leased, by us and by real servers: the address with its mask, the gateway, the server's address; `redundancy` the
+    root of each device where something is blocked, each blocked port and who is active in each shared gateway, by us
+    and by the kernel's tree and real daemons."""
 
     ours: Mapping[Pair, ReachResult]
     theirs: frozenset[Pair]
     where: Where
     shared_addresses: tuple[str, ...]
     leases: Mapping[str, tuple[Given | None, Given | None]] = field(default_factory=dict)
+    redundancy: Mapping[str, tuple[str, str]] = field(default_factory=dict)
 
     @property
     def differ(self) -> tuple[Pair, ...]:
@@ -45,6 +48,11 @@ class Rehearsal:
         return tuple(host for host, (ours, theirs) in self.leases.items() if ours != theirs)
 
     @property
+    def redundant_otherwise(self) -> tuple[str, ...]:
+        """The roots, ports and shared gateways that the two answer differently."""
+        return tuple(what for what, (ours, theirs) in self.redundancy.items() if ours != theirs)
+
+    @property
     def headline(self) -> str:
         """The answer in one line."""
         pairs, agreed, answered = len(self.ours), len(self.ours) - len(self.differ), len(self.theirs)
@@ -52,6 +60,9 @@ class Rehearsal:
         if self.leases:
             alike = sum(ours == theirs for ours, theirs in self.leases.values())
             leased = f"; {alike:,} of {len(self.leases):,} lease{'s' * (len(self.leases) != 1)} agree"
+        if self.redundancy:
+            alike = len(self.redundancy) - len(self.redundant_otherwise)
+            leased += f"; {alike:,} of {len(self.redundancy):,} roots, blocked ports and active gateways agree"
         return (
             f"{agreed:,} of {pairs:,} pair{'s' * (pairs != 1)} agree; "
             f"the kernel answered {answered:,} pair{'s' * (answered != 1)}{leased}"
@@ -95,7 +106,7 @@ def rehearse(
     theirs = ask_kernel([Question(network, asked, probe)], where=where, seconds=seconds)[0]
     leases = {host: (leased(index, host), theirs.leases.get(host)) for host in index.knowledge.leases.given}
     shared = tuple(str(address) for address, _ in index.shared_addresses())
-    return Rehearsal(ours, frozenset(theirs.pairs), where, shared, leases)
+    return Rehearsal(ours, frozenset(theirs.pairs), where, shared, leases, redundancy(index.knowledge, theirs))
 
 
 def leased(index: NetworkIndex, host: str) -> Given | None:
@@ -104,6 +115,29 @@ def leased(index: NetworkIndex, host: str) -> Given | None:
     if lease is None:
         return None
     return str(lease.address), str(lease.gateway or "none"), str(server_address(index, lease))
+
+
+def redundancy(knowledge: Knowledge, theirs: Answers) -> dict[str, tuple[str, str]]:
+    """What we say of the spanning tree and of shared gateways, and what the kernel and its daemons do. Where nothing is
+    blocked, the kernel's tree is left off."""
+    told: dict[str, tuple[str, str]] = {}
+    tree = knowledge.devices.tree
+    if tree.blocked:
+        for name, bridge in tree.bridges.items():
+            told[f"root of {name}"] = (tree.name(bridge.root), theirs.roots.get(name, "none"))
+        ours = {f"{name}/{port}" for name in tree.bridges for port in tree.blocked_at(name)}
+        for port in sorted(ours | theirs.blocked):
+            told[port] = (_state(port, ours), _state(port, theirs.blocked))
+    for members, active in knowledge.elected.routers():
+        one = members[0].written
+        acting = [str(member) for member in members if (str(member), str(one.vrid), str(one.family)) in theirs.active]
+        what = f"VRID {one.vrid} in IPv{one.family}, {', '.join(map(str, members))}"
+        told[what] = (str(active) if active is not None else "none", ", ".join(acting) or "none")
+    return told
+
+
+def _state(port: str, blocked: set[str]) -> str:
+    return "blocked" if port in blocked else "forwards"
 
 
 def _pairs(network: Network, sources: list[str], targets: list[str]) -> list[Pair]:

@@ -33,6 +33,10 @@ def values(rehearsal: Rehearsal) -> dict[str, Any]:
             {"host": host, "ours": _lease(ours), "kernel": _lease(theirs), "agree": ours == theirs}
             for host, (ours, theirs) in rehearsal.leases.items()
         ],
+        "redundancy": [
+            {"what": what, "ours": ours, "kernel": theirs, "agree": ours == theirs}
+            for what, (ours, theirs) in rehearsal.redundancy.items()
+        ],
     }
 
 
@@ -61,9 +65,17 @@ def tables(rehearsal: Rehearsal) -> list[Table]:
         (host, _lease(ours), _lease(theirs), "yes" if ours == theirs else "NO")
         for host, (ours, theirs) in rehearsal.leases.items()
     ]
+    redundant = [
+        (what, ours, theirs, "yes" if ours == theirs else "NO") for what, (ours, theirs) in rehearsal.redundancy.items()
+    ]
     made = [
         table("pairs that neither reaches, by cause", ("pairs", "cause", "why", "mend"), rows, ("pairs",)),
         table("pairs that differ", ("from", "to", "simulation", "kernel"), unlike),
         table("leases", ("host", "by our account", "by real servers", "agree"), leases),
+        table(
+            "spanning tree and shared gateways",
+            ("what", "by our account", "by the kernel and daemons", "agree"),
+            redundant,
+        ),
     ]
     return [row for row in made if row.rows]
