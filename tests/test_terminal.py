@@ -142,7 +142,7 @@ def test_every_help_has_examples_that_are_calls_of_the_verb(command):
         shown = command(verb, "--help").stdout
         assert max(map(len, shown.split("\n"))) <= 80
         for example in examples:
-            assert f"archipelago {verb} {example}".rstrip() in shown
+            assert f"archipelago {verb} {example}".rstrip() in shown.replace(" \\\n    ", " ")
             words = re.split(r" >>? ", example)[0].split()
             assert parser().parse_args([verb, *words]).call is VERBS[verb][0]
 

@@ -9,7 +9,7 @@ import signal
 import sys
 from argparse import ArgumentParser, Namespace, RawDescriptionHelpFormatter
 from collections.abc import Callable
-from textwrap import fill
+from textwrap import fill, wrap
 from typing import Any, NoReturn
 
 import archipelago
@@ -279,7 +279,8 @@ def parser() -> ArgumentParser:
     top.add_argument("--version", action="version", version=f"archipelago {archipelago.__version__}")
     verb_parsers = top.add_subparsers(metavar="VERB", required=True)
     for name, (call, text, arguments) in VERBS.items():
-        shown = "examples:\n" + "\n".join(f"  archipelago {name} {example}" for example in EXAMPLES[name])
+        calls = [wrap(f"archipelago {name} {example}", 76, break_on_hyphens=False) for example in EXAMPLES[name]]
+        shown = "examples:\n" + "\n".join("  " + " \\\n    ".join(call) for call in calls)
         verb_parser = verb_parsers.add_parser(
             name,
             help=text,

@@ -125,8 +125,9 @@ class Bridges:
         self._rewire(knowledge)
         for name, bridge in self.bridges.items():
             lost = before.get(name, set()) - bridge.ports.keys()
-            new = bridge.ports.keys() - before.get(name, set())
-            for port in sorted(new, key=lambda port: bridge.ports[port].number):
+            new = [port for port in bridge.ports if port not in before.get(name, ())]
+            new.sort(key=lambda port: bridge.ports[port].number)
+            for port in new:
                 self._begin(name, port)
             if lost or new:
                 self._settle(name)

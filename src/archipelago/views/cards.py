@@ -121,11 +121,11 @@ def content_of(index: NetworkIndex, findings: Sequence[Finding] = (), way: Reach
     _mark(cards, links, shown)
     notes = [(f"[{number}] {f.severity.upper()} at {f.at}: {f.says}", True) for number, f in enumerate(shown, 1)]
     if rest:
-        notes.append((f"and {counted(len(rest), 'more mistake')}: archipelago audit lists them", True))
+        notes.append((f"and {counted(len(rest), 'more finding')}: archipelago audit lists them", True))
     if way is not None:
         notes = [*_told(way, cards), *notes]
     vlans = list(network.vlans.values())
-    subtitle = ", ".join(texts) + (f"; {counted(len(findings), 'mistake')} marked by number" if findings else "")
+    subtitle = ", ".join(texts) + (f"; {counted(len(findings), 'finding')} marked by number" if findings else "")
     return Content(network.title or "network", subtitle, cards, links, vlans, notes)
 
 

@@ -29,8 +29,8 @@ def summary(index: NetworkIndex) -> str:
 
 
 def tables(index: NetworkIndex) -> list[Table]:
-    """The bridges, the blocked ports, every port of the tree, the virtual routers and their members."""
-    return [bridges(index), blocked(index), ports(index, None), routers(index), members(index)]
+    """Who is active, what is blocked, the roots; then each member and each port of the tree."""
+    return [routers(index), blocked(index), bridges(index), members(index), ports(index, None)]
 
 
 def bridges(index: NetworkIndex) -> Table:
