@@ -238,3 +238,18 @@ def test_an_answer_that_passes_the_other_member_is_told_where_conversations_coun
     mended = read_network(amend(spread, found.edits))
     assert archipelago.reach(mended, "crane", "mess").reached
     assert "answers-elsewhere" not in {one.slug for one in archipelago.audit(mended)}
+
+
+def test_the_brief_of_a_network_asks_for_the_same_shared_gateways():
+    spread = "at: [core-1, core-2], shared: true, spread: true}"
+    for made in (designed(), designed(("at: [core-1, core-2], shared: true}", spread))):
+        brief = archipelago.needs_of(made)
+        assert {vlan.name for vlan in brief.vlans.values()} == {"crew", "yard", "guests"}
+        wide = replace(brief, space=read_brief(BRIEF).space)
+        again = archipelago.design(read_brief(archipelago.brief_text(wide))).network
+        for name in ("core-1", "core-2"):
+            for gateway in ("crew-gw", "yard-gw", "guests-gw"):
+                was, now = (one.devices[name].interfaces[gateway] for one in (made, again))
+                assert [(one.vrid, one.addresses, one.priority) for one in now.virtual] == [
+                    (one.vrid, one.addresses, one.priority) for one in was.virtual
+                ]

@@ -4,16 +4,37 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.model.brief import Brief, DeviceNeed, GatewayPlace, HostNeed, VlanNeed
 from archipelago.model.network import Network
 from archipelago.model.parts import Device, Host, Port, Subinterface, VlanInterface
+from archipelago.model.virtual import VirtualRouter
 
 Value = TypeVar("Value", Address, Prefix)
-Speaker = tuple[int, str, str | None, tuple[InterfaceAddress, ...]]
-"""A VLAN that a routing device has an interface in: its id, the device, the router's port, the addresses."""
+
+
+class Speaker(NamedTuple):
+    """An interface of a routing device in a VLAN, the router's port that it is a part of, and its parts in shared
+    gateways."""
+
+    vlan: int
+    device: str
+    port: str | None
+    addresses: tuple[InterfaceAddress, ...]
+    virtual: tuple[VirtualRouter, ...]
+
+    @property
+    def gateways(self) -> tuple[Address, ...]:
+        """What hosts may have as their gateway: what is shared, else the own addresses."""
+        shared = [address for one in self.virtual for address in one.addresses]
+        return tuple(shared or (address.address for address in self.addresses))
+
+    @property
+    def priority(self) -> int:
+        """The highest that it bids in a shared gateway."""
+        return max((one.priority for one in self.virtual), default=0)
 
 
 def needs_of(network: Network) -> Brief:
@@ -29,11 +50,17 @@ def needs_of(network: Network) -> Brief:
     Returns:
         The brief.
     """
-    speakers = _by_use(network)
     hosts = {name: need for name, host in network.hosts.items() if (need := _host(network, host)) is not None}
     vlans: dict[str, VlanNeed] = {}
+    used = {need.vlan for need in hosts.values()}
+    every = _by_vlan(network)
+    linking = {vlan for vlan, speaking in every.items() if vlan not in used and _only_links(speaking)}
+    speakers = {vlan: speaking for vlan, speaking in every.items() if vlan not in linking}
     for name, vlan in network.vlans.items():
-        spoken = [address for number, _, _, addresses in speakers if number == vlan for address in addresses]
+        if vlan in linking:
+            continue
+        speaking = speakers.get(vlan, [])
+        spoken = [address for speaker in speaking for address in speaker.addresses]
         held = [address for need in hosts.values() if need.vlan == vlan for address in need.addresses]
         subnets = _one_of_each_family(address.prefix for address in (*spoken, *held))
         vlans[name] = VlanNeed(
@@ -41,7 +68,7 @@ def needs_of(network: Network) -> Brief:
             id=vlan,
             hosts=sum(need.vlan == vlan for need in hosts.values()),
             subnet=subnets,
-            gateway=_one_of_each_family(address.address for address in spoken),
+            gateway=_one_of_each_family(address for speaker in speaking for address in speaker.gateways),
             families=tuple(sorted({subnet.version for subnet in subnets})) or (4, 6),
         )
     return Brief(
@@ -56,30 +83,46 @@ def needs_of(network: Network) -> Brief:
     )
 
 
-def _by_use(network: Network) -> list[Speaker]:
-    """The speakers, those that more hosts use as their gateway first."""
+def _by_vlan(network: Network) -> dict[int, list[Speaker]]:
+    """The speakers of each VLAN, those that more hosts use as their gateway first."""
     uses = Counter(hop.address for host in network.hosts.values() for hop in host.gateway)
-    speakers = [speaker for device in network.devices.values() for speaker in _speakers(device)]
-    return sorted(speakers, key=lambda speaker: -sum(uses[address.address] for address in speaker[3]))
+    found: dict[int, list[Speaker]] = {}
+    for device in network.devices.values():
+        for speaker in _speakers(device):
+            found.setdefault(speaker.vlan, []).append(speaker)
+    for speaking in found.values():
+        speaking.sort(key=lambda speaker: -sum(uses[address] for address in speaker.gateways))
+    return found
 
 
 def _speakers(device: Device) -> Iterator[Speaker]:
-    for interface in device.interfaces.values():
-        if isinstance(interface, Subinterface) and interface.tag is not None:
-            yield interface.tag, device.name, interface.parent, interface.addresses
-        elif isinstance(interface, VlanInterface) and device.kind == "l3switch":
-            yield interface.vlan, device.name, None, interface.addresses
+    for one in device.interfaces.values():
+        if isinstance(one, Subinterface) and one.tag is not None:
+            yield Speaker(one.tag, device.name, one.parent, one.addresses, one.virtual)
+        elif isinstance(one, VlanInterface) and device.kind == "l3switch":
+            yield Speaker(one.vlan, device.name, None, one.addresses, one.virtual)
 
 
-def _gateways(speakers: list[Speaker]) -> Iterator[GatewayPlace]:
-    """The first speaker of each VLAN is its gateway; the VLANs of one place stand together."""
-    first: dict[int, tuple[str, str | None]] = {}
-    for vlan, device, port, addresses in speakers:
-        if addresses:
-            first.setdefault(vlan, (device, port))
-    first = dict(sorted(first.items()))
-    for place in dict.fromkeys(first.values()):
-        yield GatewayPlace(tuple(vlan for vlan, where in first.items() if where == place), *place)
+def _only_links(speaking: list[Speaker]) -> bool:
+    """Whether a VLAN without hosts is there to link routing devices: several speak in it, and not all share one
+    gateway."""
+    return len({one.device for one in speaking}) > 1 and not all(one.virtual for one in speaking)
+
+
+def _gateways(speakers: dict[int, list[Speaker]]) -> Iterator[GatewayPlace]:
+    """The first speaker of each VLAN is its gateway, with those that share it, in the order of what they bid; the VLANs
+    of the same places stand together."""
+    places: dict[tuple[tuple[str, str | None], ...], list[int]] = {}
+    for vlan, speaking in sorted(speakers.items()):
+        first = next((speaker for speaker in speaking if speaker.addresses), None)
+        if first is None:
+            continue
+        shared = {address for one in first.virtual for address in one.addresses}
+        members = [one for one in speaking if one.virtual and shared.intersection(one.gateways)] or [first]
+        members.sort(key=lambda one: -one.priority)
+        places.setdefault(tuple((one.device, one.port) for one in members), []).append(vlan)
+    for place, vlans in places.items():
+        yield GatewayPlace(tuple(vlans), *place[0], partners=place[1:], shared=len(place) > 1)
 
 
 def _host(network: Network, host: Host) -> HostNeed | None:

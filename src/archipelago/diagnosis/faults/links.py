@@ -54,7 +54,7 @@ def no_layer2_path(index: NetworkIndex, vlan: int, node: Node, far: Node) -> Fin
 
 
 def switching_loop(index: NetworkIndex, loop: Loop) -> Finding:
-    """A circle of cables in one VLAN; spanning tree is not simulated."""
+    """A circle of cables in one VLAN, over devices that take no part in the spanning tree."""
     names = ", ".join(str(cable) for cable in loop.cables) or "one device cabled to itself"
     device, vlan = loop.endpoint
     edits: tuple[Edit, ...] = ()
@@ -68,6 +68,12 @@ def switching_loop(index: NetworkIndex, loop: Loop) -> Finding:
         edits = (_out(index, cable),)
         instead = tuple(
             Mend(f"take cable {other} out", (_out(index, other),)) for other in loop.cables if other is not cable
+        )
+        around = dict.fromkeys(end.device for other in loop.cables for end in (other.a, other.b))
+        wires = [name for name, one in index.network.devices.items() if name in around and not one.spanning_tree]
+        instead += tuple(  # one that takes part is enough: it hears itself, and blocks
+            Mend(f"let {name} take part in the spanning tree", (Edit(("devices", name, "spanning-tree"), "on"),))
+            for name in wires[:1]
         )
         path = ("cables", position)
     return finding(
