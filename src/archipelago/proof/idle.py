@@ -39,6 +39,8 @@ def idle_filters(index: NetworkIndex) -> Iterator[Finding]:
         if filter_ is None or not nic.up or waits:  # a backup's is for the day when it is active
             continue
         there = _passes(index, node, nic)
+        if there is None and nic.vlan is not None and not _has_talk(index, nic):  # it is for the day when there is
+            continue
         passes = f"{there[0].name}/{there[1].name}" if there else ""
         edits = _moved(index, (node, nic, inwards), filter_, there) if there else ()
         yield faults.filter_idle((node, interface, "in" if inwards else "out"), filter_, passes, edits)
@@ -63,6 +65,13 @@ def _idle(knowledge: Knowledge) -> list[Where]:
                 if number in seen:
                     met.add(place)
     return [place for place in every if place not in met]
+
+
+def _has_talk(index: NetworkIndex, nic: Nic) -> bool:
+    """Whether there are hosts in an interface's subnets, and others that they could talk to by it."""
+    own = {address.prefix for address in nic.addresses}
+    every = {address.prefix for host in index.knowledge.network.hosts.values() for address in host.addresses}
+    return bool(own & every) and (bool(every - own) or bool(index.network.outside))
 
 
 def _passes(index: NetworkIndex, node: Node, nic: Nic) -> tuple[Node, Nic] | None:

@@ -33,8 +33,18 @@ def cut_off_by_one(network: Network) -> list[str]:
         after = decide(change_arrays(before.arrays, switched_off(knowledge, [part])))
         lost = next(_lost(index, before, after), None)
         if lost is not None:
-            told.append(f"with {part} off, {lost[0]} no longer reaches {lost[1]}, though cables still join them")
+            says = f"with {part} off, {lost[0]} no longer reaches {lost[1]}, though cables still join them"
+            told.append("; ".join([says, *_apart(network, pairs)]))
     return told
+
+
+def _apart(network: Network, pairs: dict[str, dict[str, None]]) -> Iterator[str]:
+    """Who shares a gateway and is not cabled to each other: then VLANs hang on the switches between them."""
+    joined = {frozenset(end.device for end in cable.ends) for cable in network.cables}
+    for one, others in pairs.items():
+        for other in others:
+            if one < other and frozenset((one, other)) not in joined:
+                yield f"no cable joins {one} and {other}"
 
 
 def _lost(index: NetworkIndex, before: Decision, after: Decision) -> Iterator[tuple[str, str]]:
