@@ -101,8 +101,17 @@ def test_what_cannot_be_shared_is_told():
         with pytest.raises(DocumentError, match=told):
             read_brief(BRIEF.replace(old, new))
     apart = BRIEF.replace("  - core-1/p23 ~ core-2/p23\n", "").replace("  - core-2/p1 ~ quay-1/p11\n", "")
-    with pytest.raises(DesignError):
+    with pytest.raises(DesignError, match="core-2 is to share gateways with core-1, and no cables over switches join"):
         archipelago.design(read_brief(apart.replace("  - core-2/p2 ~ quay-2/p11\n", "")))
+
+
+def test_whoever_has_two_cables_is_not_cut_off_from_outside_either():
+    over_one = BRIEF.replace("  - core-1/p23 ~ core-2/p23\n", "").replace("  - core-2/p2 ~ quay-2/p11\n", "")
+    told = "core-1/p1 ~ quay-1/p12 off, mess no longer reaches .*; no cable joins core-1 and core-2"
+    with pytest.raises(DesignError, match=told):  # the VLANs are cut in two, and the way back leads to the wrong part
+        archipelago.design(read_brief(over_one))
+    one_cable = designed(("  - core-2/p2 ~ quay-2/p11\n", ""))  # quay-2 asked for no more than it has
+    assert archipelago.matrix(switched_off(know(one_cable), ["core-2"])).count == 12
 
 
 D = ("devices",)

@@ -89,7 +89,13 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
             between = " and ".join((*(one[0] for one in joining), other[0]))
             draft.decide(name, f"VLAN {number} between {between}", "only switches lie between them")
     for pair in pairs:
-        if not any(set(pair) <= {device for device, _ in link.ends} for link in links):
+        apart = [name for name in pair[1:] if wiring.segment.get(name) != wiring.segment.get(pair[0])]
+        if apart:
+            draft.reasons.append(
+                f"{apart[0]} is to share gateways with {pair[0]}, and no cables over switches join them; "
+                "add a cable between them"
+            )
+        elif not any(set(pair) <= {device for device, _ in link.ends} for link in links):
             name, number = _named(draft, len(links) + 1, used)
             links.append(Transit(name, number, tuple((device, None) for device in pair)))
             wiring.entrance[number] = pair[0]
