@@ -245,7 +245,7 @@ SAID = {
 @pytest.mark.parametrize("verb", SAID)
 def test_what_is_said_is_the_same_in_every_process(command, tern_bay, verb, monkeypatch):
     said = set()
-    for seed in ("1", "4", "6", "7"):  # the order of a set of texts hangs on it
+    for seed in ("1", "4"):  # the order of a set of texts hangs on it
         monkeypatch.setenv("PYTHONHASHSEED", seed)
         said.add(command(verb, *SAID[verb], cwd=tern_bay).stdout)
     assert len(said) == 1

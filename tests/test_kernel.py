@@ -239,7 +239,7 @@ def test_real_servers_lease_what_we_say(command, tmp_path):
 @needs_kernel
 @pytest.mark.skipif(shutil.which("keepalived") is None, reason="the package keepalived is not there")
 def test_real_bridges_and_daemons_agree_on_what_is_blocked_and_who_is_active(command, tern_bay):
-    figures, different = judged(0, 14)
-    assert different == [] and figures["blocked"] > 10 and figures["told"] > 50
+    figures, different = judged(0, 8)
+    assert different == [] and figures["blocked"] > 10 and figures["told"] > 30
     shown = command("rehearse", tern_bay / "network.yaml", "--from", "innkeeper", "--to", "purser")
     assert shown.returncode == 0 and "12 of 12 roots, blocked ports and active gateways agree" in shown.stdout

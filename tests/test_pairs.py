@@ -262,3 +262,20 @@ def test_the_brief_of_a_network_asks_for_the_same_shared_gateways():
                 assert [(one.vrid, one.addresses, one.priority) for one in now.virtual] == [
                     (one.vrid, one.addresses, one.priority) for one in was.virtual
                 ]
+
+
+def test_one_of_three_without_a_way_on_sends_by_an_address_that_the_others_share():
+    third = "  core-2: {kind: l3switch, ports: 24}\n  core-3: {kind: l3switch, ports: 24}\n"
+    ends = ("landing/p2 ~ core-3/p24", "core-2/p20 ~ core-3/p20", "core-3/p1 ~ quay-1/p10", "core-3/p2 ~ quay-2/p10")
+    more = "".join(f"  - {cable}\n" for cable in ends)
+    made = designed(
+        ("  core-2: {kind: l3switch, ports: 24}\n", third),
+        ("[core-1, core-2]", "[core-1, core-2, core-3]"),
+        ("  - landing/p2 ~ core-2/p24\n", more),
+    )
+    transit = made.devices["core-1"].interfaces["transit-1"].virtual
+    shared = {str(address) for one in transit for address in one.addresses}
+    assert {str(route.next_hop) for route in made.devices["core-2"].routes if not route.destination.length} <= shared
+    for part in ("core-1", "core-3", "landing/p1 ~ core-1/p24"):
+        left = switched_off(know(made), [part])
+        assert all(archipelago.reach(left, name, "outside").reached for name in ("mess", "crane")), part

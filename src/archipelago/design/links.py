@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
@@ -97,12 +98,21 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
             )
         elif not any(set(pair) <= {device for device, _ in link.ends} for link in links):
             name, number = _named(draft, len(links) + 1, used)
-            links.append(Transit(name, number, tuple((device, None) for device in pair)))
+            leading = tuple(device for device in pair if _leads_on(device, pair, wiring, links))
+            shared = leading if 1 < len(leading) < len(pair) else ()  # for those who have no way on of their own
+            links.append(Transit(name, number, tuple((device, None) for device in pair), shared))
             wiring.entrance[number] = pair[0]
             carry_vlan(draft, wiring, number, list(pair[1:]))
             why = "each goes by the other once its own way is cut"
             draft.decide(name, f"VLAN {number} between {' and '.join(pair)}", why)
     return links
+
+
+def _leads_on(device: str, pair: Sequence[str], wiring: Wiring, links: Sequence[Transit]) -> bool:
+    """Whether one of those that share gateways has a link of its own to a routing device that is none of them."""
+    over_cables = ({end.device for end in cable.ends} for cable in wiring.routed)
+    over_switches = ({name for name, _ in link.ends} for link in links)
+    return any(device in ends and ends - set(pair) for ends in (*over_cables, *over_switches))
 
 
 def _named(draft: Draft, count: int, used: set[int]) -> tuple[str, int]:
