@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from random import Random
 
 import pytest
@@ -11,8 +12,11 @@ import archipelago
 from archipelago import QueryError, read_network
 from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
+from archipelago.model.network import with_changes
+from archipelago.simulation.breaking import Broken, Noticed
 from archipelago.simulation.bridging import Bridges
 from archipelago.simulation.world import World
+from archipelago.views.breaking import tables
 from redundant import broken, redundant
 
 SECOND = 10**9
@@ -170,3 +174,28 @@ def test_the_tree_on_the_clock_comes_to_its_steady_state(seed):
         assert {name: set(ports) for name, ports in bridges.blocked.items()} == {
             name: set(ports) for name, ports in after.devices.tree.blocked.items()
         }
+
+
+@pytest.mark.parametrize("seed", range(24))
+def test_what_comes_of_a_break_on_the_clock_is_what_the_steady_state_says(seed):
+    random = Random(seed)
+    made = redundant(random)  # a device without the tree keeps what it has learned for 300 s
+    on = {name: replace(device, spanning_tree=True) for name, device in made.devices.items()}
+    made = with_changes(made, devices=on)
+    part = broken(made, random)[0]
+    one, other = random.choices(list(made.hosts), k=2)  # some networks have one host
+    before = archipelago.reach(made, one, other)
+    if before.family is None:
+        return
+    after = archipelago.reach(switched_off(know(made), [part]), one, other, family=before.family)
+    gone = archipelago.break_part(made, part, one, other, family=before.family)
+    assert gone.survived == after.reached, gone.headline
+    back = archipelago.break_part(made, part, one, other, family=before.family, restore=20)
+    assert back.survived == before.reached, back.headline
+
+
+def test_a_port_that_changes_its_mind_is_told_where_it_ends():
+    told = [Noticed(SECOND, "core-1/p1", what) for what in ("forwards, as root port", "is blocked, as alternate")] * 2
+    many = Broken("quay", "mess", "crane", SECOND, None, 2 * SECOND, 3, 3, (), tuple(told), False)
+    (row,) = tables(many)[1].rows
+    assert row[1:] == ("core-1: p1", "is blocked, as alternate, after 3 other changes")

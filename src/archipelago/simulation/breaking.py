@@ -12,7 +12,7 @@ from archipelago.knowledge.known import Knowledge, know, know_while
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.network import Network
 from archipelago.simulation.bidding import Bidder
-from archipelago.simulation.bridging import Bridges
+from archipelago.simulation.bridging import SETTLED, Bridges
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.events import StormStarted
 from archipelago.simulation.probe import Probing
@@ -24,6 +24,8 @@ LEAD = 2 * SECOND + SECOND // 2
 """How long all is watched before the part breaks: with the usual interval half of one after an advertisement."""
 SETTLING = 6 * SECOND
 """How long is watched at least after the part has broken, or come back."""
+LONGEST = 120 * SECOND
+"""How long is watched at the most, in nanoseconds, while the tree does not come to rest and nothing is answered."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,8 +152,7 @@ class _Breaking:
         broken = switched_off(self._whole, [part])
         back = None if restore is None else at + restore
         until = (at if back is None else back) + watch + self._longest()
-        for number, time in enumerate(range(start, until - self._every, self._every)):
-            self._world.after(time - start, self._probe, number)
+        self._keep_probing(start, until)
         self._world.run(until=at)
         self._note(part, "is shut down" if orderly else "breaks")
         if orderly:
@@ -165,7 +166,19 @@ class _Breaking:
             self._note(part, "is back")
             self._become(self._whole.written)
         self._world.run(until=until)
+        while not self._bridges.at_rest and not self._answered() and until < (back or at) + LONGEST:
+            self._keep_probing(until, until + SETTLED)
+            until += SETTLED
+            self._world.run(until=until)
         return self._told(part, at, back, until)
+
+    def _keep_probing(self, since: int, until: int) -> None:
+        for time in range(since, until - self._every, self._every):
+            self._world.after(time - self._world.now, self._probe, len(self._sent) + (time - since) // self._every)
+
+    def _answered(self) -> bool:
+        """Whether the latest probe is answered."""
+        return max(self._sent) in self._probing.station.answered
 
     def _longest(self) -> int:
         """The longest that a takeover or a preemption can take here."""

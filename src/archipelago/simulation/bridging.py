@@ -18,6 +18,8 @@ AGEING = 6 * SECOND
 HELLO_TIME = 2 * SECOND
 HELLOS = 20
 """So often a bridge repeats what it claims after something has changed; in the steady state nothing comes of it."""
+SETTLED = AGEING + HELLO_TIME
+"""After that long without a change none is to come, but for ports that wait."""
 FORWARD_DELAY = 30 * SECOND
 """A port that nobody has agreed to forwards after listening and learning (twice 15 s, IEEE 802.1Q table 13-5)."""
 MOST_HOPS = 20
@@ -38,7 +40,7 @@ class Said(NamedTuple):
 class TreePort:
     """A port of a bridge: its part in the tree, whether it forwards, and what it has heard."""
 
-    __slots__ = ("at", "cost", "edge", "forwards", "heard", "hears", "hops", "number", "role", "since")
+    __slots__ = ("agreed", "at", "cost", "edge", "forwards", "heard", "hears", "hops", "number", "role", "since")
 
     def __init__(self, number: int, cost: int, edge: bool) -> None:
         self.number = number
@@ -47,6 +49,8 @@ class TreePort:
         self.role = Role.DESIGNATED
         self.forwards = False
         self.heard: Claim | None = None
+        self.agreed: Claim | None = None
+        """What was agreed to, as the root port."""
         self.hops = 0
         self.at = 0
         self.since = 0
@@ -87,7 +91,8 @@ class Bridges:
         forget: Callable[[str, str], None],
     ) -> None:
         self._world = world
-        self._changed = changed
+        self._tell = changed
+        self._changed_at = -SETTLED
         self._forget = forget
         self._serial = 0
         self._delays: dict[tuple[str, str], int] = {}
@@ -112,6 +117,18 @@ class Bridges:
             for name, bridge in self.bridges.items()
         }
         return {name: ports for name, ports in silent.items() if ports}
+
+    @property
+    def at_rest(self) -> bool:
+        """Whether every port that is to forward does, and nothing has changed for as long as it takes to believe no
+        longer what is not repeated."""
+        ports = (own for bridge in self.bridges.values() for own in bridge.ports.values())
+        waiting = any(own.role in (Role.ROOT, Role.DESIGNATED) and not own.forwards for own in ports)
+        return not waiting and self._world.now - self._changed_at >= SETTLED
+
+    def _changed(self, name: str, port: str, what: str) -> None:
+        self._changed_at = self._world.now
+        self._tell(name, port, what)
 
     def rewired(self, knowledge: Knowledge) -> None:
         """Links have lost or got carrier: both ends notice at once."""
@@ -210,6 +227,7 @@ class Bridges:
                 if not own.forwards:
                     roots.append(port)
                 continue
+            own.agreed = None
             if own.heard is not None and own.heard < self._claim(bridge, own) and own.hops < MOST_HOPS:
                 own.role = Role.BACKUP if own.heard.bridge == bridge.id else Role.ALTERNATE
                 if own.forwards:
@@ -304,11 +322,14 @@ class Bridges:
             self._agree(name, port)
 
     def _agree(self, name: str, port: str) -> None:
-        """Agree to a proposal once no other port could close a circle (IEEE 802.1Q 13.31, sync)."""
+        """Agree to a proposal once no other port could close a circle (IEEE 802.1Q 13.31, sync); to the same again as
+        it is."""
         bridge = self.bridges[name]
-        if bridge.ports[port].role is Role.ROOT:
-            for other, own in bridge.ports.items():
-                if other != port and own.role is Role.DESIGNATED and own.forwards and own.hears:
+        own = bridge.ports[port]
+        if own.role is Role.ROOT and own.agreed != own.heard:
+            own.agreed = own.heard
+            for other, at in bridge.ports.items():
+                if other != port and at.role is Role.DESIGNATED and at.forwards and at.hears:
                     self._stop(name, other, "waits until the far end agrees")
                     self._say(name, other)
         self._say(name, port, agrees=True)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from dataclasses import replace
 from typing import Any
 
 from archipelago.simulation.breaking import Broken, Noticed
@@ -28,9 +30,17 @@ def lost(broken: Broken) -> Table:
 
 
 def noticed(broken: Broken) -> Table:
-    """What happened, in order; what several parts of a device did at one time stands together."""
+    """What happened, in order; what several parts of a device did at one time stands together. Of a port that changes
+    its mind more than twice at one time, where it ends."""
+    told = Counter((one.time, one.where) for one in broken.noticed)
+    last = {(one.time, one.where): one for one in broken.noticed}
     folded: dict[tuple[int, str, str], list[str]] = {}
     for one in broken.noticed:
+        changes = told[one.time, one.where]
+        if changes > 2:
+            if one is not last[one.time, one.where]:
+                continue
+            one = replace(one, what=f"{one.what}, after {changes - 1} other changes")
         device, slash, place = one.where.partition("/")
         alone = "~" in one.where or not slash
         folded.setdefault((one.time, one.where if alone else device, one.what), []).append("" if alone else place)
