@@ -197,7 +197,8 @@ cables: [quay/p1 ~ slip/p1, quay/p2 ~ slip/p2]
 def test_changes_that_are_as_small_are_told_beside_each_other():
     loop = next(finding for finding in archipelago.audit(read_network(LOOP)) if finding.slug == "switching-loop")
     assert "quay/p2 ~ slip/p2" in loop.mend and [other.says for other in loop.instead] == [
-        "take cable quay/p1 ~ slip/p1 out"
+        "take cable quay/p1 ~ slip/p1 out",
+        "let quay take part in the spanning tree",
     ]
     alone = SLIPWAY.read_text().replace("gateway: 10.44.20.129", "gateway: 10.44.20.140")
     wrong = next(finding for finding in archipelago.audit(read_network(alone)) if finding.slug == "gateway-wrong")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
@@ -90,22 +90,29 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
             between = " and ".join((*(one[0] for one in joining), other[0]))
             draft.decide(name, f"VLAN {number} between {between}", "only switches lie between them")
     for pair in pairs:
-        apart = [name for name in pair[1:] if wiring.segment.get(name) != wiring.segment.get(pair[0])]
-        if apart:
-            draft.reasons.append(
-                f"{apart[0]} is to share gateways with {pair[0]}, and no cables over switches join them; "
-                "add a cable between them"
-            )
-        elif not any(set(pair) <= {device for device, _ in link.ends} for link in links):
-            name, number = _named(draft, len(links) + 1, used)
-            leading = tuple(device for device in pair if _leads_on(device, pair, wiring, links))
-            shared = leading if 1 < len(leading) < len(pair) else ()  # for those who have no way on of their own
-            links.append(Transit(name, number, tuple((device, None) for device in pair), shared))
-            wiring.entrance[number] = pair[0]
-            carry_vlan(draft, wiring, number, list(pair[1:]))
-            why = "each goes by the other once its own way is cut"
-            draft.decide(name, f"VLAN {number} between {' and '.join(pair)}", why)
+        if not any(set(pair) <= {device for device, _ in link.ends} for link in links):
+            links += _among(draft, wiring, pair, links, used)
     return links
+
+
+def _among(
+    draft: Draft, wiring: Wiring, pair: tuple[str, ...], links: Sequence[Transit], used: set[int]
+) -> Iterator[Transit]:
+    """The VLAN by which those that share gateways send to each other."""
+    apart = [name for name in pair[1:] if wiring.segment.get(name) != wiring.segment.get(pair[0])]
+    if apart:
+        draft.reasons.append(
+            f"{apart[0]} is to share gateways with {pair[0]}, and no cables over switches join them; "
+            "add a cable between them"
+        )
+        return
+    name, number = _named(draft, len(links) + 1, used)
+    leading = tuple(device for device in pair if _leads_on(device, pair, wiring, links))
+    shared = leading if 1 < len(leading) < len(pair) else ()  # for those who have no way on of their own
+    wiring.entrance[number] = pair[0]
+    carry_vlan(draft, wiring, number, list(pair[1:]))
+    draft.decide(name, f"VLAN {number} between {' and '.join(pair)}", "each goes by the other once its own way is cut")
+    yield Transit(name, number, tuple((device, None) for device in pair), shared)
 
 
 def _leads_on(device: str, pair: Sequence[str], wiring: Wiring, links: Sequence[Transit]) -> bool:
