@@ -126,10 +126,7 @@ MISTAKES = {
     "link-mask-mismatch": [Edit(("devices", "core-2", *YARD, "address"), ["10.44.0.195/28", "2001:db8:44:1::3/64"])],
     "member-missing": [Edit(("devices", "core-2", *YARD, "virtual"), REMOVE)],
     "member-missing interface": [Edit(("devices", "core-2", *YARD), REMOVE)],
-    "members-route-differently": [
-        Edit(("devices", "core-2", "routes", 1), REMOVE),
-        Edit(("devices", "core-2", "routes", 0), REMOVE),
-    ],
+    "members-route-differently": [Edit(("devices", "core-2", "routes", 1), REMOVE)],
     "members-filter-differently": [
         Edit(("devices", "core-1", "filters"), {"quiet": ACCEPT}),
         Edit(("devices", "core-1", *CREW, "filter-in"), "quiet"),
@@ -159,7 +156,6 @@ MISTAKES = {
     "active-not-routing": [Edit(("devices", "core-1", "routing"), ["ipv6"])],
 }
 ANOTHER_WAY = {
-    "members-route-differently",  # one route of two came back
     "members-filter-differently",  # both have now what one had
     "members-relay-differently",
     "root-by-accident",  # the root's priority is written, the other's was not needed
@@ -184,14 +180,16 @@ def test_every_mistake_is_found_and_its_mend_takes_it_away(sound, mistake):
 
 
 def in_order(made: archipelago.Network) -> archipelago.Network:
-    """A network with the VLANs of each trunk in one order: in which they are listed means nothing."""
+    """A network with the VLANs of each trunk in one order, and the routes of each device by metric: in which they are
+    listed means nothing."""
     devices = {}
     for name, device in made.devices.items():
         ports = {
             key: replace(port, trunk=tuple(sorted(port.trunk))) if isinstance(port.trunk, tuple) else port
             for key, port in device.ports.items()
         }
-        devices[name] = replace(device, ports=ports)
+        routes = sorted(device.routes, key=lambda route: (route.destination, route.metric))
+        devices[name] = replace(device, ports=ports, routes=tuple(routes))
     return with_changes(made, devices=devices)
 
 
@@ -279,3 +277,23 @@ def test_one_of_three_without_a_way_on_sends_by_an_address_that_the_others_share
     for part in ("core-1", "core-3", "landing/p1 ~ core-1/p24"):
         left = switched_off(know(made), [part])
         assert all(archipelago.reach(left, name, "outside").reached for name in ("mess", "crane")), part
+
+
+@pytest.mark.parametrize("which", [0, 1])
+def test_a_way_that_one_of_a_pair_has_lost_is_put_back(sound, which):
+    for name in ("core-1", "core-2"):
+        routes = sound.devices[name].routes
+        text = amend(archipelago.network_text(sound), [Edit(("devices", name, "routes", which), REMOVE)])
+        found = [one for one in archipelago.audit(read_network(text)) if one.slug == "members-route-differently"]
+        assert [one.at for one in found] == [name], routes[which]
+        mended = read_network(archipelago.mend(text).text)
+        assert set(mended.devices[name].routes) == set(routes)
+
+
+def test_both_ways_lost_are_told_and_come_back_one_after_the_other(sound):
+    lost = [Edit(("devices", "core-2", "routes", number), REMOVE) for number in (1, 0)]
+    text = amend(archipelago.network_text(sound), lost)
+    assert "members-route-differently" in {one.slug for one in archipelago.audit(read_network(text))}
+    for _ in range(2):
+        text = archipelago.mend(text).text
+    assert {one.slug for one in archipelago.audit(read_network(text))} == {RISK}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import combinations
 
-from archipelago.addressing.values import Address, Prefix, is_link_local
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
 from archipelago.audit.registry import rule
 from archipelago.audit.switching import facing_attachments, users
 from archipelago.diagnosis.cut import cut
@@ -275,11 +275,29 @@ def unlike_routes(index: NetworkIndex) -> Iterator[Finding]:
                 way = decide_own(index.knowledge.state(partner), route.destination.first, route.vrf or "")
                 if id(route) in unused or not (isinstance(way, Dropped) and way.reason is Reason.NO_ROUTE):
                     continue
-                if route.destination.version in node.forwards and not _leads_to(index, route.next_hop.address, partner):
-                    yield faults.routes_differ(name, partner, route, _way_on(index, name, node, route.next_hop.address))
+                if route.destination.version in node.forwards and not leads_to(index, route.next_hop.address, partner):
+                    hop = route.next_hop.address
+                    way_on = beside(index, hop, partner) or _way_on(index, name, node, hop)
+                    yield faults.routes_differ(name, partner, route, way_on)
 
 
-def _leads_to(index: NetworkIndex, hop: Address, name: str) -> bool:
+def beside(index: NetworkIndex, hop: Address, name: str) -> Address | None:
+    """What the device that holds a next hop holds on a subnet of another device's."""
+    for holder in index.holders(hop):
+        for nic in holder.node.nics.values():
+            for address in nic.addresses:
+                if address.version == hop.version and holder.node.name != name and is_on(index, name, address):
+                    return address.address
+    return None
+
+
+def is_on(index: NetworkIndex, name: str, address: InterfaceAddress) -> bool:
+    """Whether a device has an interface that is up on the subnet of an address of another."""
+    nics = index.knowledge.devices[name].nics.values()
+    return any(nic.up and any(own.prefix == address.prefix and own != address for own in nic.addresses) for nic in nics)
+
+
+def leads_to(index: NetworkIndex, hop: Address, name: str) -> bool:
     return any(holder.node.name == name for holder in index.holders(hop))
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import combinations
 
-from archipelago.addressing.values import Address
-from archipelago.audit.redundancy import Group, groups, is_behind_a_switch, partners, preferred
+from archipelago.addressing.values import Address, Prefix
+from archipelago.audit.redundancy import Group, beside, groups, is_behind_a_switch, is_on, leads_to, partners, preferred
 from archipelago.audit.registry import rule
 from archipelago.diagnosis.faults import redundancy as faults
 from archipelago.diagnosis.faults.leases import pool_path
@@ -88,7 +88,7 @@ def next_hops_of_one(index: NetworkIndex) -> Iterator[Finding]:
             if holder is None or holder.node.name not in pairs or device.name in pairs.get(holder.node.name, ()):
                 continue
             number = index.route_number(device.name, route)
-            shared = _shared_beside(index, holder)
+            shared = _sharedbeside(index, holder)
             own = faults.own_address(holder.nic, route.next_hop.address) and shared != route.next_hop.address
             outlived = is_behind_a_switch(index, node, node.nics[interface], holder)
             if own and outlived and number is not None:
@@ -101,7 +101,7 @@ def _static(index: NetworkIndex, name: str) -> Iterator[tuple[Route, str]]:
         yield from ((entry.route, entry.interface) for entry in table.entries() if entry.route is not None)
 
 
-def _shared_beside(index: NetworkIndex, holder: Held) -> Address | None:
+def _sharedbeside(index: NetworkIndex, holder: Held) -> Address | None:
     """What an interface's subnet has as a shared address of its family; None where there is none."""
     shared = index.as_shared(holder)
     return shared.address.address if shared is not holder else None
@@ -133,7 +133,7 @@ def _of_one(index: NetworkIndex, address: Address) -> tuple[str, Address] | None
     holder = next((one for one in index.holders(address) if one.node.can_route), None)
     if holder is None or index.knowledge.elected.sharing(address):
         return None
-    shared = _shared_beside(index, holder)
+    shared = _sharedbeside(index, holder)
     return (holder.node.name, shared) if shared is not None and shared != address else None
 
 
@@ -179,3 +179,51 @@ def _has_access_port(index: NetworkIndex, member: Member) -> bool:
                 if attachment.switched and attachment.written.trunk is None and attachment.untagged == vlan:
                     return True
     return False
+
+
+@rule
+def unlike_ways(index: NetworkIndex) -> Iterator[Finding]:
+    """A way that one of a pair has and the other lacks: on its own, or by the other in reserve."""
+    for name, others in index.once(partners).items():
+        for partner in others:
+            theirs = _ways_of(index, partner)
+            for (destination, vrf), mine in _ways_of(index, name).items():
+                there = theirs.get((destination, vrf))
+                if there is None or mine[0] is None:
+                    continue
+                if there[0] is None:
+                    hop = beside(index, mine[0].next_hop.address, partner)
+                    if hop is not None:
+                        yield faults.routes_differ(name, partner, mine[0], hop, "of its own")
+                elif mine[1] is not None and there[1] is None:
+                    hop = _own_hop(index, name, partner, destination)
+                    if hop is not None:
+                        yield faults.routes_differ(name, partner, mine[1], hop, f"by {name} in reserve")
+
+
+Ways = tuple[Route | None, Route | None]
+
+
+def _ways_of(index: NetworkIndex, name: str) -> dict[tuple[Prefix, str], Ways]:
+    """For each destination that a device has written routes to, the first that leads elsewhere, and the first that
+    leads to another it shares with."""
+    found: dict[tuple[Prefix, str], Ways] = {}
+    others = index.once(partners)[name]
+    for route in index.network.devices[name].routes:
+        own, reserve = found.get((route.destination, route.vrf or ""), (None, None))
+        if any(leads_to(index, route.next_hop.address, other) for other in others):
+            reserve = reserve or route
+        else:
+            own = own or route
+        found[route.destination, route.vrf or ""] = own, reserve
+    return found
+
+
+def _own_hop(index: NetworkIndex, name: str, partner: str, destination: Prefix) -> Address | None:
+    """What a device holds, and does not share, on a subnet that it has in common with another and shares nothing in."""
+    for nic in index.knowledge.devices[name].nics.values():
+        shares = any(one.interface == nic.name for one in index.knowledge.elected.members(name))
+        for address in nic.addresses if nic.up and not shares else ():
+            if address.version == destination.version and is_on(index, partner, address):
+                return address.address
+    return None

@@ -225,22 +225,22 @@ def member_missing(member: Member, partner: str, edits: tuple[Edit, ...], vlan: 
     )
 
 
-def routes_differ(have: str, lacks: str, route: Route, hop: Address | None) -> Finding:
-    """A route that one of a pair lacks."""
+def routes_differ(have: str, lacks: str, route: Route, hop: Address | None, how: str = "") -> Finding:
+    """A route that one of a pair lacks, or a second way, of its own or by the other, to what it has a route to."""
     path: Path = ("devices", lacks, "routes")
     value = {"destination": str(route.destination), "next-hop": str(hop)}
     if route.metric != 1:
         value["metric"] = str(route.metric)
     if route.vrf:
         value["vrf"] = route.vrf
+    what = f"way to {route.destination} {how}" if how else f"route to {route.destination}"
+    add = f"add a route to {route.destination} via {hop} on {lacks}"
     return finding(
         "members-route-differently",
         at=lacks,
         path=path,
-        says=f"{lacks} has no route to {route.destination}, and {have}, which shares gateways with it, has",
-        mend=f"add a route to {route.destination} via {hop} on {lacks}"
-        if hop is not None
-        else f"give {lacks} a way to {route.destination}",
+        says=f"{lacks} has no {what}, and {have}, which shares gateways with it, has",
+        mend=add if hop is not None else f"give {lacks} a way to {route.destination}",
         edits=(Edit((*path, "+"), value),) if hop is not None else (),
         destination=route.destination,
         device=lacks,
