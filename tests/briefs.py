@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from random import Random
 from typing import Any
 
 import yaml
+
+VLANS = (("crew", 120), ("yard", 130), ("guests", 140), ("tickets", 210))
 
 
 def any_brief(random: Random) -> str:
@@ -64,3 +67,47 @@ def any_brief(random: Random) -> str:
     if len(vlans) > 1 and random.random() < 0.3:
         brief["expect"] = [{"from": "v0", "to": "v1", "reached": "yes"}]
     return yaml.safe_dump(brief, sort_keys=False)
+
+
+def paired_brief(random: Random) -> tuple[str, list[str]]:
+    """The text of a brief with two or three cores that share every gateway, every switch cabled to each of them, and
+    the parts of which any one may break: the cores and their cables."""
+    cores = [f"core-{number}" for number in range(1, random.choice((2, 2, 3)) + 1)]
+    access = [f"quay-{number}" for number in range(1, random.randint(1, 3) + 1)]
+    uplink = random.choice(("none", "each", "switch"))
+    names = [*cores, *access, *(["landing"] if uplink != "none" else []), *(["link"] if uplink == "switch" else [])]
+    kinds = {"core": "l3switch", "quay": "switch", "landing": "router", "link": "switch"}
+    used = dict.fromkeys(names, 0)
+
+    def port(name: str) -> str:
+        used[name] += 1
+        return f"{name}/p{used[name]}"
+
+    pairs = [*pairwise(cores), *((core, switch) for switch in access for core in cores)]
+    far = {"none": [], "each": ["landing"] * len(cores), "switch": ["link"] * len(cores)}[uplink]
+    pairs += list(zip(far, cores, strict=False)) + ([("landing", "link")] if uplink == "switch" else [])
+    cables = [f"{port(a)} ~ {port(b)}" for a, b in pairs]
+    space = random.choice((["10.44.0.0/16"], ["2001:db8:44::/48"], ["10.44.0.0/16", "2001:db8:44::/48"]))
+    vlans = {name: {"id": number, "hosts": random.randint(2, 90)} for name, number in VLANS[: random.randint(1, 4)]}
+    shared = {"for": list(vlans), "at": cores, "shared": True, "spread": random.random() < 0.4}
+    hosts = {}
+    for number in range(random.randint(2, 6)):
+        host = {"vlan": random.choice(list(vlans)), "at": port(random.choice(access))}
+        kept = [*(["dhcp"] if "10.44.0.0/16" in space else []), *(["auto"] if "2001:db8:44::/48" in space else [])]
+        if random.random() < 0.4:
+            host["address"] = random.choice(kept)
+        hosts[f"host-{number}"] = host
+    brief = {
+        "format": "archipelago-brief/1",
+        "space": space,
+        "vlans": vlans,
+        "devices": {name: {"kind": kinds[name.split("-")[0]], "ports": 24} for name in names},
+        "gateways": [shared],
+        "hosts": hosts,
+        "cables": cables,
+    }
+    if uplink != "none" and random.random() < 0.6:
+        six = space[0].startswith("2001")
+        ends = ("2001:db8:ffff::2/64", "2001:db8:ffff::1") if six else ("203.0.113.2/30", "203.0.113.1")
+        brief["outside"] = {"at": port("landing"), "address": ends[0], "next-hop": ends[1]}
+    return yaml.safe_dump(brief, sort_keys=False), [*cores, *(one for one in cables if "core" in one)]

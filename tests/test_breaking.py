@@ -199,3 +199,34 @@ def test_a_port_that_changes_its_mind_is_told_where_it_ends():
     many = Broken("quay", "mess", "crane", SECOND, None, 2 * SECOND, 3, 3, (), tuple(told), False)
     (row,) = tables(many)[1].rows
     assert row[1:] == ("core-1: p1", "is blocked, as alternate, after 3 other changes")
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["--break", "quai", "--from", "mess", "--to", "crane"], "did you mean"),
+        (["--break", "quay", "--from", "mass", "--to", "crane"], "did you mean"),
+        (["--break", "quay", "--from", "mess", "--to", "crane", "--every", "100"], "0.001 s to 1 s apart"),
+        (["--break", "quay", "--from", "mess", "--to", "crane", "--every", "0"], "above 0"),
+        (["--break", "quay", "--from", "mess", "--to", "crane", "--restore", "4000"], "within an hour"),
+        (["--break", "quay", "--from", "mess", "--to", "crane", "--family", "6"], "no address family"),
+        (["--from", "mess", "--to", "crane"], "--break"),
+    ],
+)
+def test_a_wrong_call_is_one_message(command, tmp_path, words, told):
+    (tmp_path / "pair.yaml").write_text(PAIR.format(first="priority: 200", second="priority: 100"))
+    done = command("outages", tmp_path / "pair.yaml", *words)
+    assert done.returncode == 2 and told in done.stderr and not done.stdout and "Traceback" not in done.stderr
+
+
+def test_an_outage_says_in_python_what_the_command_says(command, tmp_path):
+    text = PAIR.format(first="priority: 200", second="priority: 100")
+    (tmp_path / "pair.yaml").write_text(text)
+    result = broke(read_network(text))
+    shown = command("outages", tmp_path / "pair.yaml", "--break", "core-1", "--from", "mess", "--to", "crane").stdout
+    assert shown.splitlines()[0] == result.headline == str(result).splitlines()[0]
+    assert repr(result) == f"<Broken: {result.headline}>" and "core-1 breaks: " in result.headline
+    assert len(str(result).splitlines()) == 1 + len(result.noticed)
+    assert result.sent - result.answered == sum(gap.count for gap in result.lost)
+    unhurt = broke(read_network(text), "core-2/p2")
+    assert unhurt.headline == "core-2/p2 breaks: no probe from mess to crane is lost" and unhurt.survived

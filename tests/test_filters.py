@@ -330,3 +330,13 @@ def test_a_filter_does_not_move_onto_another():
     ((_, _, _, mend),) = found(taken, "filter-idle")
     assert mend == "put it where the traffic passes, at hall/guests-gw, or remove it"
     assert not archipelago.mend(taken).made
+
+
+def test_a_filter_waits_for_who_is_not_there_yet():
+    kiosk = "  kiosk: {at: hall/p1, address: 10.44.1.2/24, gateway: 10.44.1.1}\n"
+    purser = "  purser: {at: hall/p2, address: 10.44.2.2/24, gateway: 10.44.2.1}\n"
+    assert found(MOVED, "filter-idle") == []
+    for gone in (kiosk, purser):  # nobody in its VLAN, or nobody to talk to
+        assert gone in MOVED and found(MOVED.replace(gone, ""), "filter-idle") == []
+    none = MOVED.replace(kiosk, "").replace(purser, "").replace("hosts:\n", "hosts: {}\n")
+    assert found(none, "filter-idle") == []

@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import json
+from itertools import pairwise
 from random import Random
 
+import hypothesis
 import pytest
+from hypothesis import strategies as st
 
 import archipelago
 from archipelago import DocumentError, read_network
+from archipelago.addressing.values import Address
+from archipelago.model.leases import AddressRange
 from makers import leasing, scrambled
 
 GUESTS = (
@@ -401,3 +406,14 @@ hosts:
     found = archipelago.lease(read_network(text), "purser")
     assert found.leased and found.finding.slug == "pool-gateway-wrong" and "nobody holds" in found.finding.says
     assert "pool-gateway-wrong" in {finding.slug for finding in archipelago.audit(read_network(text))}
+
+
+@hypothesis.given(st.integers(0, 60), st.integers(0, 40), st.sets(st.integers(0, 110)))
+def test_a_range_without_addresses_is_what_is_left_of_it(first, size, gone):
+    base = 0x0A2C0000
+    whole = AddressRange(Address(4, base + first), Address(4, base + first + size))
+    left = whole.without(Address(4, base + value) for value in gone)
+    values = [value for part in left for value in range(part.first.value, part.last.value + 1)]
+    assert values == [base + value for value in range(first, first + size + 1) if value not in gone]
+    assert all(one.last.value + 1 < other.first.value for one, other in pairwise(left))  # no part could be longer
+    assert sum(part.size for part in left) == len(values)

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from random import Random
 
 import pytest
 
 import archipelago
+from agreement import calculated
 from archipelago import DesignError, DocumentError, amend, read_brief, read_network
 from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.network import with_changes
+from briefs import paired_brief
 
 BRIEF = """format: archipelago-brief/1
 title: Tern Bay with two cores
@@ -297,3 +300,83 @@ def test_both_ways_lost_are_told_and_come_back_one_after_the_other(sound):
     for _ in range(2):
         text = archipelago.mend(text).text
     assert {one.slug for one in archipelago.audit(read_network(text))} == {RISK}
+
+
+@pytest.mark.parametrize("seed", range(14))
+def test_whatever_one_part_of_a_pair_breaks_nobody_is_cut_off(seed):
+    text, parts = paired_brief(Random(seed))
+    made = archipelago.design(read_brief(text)).network
+    risks = {one.slug for one in archipelago.audit(made) if one.severity != "note"}
+    assert risks <= {RISK}
+    whole = calculated(made, None)[0]
+    known = know(made)
+    out = [name for name in made.hosts if "outside" in text and archipelago.reach(made, name, "outside").reached]
+    for part in parts:
+        left = switched_off(known, [part])
+        assert calculated(left, None)[0] == whole, part
+        assert all(archipelago.reach(left, name, "outside").reached for name in out), part
+
+
+def test_a_pair_of_routers_is_no_place_that_a_brief_can_ask_for():
+    brief = archipelago.needs_of(read_network(TWO_ROUTERS))
+    assert [(place.places, place.shared) for place in brief.gateways] == [((("landing", "p1"),), False)]
+    assert {str(vlan.gateway[0]) for vlan in brief.vlans.values()} == {"10.44.2.1", "10.44.3.1"}
+
+
+def test_one_address_in_two_virtual_routers_is_told_whichever_of_its_addresses_it_is(sound):
+    text = amend(
+        archipelago.network_text(sound),
+        [
+            Edit((*ONE, "address"), ["10.44.0.129", "10.44.0.140"]),
+            Edit((*TWO, "address"), ["10.44.0.141", "10.44.0.140"]),
+            Edit((*TWO, "vrid"), "99"),
+        ],
+    )
+    (found,) = [one for one in archipelago.audit(read_network(text)) if one.slug == "vrids-differ"]
+    assert "10.44.0.140 in virtual router 99" in found.says and found.edits[0].value == "120"
+
+
+@pytest.mark.parametrize(
+    ("number", "says", "breaks"),
+    [
+        (0, "no way to 0.0.0.0/0 of its own", "out of reach once core-1 is gone"),
+        (1, "no way to 0.0.0.0/0 by core-1 in reserve", "out of reach once core-2's own way is cut"),
+    ],
+)
+def test_what_a_lost_way_breaks_is_told_as_it_is(sound, number, says, breaks):
+    text = amend(archipelago.network_text(sound), [Edit(("devices", "core-2", "routes", number), REMOVE)])
+    made = read_network(text)
+    (found,) = [one for one in archipelago.audit(made) if one.slug == "members-route-differently"]
+    assert says in found.says and breaks in found.breaks
+    gone, who = (("core-1", "crane"), ("landing/p2 ~ core-2/p24", "core-2"))[number]
+    for network, answer in ((sound, True), (made, False)):  # and so it is
+        left = switched_off(know(network), [gone])
+        assert archipelago.reach(left, who, "outside").reached is answer
+
+
+def test_of_many_vlans_each_is_told_once_that_its_answers_pass_elsewhere():
+    more = "\n".join(
+        f"      p1.{tag}: {{parent: p1, tag: {name}, address: 10.44.{net}.{own}/24, "
+        f"virtual: {{vrid: {net}, address: 10.44.{net}.1, priority: {priority}}}}}"
+        for name, tag, net, own, priority in (("guests", 140, 4, 2, 50), ("tickets", 210, 5, 2, 50))
+    )
+    text = TWO_ROUTERS.replace("{crew: 120, yard: 130}", "{crew: 120, yard: 130, guests: 140, tickets: 210}")
+    for name, own in (("landing", 2), ("skerry", 3)):
+        first, rest = text.split(f"  {name}:\n", 1)
+        there = more.replace(".2/24", f".{own}/24")
+        there = there if name == "landing" else there.replace("priority: 50", "priority: 150")
+        text = f"{first}  {name}:\n" + rest.replace("    filters:", f"{there}\n    filters:", 1)
+    edits = [Edit(("devices", name, "interfaces", "p1.120", "filter-in"), "asked") for name in ("landing", "skerry")]
+    made = read_network(amend(text, edits))
+    told = [one for one in archipelago.audit(made) if one.slug == "answers-elsewhere"]
+    assert {one["active"] for one in archipelago.redundancy(made)["active"]} == {
+        "landing/p1.120",
+        "landing/p1.130",
+        "skerry/p1.140",
+        "skerry/p1.210",
+    }
+    assert sorted(one.path[3] for one in told) == ["p1.140", "p1.210"]
+    mended = made
+    for one in told:
+        mended = read_network(amend(archipelago.network_text(mended), one.edits))
+    assert "answers-elsewhere" not in {one.slug for one in archipelago.audit(mended)}

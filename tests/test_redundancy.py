@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from random import Random
 
 import pytest
+import yaml
 
 import archipelago
 from agreement import calculated, simulated
 from archipelago import DocumentError, read_network
 from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
+from archipelago.model.network import with_changes
 from redundant import broken, redundant
 
 PAIR = """format: archipelago-network/1
@@ -260,3 +263,125 @@ def test_the_engines_agree_as_it_stands_and_after_breaks(seed):
         left = switched_off(know(made), parts)
         family = (None, 4, 6)[seed % 3]
         assert calculated(left, family)[0] == simulated(left, family)[0], parts
+
+
+def joined(ends, pairs):
+    """The groups that some ends fall into, joined by pairs; and whether a pair joined what was joined already."""
+    group = {end: {end} for end in ends}
+    circle = False
+    for one, other in pairs:
+        circle |= group[one] is group[other]
+        both = group[one] | group[other]
+        for end in both:
+            group[end] = both
+    return {frozenset(ends) for ends in group.values()}, circle
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_the_tree_joins_all_that_cables_join_and_closes_no_circle(seed):
+    made = redundant(Random(seed))
+    on = {name: replace(device, spanning_tree=True) for name, device in made.devices.items()}
+    known = know(with_changes(made, devices=on))
+    bridges = known.devices.tree.bridges
+    links, forwarding = set(), set()
+    for name in bridges:
+        for port in known.devices[name].attachments.values():
+            peers = [known.links[end].peer for end in port.members if known.links[end].carrier]
+            for peer in peers if port.switched and port.carrier else ():
+                far = known.attachment_at(peer) if peer is not None and peer.device in bridges else None
+                if far is not None and far.switched and far.carrier:
+                    link = frozenset(((name, port.name), (peer.device, far.name)))
+                    links.add(link)
+                    if port.passes and far.passes:
+                        forwarding.add(link)
+
+    def devices(some):
+        return [tuple(name for name, _ in link) for link in some if len({name for name, _ in link}) == 2]
+
+    every, _ = joined(bridges, devices(links))
+    kept, circle = joined(bridges, devices(forwarding))
+    assert kept == every and not circle
+    for part in every:  # one root in each part, which all of it agree on, and nothing of it is blocked
+        (root,) = {known.devices.tree.name(bridges[name].root) for name in part}
+        own = min(bridges[name].id for name in part)
+        assert bridges[root].id == own and bridges[root].root_port is None
+        blocked_there = known.devices.tree.blocked_at(root)
+        assert all(str(bridges[root].ports[port].role) == "backup" for port in blocked_there)
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_every_part_of_a_domain_has_one_active_member_and_the_highest_bid_is_it(seed):
+    random = Random(seed)
+    made = redundant(random)
+    elected = know(made).elected
+    for members, active in elected.routers():
+        assert sum(elected.active(member) for member in members) == (active is not None)
+        if active is not None:
+            assert all(member.rank <= active.rank for member in members)
+    alone = [(members, active) for members, active in elected.routers() if active is not None and len(members) > 1]
+    if not alone:
+        return
+    members, active = random.choice(alone)
+    other = random.choice([member for member in members if member is not active])
+    if active.owns or active.priority == 254 or other.written.track:
+        return
+    device = made.devices[other.device]
+    part = device.interfaces.get(other.interface) or device.ports[other.interface]
+    virtual = [replace(one, priority=254) if one == other.written else one for one in part.virtual]
+    section = "interfaces" if other.interface in device.interfaces else "ports"
+    parts = {**getattr(device, section), other.interface: replace(part, virtual=tuple(virtual))}
+    raised = with_changes(made, devices={**made.devices, other.device: replace(device, **{section: parts})})
+    now = [one for _, one in know(raised).elected.routers() if one is not None and one.router == other.router]
+    assert str(other) in map(str, now)
+
+
+@pytest.mark.parametrize(
+    ("key", "least", "most", "place"),
+    [
+        ("vrid", 1, 255, "vrid: 30"),
+        ("priority", 1, 254, "priority: 200"),
+        ("priority-decrement", 1, 254, "priority-decrement: 120"),
+        ("path-cost", 1, 200_000_000, "path-cost: 7"),
+        ("bridge-priority", 0, 61440, "bridge-priority: 4096"),
+    ],
+)
+def test_the_reader_and_the_schema_take_the_same_numbers(key, least, most, place):
+    from jsonschema import Draft202012Validator
+
+    text = PAIR.replace("p9: {address: 10.44.9.1/30}", "p9: {address: 10.44.9.1/30}, p8: {path-cost: 7}")
+    schema = Draft202012Validator(archipelago.schema("network"))
+    for number, taken in ((least, True), (most, True), (least - 1, False), (most + 1, False)):
+        written = text.replace(place, f"{key}: {number}")
+        assert place in text and schema.is_valid(yaml.safe_load(written)) is taken, (key, number)
+        if taken:
+            read_network(written)
+        else:
+            with pytest.raises(DocumentError, match=f"'{number}' is not a"):
+                read_network(written)
+
+
+def test_what_a_kernel_does_otherwise_is_told_and_counted():
+    from archipelago.exchange.kernel import Answers
+    from archipelago.exchange.rehearsal import Rehearsal, redundancy
+    from archipelago.views import rehearsal as view
+
+    known = know(network(PAIR))
+    told = archipelago.redundancy(network(PAIR))
+    acting = {(one["active"], str(one["vrid"]), str(one["family"])) for one in told["active"]}
+    same = redundancy(known, Answers(set(), {}, told["root"], set(told["blocked"]), acting))
+    assert len(same) == 7 and all(ours == theirs for ours, theirs in same.values())
+    backup = {("core-2/crew-gw", "20", "4") if one[1:] == ("20", "4") else one for one in acting}
+    other = redundancy(known, Answers(set(), {}, {**told["root"], "quay": "quay"}, {"core-2/p2"}, backup))
+    result = Rehearsal({}, frozenset(), "here", (), redundancy=other)
+    assert set(result.redundant_otherwise) == {
+        "root of quay",
+        "core-2/p2",
+        "quay/p2",
+        "VRID 20 in IPv4, core-1/crew-gw, core-2/crew-gw",
+    }
+    assert "4 of 8 roots, blocked ports and active gateways agree" in result.headline
+    (shown,) = view.tables(result)
+    assert ("root of quay", "core-1", "quay", "NO") in shown.rows
+    assert [row["what"] for row in view.values(result)["redundancy"] if not row["agree"]] == [
+        what for what in other if what in result.redundant_otherwise
+    ]

@@ -34,7 +34,7 @@ def break_part(
         part: what breaks: a device, `DEVICE/PORT`, `DEVICE/INTERFACE`, or a cable (`A/p1 ~ B/p2`).
         source: who probes: a host or a device.
         target: whom: the same, or an address.
-        every: seconds between two probes.
+        every: seconds between two probes, 0.001 to 1.
         restore: after how many seconds the part comes back; None where it does not.
         orderly: it is shut down in order, so that who is active for a shared gateway says goodbye.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
@@ -43,7 +43,7 @@ def break_part(
         What was lost, and what happened; printed, a time line. Times are in nanoseconds from the break on.
 
     Raises:
-        QueryError: an end or the part does not exist, or the ends share no address family.
+        QueryError: an end or the part does not exist, the ends share no address family, or a time is out of bounds.
 
     Example:
         >>> text = '''format: archipelago-network/1
@@ -57,8 +57,8 @@ def break_part(
     from archipelago.simulation.station import SECOND
 
     index, ends = ends_of(a_network(network), source, target)
-    if not (every >= 0.001 and (restore is None or 0 < restore <= 3600)):
-        raise QueryError("probes are 0.001 s apart at least, and what comes back does so within an hour")
+    if not (0.001 <= every <= 1 and (restore is None or 0 < restore <= 3600)):
+        raise QueryError("probes are 0.001 s to 1 s apart, and what comes back does so within an hour")
     return run(
         index.knowledge,
         ends[0][0],

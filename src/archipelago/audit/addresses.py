@@ -94,8 +94,8 @@ def _share(index: NetworkIndex, one: Held, other: Held) -> bool:
 
 def _hosts_have(index: NetworkIndex, wide: Held, narrow: Held) -> bool:
     """Whether the hosts around hold with the wider of two subnets."""
-    lengths = [peer.address.length for peer in index.subnet_peers(wide) if peer.node.kind == "host"]
-    return bool(lengths) and not any(peer.node.kind == "host" for peer in index.subnet_peers(narrow))
+    around, within = (any(peer.node.kind == "host" for peer in index.subnet_peers(held)) for held in (wide, narrow))
+    return around and not within
 
 
 def _overlap(holder: Held, other: Held, moved: bool = False) -> Finding:

@@ -75,15 +75,8 @@ def roots(index: NetworkIndex) -> Iterator[Finding]:
             first = max(elsewhere, key=lambda name: len(active[name]))
             yield faults.root_elsewhere(root, first, list(active[first]), _lower(index, root, first))
         elif root in active and elsewhere:
-            yield from _spread(index, root, active, elsewhere)
-
-
-def _spread(
-    index: NetworkIndex, root: str, active: dict[str, dict[str, None]], elsewhere: list[str]
-) -> Iterator[Finding]:
-    """Roles that are shared out: a detour for those of them that are not at the root."""
-    for name in elsewhere:
-        yield faults.root_elsewhere(root, name, list(active[name]), None)
+            for name in elsewhere:  # roles that are shared out: a detour for those that are not at the root
+                yield faults.root_elsewhere(root, name, list(active[name]), None)
 
 
 def _lower(index: NetworkIndex, root: str, better: str) -> Edit | None:
@@ -165,19 +158,29 @@ def unlike_members(index: NetworkIndex) -> Iterator[Finding]:
 @rule
 def unlike_vrids(index: NetworkIndex) -> Iterator[Finding]:
     """One address in two virtual routers of one broadcast domain."""
-    for (_, one), (_, other) in combinations(index.once(groups), 2):
-        common = [a for a in one.written.addresses if a in other.written.addresses and not is_link_local(a)]
-        if common and one.router != other.router and index.domains.together(one.endpoint, other.endpoint):
-            first, second = sorted((one, other), key=lambda member: member.place)
-            yield faults.vrids_differ(index, first, second, common[0])
+    by_address: dict[Address, list[Member]] = {}
+    for _, active in index.once(groups):
+        for address in active.written.addresses:
+            if not is_link_local(address):
+                by_address.setdefault(address, []).append(active)
+    told: set[tuple[Member, Member]] = set()
+    for address, members in by_address.items():
+        for first, other in combinations(sorted(members, key=lambda member: member.place), 2):
+            apart = first.router == other.router or not index.domains.together(first.endpoint, other.endpoint)
+            if not apart and (first, other) not in told:
+                told.add((first, other))
+                yield faults.vrids_differ(index, first, other, address)
 
 
 @rule
 def active_twice(index: NetworkIndex) -> Iterator[Finding]:
     """Two parts of one virtual router that do not hear each other, in what ought to be one VLAN."""
-    for (_, one), (_, other) in combinations(index.once(groups), 2):
+    by_router: dict[tuple[int, int], list[Member]] = {}
+    for _, active in index.once(groups):
+        by_router.setdefault(active.router, []).append(active)
+    for one, other in (pair for members in by_router.values() for pair in combinations(members, 2)):
         common = set(one.written.addresses) & set(other.written.addresses)
-        if not common or one.router != other.router or index.domains.together(one.endpoint, other.endpoint):
+        if not common or index.domains.together(one.endpoint, other.endpoint):
             continue
         a, b = _nic(index, one), _nic(index, other)
         if a.vrf != b.vrf or (a.vlan is not None and b.vlan is not None and a.vlan != b.vlan):

@@ -15,6 +15,7 @@ from archipelago.knowledge.devices import Nic
 from archipelago.knowledge.elected import Member
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.topology import Layer2Endpoint
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Route
 
@@ -88,7 +89,7 @@ def next_hops_of_one(index: NetworkIndex) -> Iterator[Finding]:
             if holder is None or holder.node.name not in pairs or device.name in pairs.get(holder.node.name, ()):
                 continue
             number = index.route_number(device.name, route)
-            shared = _sharedbeside(index, holder)
+            shared = _shared_beside(index, holder)
             own = faults.own_address(holder.nic, route.next_hop.address) and shared != route.next_hop.address
             outlived = is_behind_a_switch(index, node, node.nics[interface], holder)
             if own and outlived and number is not None:
@@ -101,7 +102,7 @@ def _static(index: NetworkIndex, name: str) -> Iterator[tuple[Route, str]]:
         yield from ((entry.route, entry.interface) for entry in table.entries() if entry.route is not None)
 
 
-def _sharedbeside(index: NetworkIndex, holder: Held) -> Address | None:
+def _shared_beside(index: NetworkIndex, holder: Held) -> Address | None:
     """What an interface's subnet has as a shared address of its family; None where there is none."""
     shared = index.as_shared(holder)
     return shared.address.address if shared is not holder else None
@@ -133,7 +134,7 @@ def _of_one(index: NetworkIndex, address: Address) -> tuple[str, Address] | None
     holder = next((one for one in index.holders(address) if one.node.can_route), None)
     if holder is None or index.knowledge.elected.sharing(address):
         return None
-    shared = _sharedbeside(index, holder)
+    shared = _shared_beside(index, holder)
     return (holder.node.name, shared) if shared is not None and shared != address else None
 
 
@@ -141,14 +142,19 @@ def _of_one(index: NetworkIndex, address: Address) -> tuple[str, Address] | None
 def conversations(index: NetworkIndex) -> Iterator[Finding]:
     """Two VLANs whose gateways are active at different members, with a filter or a translation between that goes by
     conversations: it takes an answer whose question passed the other for something new."""
-    for (_, one), (others, other) in combinations(index.once(groups), 2):
-        if one.device == other.device or one.written.family != other.written.family:
+    every = index.once(groups)
+    if not any(_knows_conversations(index, member) for members, _ in every for member in members):
+        return
+    told: set[Member] = set()
+    for (_, one), (others, other) in combinations(every, 2):
+        if one.device == other.device or one.written.family != other.written.family or other in told:
             continue
         mine = next((member for member in others if member.device == one.device), None)
         if mine is None or not any(_knows_conversations(index, member) for member in (one, other, mine)):
             continue
         vlans = [index.vlan_key(nic.vlan) for nic in (_nic(index, one), _nic(index, other)) if nic.vlan is not None]
         if len(vlans) == 2:
+            told.add(other)  # one change mends it for all that are active at the first
             yield faults.answers_elsewhere(index, one, other, mine, vlans)
 
 
@@ -173,12 +179,17 @@ def claimable(index: NetworkIndex) -> Iterator[Finding]:
 def _has_access_port(index: NetworkIndex, member: Member) -> bool:
     """Whether the domain of a member has a port for hosts."""
     domain = index.domains.of(member.endpoint)
-    for name, vlan in domain.endpoints if domain is not None else ():
-        if isinstance(vlan, int):
-            for attachment in index.knowledge.devices[name].attachments.values():
-                if attachment.switched and attachment.written.trunk is None and attachment.untagged == vlan:
-                    return True
-    return False
+    return domain is not None and not index.once(_access_ports).isdisjoint(domain.endpoints)
+
+
+def _access_ports(index: NetworkIndex) -> set[Layer2Endpoint]:
+    """The VLANs of each device that it has an access port in."""
+    return {
+        (name, attachment.untagged)
+        for name, node in index.knowledge.devices.items()
+        for attachment in node.attachments.values()
+        if attachment.switched and attachment.written.trunk is None and attachment.untagged is not None
+    }
 
 
 @rule
@@ -194,11 +205,12 @@ def unlike_ways(index: NetworkIndex) -> Iterator[Finding]:
                 if there[0] is None:
                     hop = beside(index, mine[0].next_hop.address, partner)
                     if hop is not None:
-                        yield faults.routes_differ(name, partner, mine[0], hop, "of its own")
+                        yield faults.routes_differ(name, partner, mine[0], hop, "of its own", f"once {name} is gone")
                 elif mine[1] is not None and there[1] is None:
                     hop = _own_hop(index, name, partner, destination)
                     if hop is not None:
-                        yield faults.routes_differ(name, partner, mine[1], hop, f"by {name} in reserve")
+                        how, when = f"by {name} in reserve", f"once {partner}'s own way is cut"
+                        yield faults.routes_differ(name, partner, mine[1], hop, how, when)
 
 
 Ways = tuple[Route | None, Route | None]

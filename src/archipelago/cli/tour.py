@@ -122,15 +122,7 @@ def tour(directory: Path) -> None:
     out.say(given.headline)
     out.say_tables(given.tables)
 
-    command = f"archipelago view {network_path} --redundancy"
-    _step(9, "Two of everything: which link waits, and who answers for the gateways", command)
-    twice = archipelago.view(network, redundancy=True)
-    out.say(twice.headline)
-    out.say_tables([one for one in twice.tables if one.title in ("blocked ports", "virtual routers")])
-    out.say()
-    whole, without = archipelago.matrix(network), archipelago.matrix(network, without=["holm"])
-    out.say(f"with holm off {without.count:,} pairs are reached, with it on {whole.count:,}: nobody misses it")
-
+    _two_of_everything(network, network_path)
     _break_and_mend(network, network_path)
 
     drawing = directory / "network.svg"
@@ -165,6 +157,20 @@ def _carve_and_design(brief_path: Path, network_path: Path) -> None:
             )
         ]
     )
+
+
+def _two_of_everything(network: Network, network_path: Path) -> None:
+    """Step 9: what waits, who is active, and whether anybody misses the one that is."""
+    command = f"archipelago view {network_path} --redundancy"
+    _step(9, "Two of everything: which link waits, and who answers for the gateways", command)
+    twice = archipelago.view(network, redundancy=True)
+    out.say(twice.headline)
+    out.say_tables([one for one in twice.tables if one.title in ("blocked ports", "virtual routers")])
+    out.say()
+    whole, without = archipelago.matrix(network), archipelago.matrix(network, without=["holm"])
+    missing = whole.count - without.count
+    misses = f"{missing:,} pairs miss it" if missing else "nobody misses it"
+    out.say(f"with holm off {without.count:,} pairs are reached, with it on {whole.count:,}: {misses}")
 
 
 def _break_and_mend(network: Network, network_path: Path) -> None:

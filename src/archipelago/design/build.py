@@ -53,7 +53,7 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
             homes.setdefault(subnet.prefix, []).extend(devices)
 
     for vlan, gateway in wiring.serving.items():
-        home(draft.name_of(vlan), *sharing.by_preference(wiring, vlan, gateway))
+        home(draft.name_of(vlan), *sharing.by_preference(vlan, gateway))
     for transit in joined:
         home(transit.name, *(device for device, _ in transit.ends))
     for cable in wiring.routed:

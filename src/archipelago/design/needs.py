@@ -110,16 +110,16 @@ def _only_links(speaking: list[Speaker]) -> bool:
 
 
 def _gateways(speakers: dict[int, list[Speaker]]) -> Iterator[GatewayPlace]:
-    """The first speaker of each VLAN is its gateway, with those that share it, in the order of what they bid; the VLANs
-    of the same places stand together."""
+    """The first speaker of each VLAN is its gateway, with the layer 3 switches that share it, in the order of what they
+    bid; the VLANs of the same places stand together."""
     places: dict[tuple[tuple[str, str | None], ...], list[int]] = {}
     for vlan, speaking in sorted(speakers.items()):
         first = next((speaker for speaker in speaking if speaker.addresses), None)
         if first is None:
             continue
         shared = {address for one in first.virtual for address in one.addresses}
-        members = [one for one in speaking if one.virtual and shared.intersection(one.gateways)] or [first]
-        members.sort(key=lambda one: -one.priority)
+        members = [one for one in speaking if one.virtual and one.port is None and shared.intersection(one.gateways)]
+        members = sorted(members if len(members) > 1 else [first], key=lambda one: -one.priority)
         places.setdefault(tuple((one.device, one.port) for one in members), []).append(vlan)
     for place, vlans in places.items():
         yield GatewayPlace(tuple(vlans), *place[0], partners=place[1:], shared=len(place) > 1)

@@ -24,7 +24,7 @@ HOLD_TIME = 10_000
 """Milliseconds that the preferred one is up before it takes over: time for its ways on."""
 
 
-def by_preference(wiring: Wiring, vlan: int, gateway: GatewayPlace) -> tuple[str, ...]:
+def by_preference(vlan: int, gateway: GatewayPlace) -> tuple[str, ...]:
     """The devices of a VLAN's gateway, the one that is to be active first: the first written, or each in turn where the
     roles are spread."""
     devices = gateway.devices
@@ -49,7 +49,7 @@ def with_shared(draft: Draft, wiring: Wiring, joined: Sequence[Transit], network
     for vlan, gateway in wiring.serving.items():
         if gateway.shared:
             name = draft.name_of(vlan)
-            order = by_preference(wiring, vlan, gateway)
+            order = by_preference(vlan, gateway)
             shared = [subnet.gateway for subnet in draft.subnets(name) if subnet.gateway is not None]
             _share(devices, vlan, order, shared)
             who = f"active: {order[0]}, then {', '.join(order[1:])}"

@@ -88,7 +88,7 @@ REDUNDANCY = (
         "members-route-differently",
         "risk",
         "a route that one member of a pair has and the other lacks",
-        "{destination} is out of reach once {device} is active",
+        "{destination} is out of reach {when}",
         OFTEN,
     ),
     Kind(

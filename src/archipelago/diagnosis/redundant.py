@@ -44,7 +44,7 @@ def why_root(tree: SpanningTree, device: str) -> str:
 def port_state(bridge: Bridge, port: str) -> tuple[str, str]:
     """A port's part in the tree and what it does, in words."""
     role = bridge.ports[port].role if port in bridge.ports else Role.DESIGNATED
-    return str(role), "blocked" if role in (Role.ALTERNATE, Role.BACKUP) else "forwards"
+    return str(role), "forwards" if role.forwards else "blocked"
 
 
 def why_active(elected: Elected, active: Member) -> str:

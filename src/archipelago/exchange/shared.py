@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from itertools import groupby
 from shlex import quote
 
+from archipelago.addressing.values import is_link_local
 from archipelago.knowledge.elected import Member, shared_addresses
 from archipelago.knowledge.known import Knowledge
 
@@ -85,7 +86,7 @@ def _instance(member: Member, link: str, vmac: str) -> Iterator[str]:
     yield "  advert_int 1"
     yield "  accept"
     yield "  virtual_ipaddress {"
-    local_first = sorted(shared_addresses(member.written), key=lambda address: not str(address).startswith("fe8"))
+    local_first = sorted(shared_addresses(member.written), key=lambda address: not is_link_local(address))
     yield from (f"    {address}/{32 if address.version == 4 else 128}" for address in local_first)
     yield "  }"
     yield "}"

@@ -8,6 +8,16 @@ from archipelago.files.brief import FORMAT as BRIEF_FORMAT
 from archipelago.files.network import FORMAT as NETWORK_FORMAT
 from archipelago.model.key import ALONE, Holder, Key, Value
 from archipelago.model.keys import keys_of, telling_key
+from archipelago.model.values import (
+    BRIDGE_PRIORITIES,
+    DECREMENTS,
+    METRICS,
+    MOST_HOSTS,
+    PATH_COSTS,
+    PRIORITIES,
+    VLAN_IDS,
+    VRIDS,
+)
 
 Schema = dict[str, Any]
 _WHOLE: Schema = {"type": ["integer", "string"], "pattern": r"^\d+$"}
@@ -20,6 +30,12 @@ _PLACES = "[A-Za-z{][A-Za-z0-9._{},/-]*"
 """Places of hosts in bulk hold ranges."""
 
 
+def _within(accepted: range) -> Schema:
+    """A whole number of a range."""
+    step = {"multipleOf": accepted.step} if accepted.step > 1 else {}
+    return {**_WHOLE, "minimum": accepted[0], "maximum": accepted[-1], **step}
+
+
 def _text(pattern: str) -> Schema:
     return {"type": "string", "pattern": f"^{pattern}$"}
 
@@ -28,7 +44,7 @@ _VALUES: dict[Value, Schema] = {
     Value.FLAG: _FLAG,
     Value.NAME: _NAME,
     Value.SPEED: _text(r"\d+(\.\d+)?[MGT]"),
-    Value.VLAN_ID: {**_WHOLE, "minimum": 1, "maximum": 4094},
+    Value.VLAN_ID: _within(VLAN_IDS),
     Value.VLAN: _TEXT,
     Value.UNTAGGED: _TEXT,
     Value.PORT_NAME: _NAME,
@@ -43,8 +59,8 @@ _VALUES: dict[Value, Schema] = {
     Value.PORT: _text(_PLACES),
     Value.PLACE: _text(_PLACES),
     Value.ENDS: _text(rf"\s*{_PORT}\s*~\s*{_PORT}\s*"),
-    Value.METRIC: {**_WHOLE, "minimum": 0, "maximum": 2**32 - 1},
-    Value.COUNT: {**_WHOLE, "minimum": 0, "maximum": 2**24},
+    Value.METRIC: _within(METRICS),
+    Value.COUNT: _within(range(MOST_HOSTS + 1)),
     Value.PORTS: {"anyOf": [{**_WHOLE, "minimum": 0, "maximum": 4096}, {"type": "array", "items": _NAME}]},
     Value.FAMILY: {"enum": ["ipv4", "ipv6"]},
     Value.KIND: {"enum": ["router", "l3switch", "switch"]},
@@ -55,11 +71,11 @@ _VALUES: dict[Value, Schema] = {
     Value.SUBINTERFACE: {"enum": ["by-vlan-id", "counted"]},
     Value.TRANSIT: {"enum": ["/30", "/31"]},
     Value.ON_OFF: {"enum": [True, False, "on", "off", "true", "false", "yes", "no"]},
-    Value.BRIDGE_PRIORITY: {**_WHOLE, "minimum": 0, "maximum": 61440},
-    Value.PATH_COST: {**_WHOLE, "minimum": 1, "maximum": 200_000_000},
-    Value.VRID: {**_WHOLE, "minimum": 1, "maximum": 255},
-    Value.PRIORITY: {**_WHOLE, "minimum": 1, "maximum": 254},
-    Value.DECREMENT: {**_WHOLE, "minimum": 1, "maximum": 254},
+    Value.BRIDGE_PRIORITY: _within(BRIDGE_PRIORITIES),
+    Value.PATH_COST: _within(PATH_COSTS),
+    Value.VRID: _within(VRIDS),
+    Value.PRIORITY: _within(PRIORITIES),
+    Value.DECREMENT: _within(DECREMENTS),
 }
 
 

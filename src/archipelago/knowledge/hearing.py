@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Set
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -66,11 +66,11 @@ class Listener:
     passed: frozenset[str] = field(default=frozenset(), compare=False, repr=False)
     crossed: frozenset[Domain] = field(default=frozenset(), compare=False, repr=False)
 
-    def outlasts(self, near: Collection[str], kept: Collection[Domain]) -> bool:
+    def outlasts(self, near: Collection[str], kept: Set[Domain]) -> bool:
         """Whether what becomes of the question hangs on nothing that a change is near to."""
         if self.relay and self.outcome is not Hearing.OFFERS:
             return False  # where it ended, something may have come
-        return self.device not in near and self.passed.isdisjoint(near) and self.crossed <= set(kept)
+        return self.device not in near and self.passed.isdisjoint(near) and self.crossed <= kept
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,7 +18,7 @@ from archipelago.knowledge.leases import KeptLeases, Leases
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs, aggregates, facing, plugs, port_names
 from archipelago.knowledge.routes import DeviceRoutes, HeldName, routes_of
 from archipelago.knowledge.topology import LinkName, Sent, Topology
-from archipelago.knowledge.tree import spanning_tree
+from archipelago.knowledge.tree import is_switched, spanning_tree
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Aggregate, Device, End, Host, Port
 
@@ -277,7 +277,7 @@ def _tree_facts(device: Device) -> object:
     own = (device.kind, device.off, device.spanning_tree, device.bridge_priority, device.mac)
     bundles = list(aggregates(device)) if device.interfaces else []
     parts: list[Port | Aggregate] = [*device.ports.values(), *bundles]
-    facts = [(part.name, part.off, part.path_cost, part.routed or bool(part.addresses)) for part in parts]
+    facts = [(part.name, part.off, part.path_cost, is_switched(device, part)) for part in parts]
     return own, facts, [port.speed for port in device.ports.values()], [bundle.members for bundle in bundles]
 
 

@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Set
 from functools import cached_property
 from typing import NamedTuple
 
@@ -76,7 +76,7 @@ class Leases:
                 self._given = kept.given
         self._serving: dict[Domain, list[str]] | None = None
 
-    def without(self, near: Collection[str], domains: Collection[Domain]) -> KeptLeases | None:
+    def without(self, near: Collection[str], domains: Set[Domain]) -> KeptLeases | None:
         """What still holds once some devices, and those that face them, have changed, and these domains have not."""
         if self._elected.any:
             return None  # a relayed message can come by another gateway, wherever the change was

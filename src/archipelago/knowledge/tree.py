@@ -30,6 +30,11 @@ class Role(StrEnum):
     ALTERNATE = "alternate"
     BACKUP = "backup"
 
+    @property
+    def forwards(self) -> bool:
+        """Whether a port with this part forwards once the tree has settled."""
+        return self in (Role.ROOT, Role.DESIGNATED)
+
 
 class BridgeId(NamedTuple):
     """What bridges are compared by: the lowest is the root. `number` is the device's place in the network."""
@@ -242,7 +247,7 @@ def spanning_tree(
                     heappush(waiting, ((root, onward, ids[far.device]), own, claim.port, wiring.number(far), far.name))
         settled[name] = Bridge(own, root, cost, root_port or None, roles)
     blocked = {
-        name: frozenset(port for port, at in bridge.ports.items() if at.role in (Role.ALTERNATE, Role.BACKUP))
+        name: frozenset(port for port, at in bridge.ports.items() if not at.role.forwards)
         for name, bridge in settled.items()
     }
     in_order = {name: settled[name] for name in ids}

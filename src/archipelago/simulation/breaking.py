@@ -14,7 +14,6 @@ from archipelago.model.network import Network
 from archipelago.simulation.bidding import Bidder
 from archipelago.simulation.bridging import SETTLED, Bridges
 from archipelago.simulation.build import Simulation
-from archipelago.simulation.events import StormStarted
 from archipelago.simulation.probe import Probing
 from archipelago.simulation.station import SECOND
 
@@ -240,7 +239,6 @@ class _Breaking:
         answered = self._probing.station.answered
         probing = self._probing
         noticed = [*self._noticed, *self._missing(at)]
-        stormed = self._world.storm is not None or any(kind is StormStarted for kind, *_ in self._world.log[-1:])
         return Broken(
             part=part,
             source=probing.node.name,
@@ -252,7 +250,7 @@ class _Breaking:
             answered=sum(number in answered for number in self._sent),
             lost=tuple(self._gaps(at)),
             noticed=tuple(Noticed(time - at, where, what) for time, where, what in sorted(noticed, key=lambda n: n[0])),
-            stormed=stormed,
+            stormed=self._world.storm is not None,
         )
 
     def _gaps(self, at: int) -> Iterator[Lost]:

@@ -107,7 +107,7 @@ class Bridges:
                 settled = found.ports.get(port)
                 own.role = settled.role if settled is not None else Role.DESIGNATED
                 own.heard = settled.heard if settled is not None else None
-                own.forwards = own.role in (Role.ROOT, Role.DESIGNATED)
+                own.forwards = own.role.forwards
 
     @property
     def blocked(self) -> Mapping[str, frozenset[str]]:
@@ -123,7 +123,7 @@ class Bridges:
         """Whether every port that is to forward does, and nothing has changed for as long as it takes to believe no
         longer what is not repeated."""
         ports = (own for bridge in self.bridges.values() for own in bridge.ports.values())
-        waiting = any(own.role in (Role.ROOT, Role.DESIGNATED) and not own.forwards for own in ports)
+        waiting = any(own.role.forwards and not own.forwards for own in ports)
         return not waiting and self._world.now - self._changed_at >= SETTLED
 
     def _changed(self, name: str, port: str, what: str) -> None:

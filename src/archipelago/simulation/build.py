@@ -74,11 +74,6 @@ class Simulation:
             self._bring_up(node, station, switch)
             station.renew(state)
 
-    @property
-    def stations(self) -> dict[str, Station]:
-        """Those that were set up so far."""
-        return self._stations
-
     def _set_up(self, name: str) -> None:
         state = self._knowledge.state(name)
         if name == self._cold:

@@ -74,7 +74,7 @@ def routers(index: NetworkIndex) -> Table:
     """Each virtual router in each broadcast domain: who is active, and why."""
     elected = index.knowledge.elected
     rows = []
-    for beside, active in index.knowledge.elected.routers():
+    for beside, active in elected.routers():
         first = beside[0]
         nic = index.knowledge.devices[first.device].nics[first.interface]
         vlan = index.vlan_name(nic.vlan) if nic.vlan is not None else ""

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from archipelago.addressing.values import Address
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.faults.words import texts
-from archipelago.diagnosis.places import port_path
+from archipelago.diagnosis.places import nic_path, port_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.elected import Member
 from archipelago.knowledge.held import Held
@@ -35,8 +35,8 @@ def member_path(index: NetworkIndex, member: Member) -> Path:
 
 def interface_path(index: NetworkIndex, member: Member) -> Path:
     """Where a member's interface stands in the document."""
-    section = "interfaces" if member.interface in index.network.devices[member.device].interfaces else "ports"
-    return ("devices", member.device, section, member.interface)
+    node = index.knowledge.devices[member.device]
+    return nic_path((node, node.nics[member.interface]))
 
 
 def as_written(virtual: VirtualRouter, track: Sequence[Track] = ()) -> dict[str, object]:
@@ -63,7 +63,7 @@ def tracked(track: Sequence[Track]) -> list[dict[str, str]]:
 
 
 def root_by_accident(index: NetworkIndex, root: str, better: str) -> Finding:
-    """A plain switch is the root, because it was written first."""
+    """A plain switch is the root, as nobody wrote a priority."""
     path: Path = ("devices", better, "bridge-priority")
     return finding(
         "root-by-accident",
@@ -225,8 +225,9 @@ def member_missing(member: Member, partner: str, edits: tuple[Edit, ...], vlan: 
     )
 
 
-def routes_differ(have: str, lacks: str, route: Route, hop: Address | None, how: str = "") -> Finding:
-    """A route that one of a pair lacks, or a second way, of its own or by the other, to what it has a route to."""
+def routes_differ(have: str, lacks: str, route: Route, hop: Address | None, how: str = "", when: str = "") -> Finding:
+    """A route that one of a pair lacks; or of two ways to one destination one, `how` says which, and `when` the other
+    is not enough."""
     path: Path = ("devices", lacks, "routes")
     value = {"destination": str(route.destination), "next-hop": str(hop)}
     if route.metric != 1:
@@ -243,7 +244,7 @@ def routes_differ(have: str, lacks: str, route: Route, hop: Address | None, how:
         mend=add if hop is not None else f"give {lacks} a way to {route.destination}",
         edits=(Edit((*path, "+"), value),) if hop is not None else (),
         destination=route.destination,
-        device=lacks,
+        when=when or f"once {lacks} is active",
     )
 
 
