@@ -30,7 +30,8 @@ def judged(first: int, count: int) -> tuple[Counter[str], list[tuple[int, str, A
         if _can_judge(index):
             pairs, expected = _pairs(index)
             seeds.append(seed)
-            questions.append(Question(index.knowledge.written, pairs))
+            reached = {pair for pair, yes in expected.items() if yes}
+            questions.append(Question(index.knowledge.written, pairs, expected=reached))
             ours.append((index.knowledge, expected))
     figures: Counter[str] = Counter(networks=len(seeds))
     different: list[tuple[int, str, Any, Any]] = []

@@ -54,7 +54,8 @@ def referee(
                         calculated = arrays[family].reaches(place[source], place[target])
                         ours[source, f"{target}/{family}"] = answer, calculated
         seeds.append(seed)
-        questions.append(Question(network, asked, probe))
+        expected = {pair for pair, (answer, _) in ours.items() if answer.reached or answer.answered_by}
+        questions.append(Question(network, asked, probe, expected))
         answers.append(ours)
     figures: Counter[str] = Counter(networks=len(seeds))
     differences = []

@@ -31,19 +31,19 @@ except KernelError as error:
     REASON = str(error)
 needs_kernel = pytest.mark.skipif(WHERE is None, reason="" if WHERE else REASON)
 
-NETWORKS = 240
+NETWORKS = 120
 """Random networks in the standing proof: a few are left out because they would storm or hold an address twice."""
 
 
 @needs_kernel
 def test_the_kernel_gives_the_same_answer_for_every_pair():
-    boots = 4 if WHERE == "uml" else 1
+    boots = 2 if WHERE == "uml" else 1
     share = NETWORKS // boots
     with ThreadPoolExecutor(2) as pool:
         runs = list(pool.map(lambda number: referee(range(number * share, (number + 1) * share)), range(boots)))
     assert [difference for _, differences in runs for difference in differences] == []
-    assert sum(figures["networks"] for figures, _ in runs) >= 200
-    assert sum(figures["not reached"] for figures, _ in runs) > 100  # mistakes are among them
+    assert sum(figures["networks"] for figures, _ in runs) >= 100
+    assert sum(figures["not reached"] for figures, _ in runs) > 50  # mistakes are among them
 
 
 @needs_kernel

@@ -69,7 +69,7 @@ def script(network: Network, tag: str | None = None) -> str:
     ]
     for name, space in spaces.items():
         lines += _set_up(quote(namespace(tag, name)), space)
-    lines += ["}", "", "# Once carrier has settled, for which the kernel takes up to a second.", "finish() {"]
+    lines += ["}", "", "# Once carrier has settled, for which the kernel takes up to a second.", "routes() {"]
     for name, space in spaces.items():
         lines += _finish(quote(namespace(tag, name)), space)
     lines += ["  :", "}"]
@@ -104,7 +104,7 @@ def _opening(network: Network, knowledge: Knowledge, tag: str) -> list[str]:
         SETTINGS,
         "down() {",
         '  [ -f "$made" ] || return 0',
-        '  while read -r name; do ip netns del "$name" 2>/dev/null || :; done <"$made"',
+        "  sed 's/^/netns del /' \"$made\" | ip -force -batch - 2>/dev/null || :",
         '  rm -f "$made"',
         *DOWN,
         "}",

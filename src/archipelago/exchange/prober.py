@@ -2,10 +2,12 @@
 holds them; standard library only.
 
     python3 prober.py QUESTIONS    a JSON file: [{"space", "protocol", "port", "targets": [[key, address], ...]}, ...];
+                                   "expected", a list of keys, may be there too;
                                    {"space", "protocol", "port", "listens": true} for who answers on a port
 
 Prints the keys that were answered, as a JSON list. Each round asks everything that is still unanswered, from ports of
-its own; the first ones fill the kernel's tables, so that what is judged is the steady state.
+its own; the first ones fill the kernel's tables, so that what is judged is the steady state. What is expected and has
+not been answered is asked more often: a difference must last.
 """
 
 import ctypes
@@ -21,6 +23,7 @@ from contextlib import suppress
 from typing import NamedTuple
 
 ROUNDS = 4
+ROUNDS_EXPECTED = 10
 QUIET = 0.35
 """Seconds without any answer after which a round is over."""
 CLONE_NEWNET = 0x40000000
@@ -174,6 +177,7 @@ def main() -> None:
         questions = json.load(file)
     listeners = Listeners()
     pending: dict[tuple[int, int], Asked] = {}
+    expected: set[tuple[int, int]] = set()
     raws: dict[tuple[int, int], socket.socket] = {}
     for identity, question in enumerate(questions, 1):
         space, protocol, port = question["space"], question["protocol"], question["port"]
@@ -183,6 +187,8 @@ def main() -> None:
         for number, (key, address) in enumerate(question["targets"]):
             asked = Asked(identity, number, key, address, space, protocol=protocol, port=port)
             pending[identity, number] = asked
+            if key in question.get("expected", ()):
+                expected.add((identity, number))
             if protocol == "icmp" and (identity, asked.version) not in raws:
                 enter(space)
                 raws[identity, asked.version] = raw(asked.version)
@@ -191,7 +197,9 @@ def main() -> None:
     for handle in (*by_handle, *listeners.sockets):
         poll.register(handle, select.POLLIN)
     answered = []
-    for _ in range(ROUNDS):
+    for count in range(ROUNDS_EXPECTED):
+        if count >= ROUNDS and expected.isdisjoint(pending):
+            break
         this = Round(poll)
         for asked in list(pending.values()):
             if asked.protocol != "icmp":

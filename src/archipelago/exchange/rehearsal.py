@@ -39,8 +39,7 @@ class Rehearsal:
     @property
     def differ(self) -> tuple[Pair, ...]:
         """The pairs that the two answer differently."""
-        answered = {pair: answer.reached or answer.answered_by is not None for pair, answer in self.ours.items()}
-        return tuple(pair for pair, got in answered.items() if got != (pair in self.theirs))
+        return tuple(pair for pair, answer in self.ours.items() if _answered(answer) != (pair in self.theirs))
 
     @property
     def leased_otherwise(self) -> tuple[str, ...]:
@@ -103,10 +102,16 @@ def rehearse(
         address = first_address(nodes[target], family) if family else None
         if address is not None:
             asked.append((source, target, address))
-    theirs = ask_kernel([Question(network, asked, probe)], where=where, seconds=seconds)[0]
+    expected = {pair for pair, answer in ours.items() if _answered(answer)}
+    theirs = ask_kernel([Question(network, asked, probe, expected)], where=where, seconds=seconds)[0]
     leases = {host: (leased(index, host), theirs.leases.get(host)) for host in index.knowledge.leases.given}
     shared = tuple(str(address) for address, _ in index.shared_addresses())
     return Rehearsal(ours, frozenset(theirs.pairs), where, shared, leases, redundancy(index.knowledge, theirs))
+
+
+def _answered(answer: ReachResult) -> bool:
+    """Whether somebody answers: a kernel does not tell who."""
+    return answer.reached or answer.answered_by is not None
 
 
 def leased(index: NetworkIndex, host: str) -> Given | None:

@@ -6,7 +6,7 @@ daemons' own.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from itertools import groupby
 from shlex import quote
 
@@ -25,7 +25,8 @@ def link_names(members: tuple[Member, ...]) -> dict[Member, str]:
 
 def electing(knowledge: Knowledge, space: Callable[[str], str], names: Callable[[str, str], str]) -> list[str]:
     """The lines of the function `elect`: every member becomes active, unheard; then they hear each other, and whoever
-    is backup then gives up its link with the shared MAC address.
+    is backup then gives up its link with the shared MAC address. Each takes until it is as we say, or something else
+    lasts.
 
     Args:
         knowledge: the network.
@@ -35,7 +36,9 @@ def electing(knowledge: Knowledge, space: Callable[[str], str], names: Callable[
     members = [member for member in knowledge.elected.every() if member.up]
     if not members:
         return ["elect() {", "  :", "}"]
-    lines = ["elect() {", '  mkdir -p "$made.d"', "  # Among equals who started first would stay active: nobody hears"]
+    active = {active for _, active in knowledge.elected.routers()}
+    lines = list(_who_is_active(knowledge, members, space))
+    lines += ["elect() {", '  mkdir -p "$made.d"', "  # Among equals who started first would stay active: nobody hears"]
     links = list(dict.fromkeys((space(one.device), names(one.device, one.interface)) for one in members))
     for name, link in links:
         lines += [f"  tc -n {quote(name)} qdisc add dev {link} clsact"]
@@ -50,30 +53,30 @@ def electing(knowledge: Knowledge, space: Callable[[str], str], names: Callable[
             lines += _instance(member, names(device, member.interface), vmacs[member])
         pids = f'-p "$made.d/vrrp-{number}.pid" -r "$made.d/vrrp-{number}.child"'
         lines += ["END", f"  ip netns exec {quote(space(device))} keepalived -P -f {conf} {pids} 2>/dev/null || :"]
-    spaces = " ".join(dict.fromkeys(quote(space(one.device)) for one in members))
-    lines += ["  sleep 4", *_until_calm(spaces)]
+    lines += [f"  lasting active {quote(_told(members))} 2 24"]
     lines += [f"  tc -n {quote(name)} filter del dev {link} ingress" for name, link in links]
-    lines += ["  sleep 3", *_until_calm(spaces)]
+    lines += [f"  lasting active {quote(_told(member for member in members if member in active))} 6 24"]
+    lines += ['  active >"$made.d/active"']
     for member in members:
         vmac = link_names(knowledge.elected.members(member.device))[member]
-        name, address = quote(space(member.device)), member.written.addresses[0]
-        held = f'[ -n "$(ip -n {name} -o addr show dev {vmac} to {address} 2>/dev/null)" ]'
-        told = f"echo {member} {member.written.vrid} {member.written.family}"
-        lines += [f'  if {held}; then {told} >>"$made.d/active"; else ip -n {name} link set dev {vmac} down || :; fi']
+        switch_off = f"ip -n {quote(space(member.device))} link set dev {vmac} down"
+        lines += [f'  grep -qxF {quote(_told([member]))} "$made.d/active" || {switch_off} || :']
     return [*lines, "}"]
 
 
-def _until_calm(spaces: str) -> list[str]:
-    """Wait until no address has come or gone for two seconds."""
-    return [
-        "  calm=0 last= tries=0",
-        '  while [ "$calm" -lt 2 ] && [ "$tries" -lt 60 ]; do',
-        "    sleep 1; tries=$((tries + 1))",
-        f'    now=$(for name in {spaces}; do ip -n "$name" -br addr; done)',
-        '    if [ "$now" = "$last" ]; then calm=$((calm + 1)); else calm=0; fi',
-        '    last="$now"',
-        "  done",
-    ]
+def _told(members: Iterable[Member]) -> str:
+    """The lines that say that members are active."""
+    return "\n".join(f"{member} {member.written.vrid} {member.written.family}" for member in members)
+
+
+def _who_is_active(knowledge: Knowledge, members: list[Member], space: Callable[[str], str]) -> Iterator[str]:
+    """The lines of the function `active`: who holds the addresses that are shared."""
+    yield "active() {"
+    for member in members:
+        vmac = link_names(knowledge.elected.members(member.device))[member]
+        shown = f"ip -n {quote(space(member.device))} -o addr show dev {vmac} to {member.written.addresses[0]}"
+        yield f'  [ -z "$({shown} 2>/dev/null)" ] || echo {quote(_told([member]))}'
+    yield "}"
 
 
 def _instance(member: Member, link: str, vmac: str) -> Iterator[str]:

@@ -43,6 +43,19 @@ settle() {
 follow() {
   case "$(ip -n "$1" -br link show dev "$3" 2>/dev/null)" in *LOWER_UP*) ;; *) ip -n "$1" addr flush dev "$2" ;; esac
 }
+
+# Wait until command $1 has printed $2 at $3 looks in a row, half a second apart; what lasts for $4 looks is taken as it
+# is: a difference must last before it counts.
+lasting() {
+  same=0 last= tries=0
+  while [ "$tries" -lt 240 ]; do
+    now=$("$1"); tries=$((tries + 1))
+    if [ "$now" = "$last" ]; then same=$((same + 1)); else same=1; fi
+    last="$now"
+    if [ "$same" -ge "$4" ] || { [ "$now" = "$2" ] && [ "$same" -ge "$3" ]; }; then return; fi
+    sleep 0.5
+  done
+}
 """
 
 
@@ -53,9 +66,13 @@ ENDING = (
     '  echo "$1" >>"$made"',
     "}",
     "",
+    "finish() {",
+    "  tree; routes; elect; lease",
+    "}",
+    "",
     'case "${1:-}" in',
-    "  up) trap 'code=$?; [ $code = 0 ] || down' EXIT; build; sleep 1.2; tree; finish; elect; lease ;;",
-    '  build|tree|finish|elect|lease) "$1" ;;   # the parts of up, for who builds many',
+    "  up) trap 'code=$?; [ $code = 0 ] || down' EXIT; build; sleep 1.2; finish ;;",
+    '  build|finish) "$1" ;;   # the parts of up, for who builds many',
     "  down) down ;;",
     '  *) echo "usage: $0 up | down" >&2; exit 2 ;;',
     "esac",

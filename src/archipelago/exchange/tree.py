@@ -53,34 +53,35 @@ class KernelTree:
 
 
 def settling(knowledge: Knowledge, space: Callable[[str], str], names: Callable[[str, str], str]) -> list[str]:
-    """The lines of the function `tree`: wait until no port listens or learns and nothing has changed for 2.5 s, then
-    take what is blocked out of its VLANs, so that it makes no VLAN interface live."""
+    """The lines of the function `tree`: wait until no port listens or learns and what we say is blocked has been for
+    2.5 s, or something else for 10 s; then take what is blocked out of its VLANs, so that it makes no VLAN interface
+    live."""
     tree = knowledge.devices.tree
     if not tree.blocked:
         return ["tree() {", "  :", "}"]
     spaces = " ".join(quote(space(name)) for name in tree.bridges)
-    lines = ["tree() {", '  mkdir -p "$made.d"', f'  bridges="{spaces}"']
+    ours = [f"{space(name)} {names(name, port)}" for name in tree.bridges for port in sorted(tree.blocked_at(name))]
+    lines = ["blocked() {", f"  for name in {spaces}; do"]
     lines += [
-        "  calm=0 last= tries=0",
-        '  while [ "$calm" -lt 5 ] && [ "$tries" -lt 120 ]; do',
-        "    sleep 0.5; tries=$((tries + 1))",
-        '    now=$(for name in $bridges; do bridge -n "$name" link; done)',
-        '    case "$now" in',
-        '      *"state listening"* | *"state learning"*) calm=0 ;;',
-        '      "$last") calm=$((calm + 1)) ;;',
-        "      *) calm=0 ;;",
-        "    esac",
-        '    last="$now"',
-        "  done",
-        "  for name in $bridges; do",
+        '    bridge -n "$name" link | while read -r number port rest; do',
+        '      case "$rest" in',
+        '        *"state blocking"*) echo "$name ${port%%[@:]*}" ;;',
+        '        *"state listening"* | *"state learning"*) echo "$name ${port%%[@:]*} is not sure yet" ;;',
+        "      esac",
+        "    done",
+        "  done | sort",
+        "}",
+        "tree() {",
+        '  mkdir -p "$made.d"',
+        *("  ours=$(sort <<'END'", *ours, "END", "  )"),
+        '  lasting blocked "$ours" 6 21',
+        f"  for name in {spaces}; do",
         "    id=$(ip netns exec \"$name\" sh -c 'cd /sys/class/net/bridge/bridge; echo $(cat bridge_id root_id)')",
         '    echo "root $name $id" >>"$made.d/tree"',
-        '    bridge -n "$name" link | while read -r number port rest; do',
-        '      case "$rest" in *"state blocking"*) ;; *) continue ;; esac',
-        '      port="${port%%[@:]*}"',
-        '      echo "blocked $name $port" >>"$made.d/tree"',
-        '      bridge -n "$name" vlan del dev "$port" vid 1-4094 || :',
-        "    done",
+        "  done",
+        "  blocked | while read -r name port; do",
+        '    echo "blocked $name $port" >>"$made.d/tree"',
+        '    bridge -n "$name" vlan del dev "$port" vid 1-4094 || :',
         "  done",
         "  cat >>\"$made.d/tree\" <<'END'",
     ]
