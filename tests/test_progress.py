@@ -7,6 +7,7 @@ import pty
 import signal
 import subprocess
 import sys
+import time
 
 import archipelago
 from archipelago.progress import listening, steps, tell
@@ -44,6 +45,7 @@ def test_who_stops_it_is_told_what_was_not_done(tmp_path):
     with open(tmp_path / "slow.yaml", "w") as slow:  # opens once the command reads
         slow.write("format: archipelago-network/1\n")
         slow.flush()
+        time.sleep(0.5)  # it has read on and says what it does
         process.send_signal(signal.SIGTERM)
         said, told = process.communicate(timeout=20)
     assert process.returncode == 143 and said == ""

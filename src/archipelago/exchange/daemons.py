@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
 from ipaddress import IPv4Network
 from pathlib import Path
 from shlex import quote
 
 from archipelago.addressing.values import Address
+from archipelago.knowledge.hearing import Hearing
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.leases import Pool
@@ -62,8 +64,31 @@ def leasing(knowledge: Knowledge, space: Callable[[str], str], names: Callable[[
         said = f'WHO={quote(host.name)} GIVEN="$made.d/given"'
         known_as = f"-C -x 0x3d:{host.name.encode().hex()}"
         ask = f'udhcpc -i {port} -n -q -f -B -t 4 -T 2 -A 1 {known_as} -s "$made.d/ask"'
-        lines += [f"  ip netns exec {quote(space(host.name))} env {said} {ask} >/dev/null 2>&1 || :"]
+        # Who we say is leased an address and hears nothing asks again: a difference must last before it counts.
+        tries = "1 2 3" if knowledge.leases.of(host.name) is not None else "1"
+        told = f'grep -q {quote(f"^{re.escape(host.name)} ")} "$made.d/given"'
+        others = list(_others(knowledge, host.name, [*relays]))
+        lines += [f'  kill -STOP "$(cat "$made.d/{pid}")"  # its offer comes second' for pid in others]
+        lines += [f"  for try in {tries}; do", f"    {told} ||"]
+        lines += [f"      ip netns exec {quote(space(host.name))} env {said} {ask} >/dev/null 2>&1 || :", "  done"]
+        lines += [f'  kill -CONT "$(cat "$made.d/{pid}")"' for pid in others]
     return [*lines, "}"]
+
+
+def _others(knowledge: Knowledge, host: str, relays: list[str]) -> Iterator[str]:
+    """The process files of servers and relays whose offers a host does not take: which of several comes first is a
+    matter of timing there, and of order here."""
+    lease = knowledge.leases.of(host)
+    if lease is None:
+        return
+    quiet: dict[str, None] = {}
+    for one in knowledge.leases.listeners(host):
+        if one.outcome is Hearing.OFFERS and one != lease.heard:
+            if one.server != lease.server:
+                quiet[f"{knowledge.leases.servers.index(one.server)}.pid"] = None
+            elif one.relay and one.device != lease.heard.device:
+                quiet[f"relay-{relays.index(one.device)}.pid"] = None
+    yield from quiet
 
 
 DOWN = (

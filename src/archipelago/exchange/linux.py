@@ -104,7 +104,7 @@ def _opening(network: Network, knowledge: Knowledge, tag: str) -> list[str]:
         SETTINGS,
         "down() {",
         '  [ -f "$made" ] || return 0',
-        "  sed 's/^/netns del /' \"$made\" | ip -force -batch - 2>/dev/null || :",
+        '  while read -r name; do echo "netns del $name"; done <"$made" | ip -force -batch - 2>/dev/null || :',
         '  rm -f "$made"',
         *DOWN,
         "}",
