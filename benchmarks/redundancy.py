@@ -13,7 +13,7 @@ from measure import in_turns, report
 from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.known import know
 from archipelago.knowledge.links import Links
-from archipelago.knowledge.topology import adjacencies
+from archipelago.knowledge.topology import adjacencies_inside, adjacencies_over
 from archipelago.knowledge.tree import spanning_tree
 from archipelago.model.network import Network
 from archipelago.model.parts import Cable, Device, End, Host, NextHop, Port, VlanInterface
@@ -73,7 +73,9 @@ def main() -> None:
     arrays = build_arrays(known)
 
     def domains() -> object:
-        sent = [joint for name in devices for joint in adjacencies(devices, name)]
+        sent = [joint for node in devices.values() for joint in adjacencies_inside(node)]
+        for node in devices.values():
+            sent += [joint for part in node.attachments.values() for joint in adjacencies_over(devices, node, part)]
         return len(sent), label_domains(len(arrays.endpoints), arrays.adjacencies)
 
     report("the tree; the broadcast domains", *in_turns(tree, domains, 3), "1")

@@ -21,13 +21,13 @@ PAGES = {
     "design": ["design", "brief.yaml", "-o", "network.yaml"],
     "audit": ["audit", "broken.yaml"],
     "reach": ["reach", "network.yaml", "purser", "lamp"],
-    "reach-families": ["reach", "broken.yaml", "purser", "holm-gate"],
     "reach-not": ["reach", "broken.yaml", "purser", "camera-s"],
     "lease": ["reach", "network.yaml", "innkeeper", "--lease"],
     "steps": ["reach", "broken.yaml", "purser", "camera-s", "--from-fault"],
     "view": ["view", "network.yaml", "landing", "hall"],
     "redundancy": ["view", "network.yaml", "--redundancy"],
-    "outages": [
+    "outages": ["outages", "network.yaml"],
+    "outages-break": [
         "outages",
         "network.yaml",
         "--break",
@@ -40,10 +40,10 @@ PAGES = {
         "20",
     ],
     "matrix": ["matrix", "broken.yaml"],
-    "carve": ["carve", "10.44.0.0/21", "2001:db8:44::/48", "tickets:210=45", "crew:220=110", "guests:250=300"],
     "rehearse": ["rehearse", "broken.yaml", "--from", "purser"],
     "mend": ["mend", "broken.yaml", "-o", "mended.yaml"],
 }
+CARVE = ["carve", "10.44.0.0/21", "2001:db8:44::/48", "tickets:210=45", "crew:220=110", "guests:250=300"]
 WIDTH, HEIGHT = 1280, 800
 SIZE = 13.0
 LEADING = 19.0
@@ -100,7 +100,8 @@ def main() -> None:
         run("matrix", "broken.yaml", "-o", str(SHOTS / "matrix-figure.png"), cwd=bay)
         run("matrix", "broken.yaml", "--policy", "-o", str(SHOTS / "policy.png"), cwd=bay)
         run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), "--way", "lamp,mess", cwd=bay)
-        run(*PAGES["carve"], "-o", str(SHOTS / "space.png"), cwd=bay)
+        run("outages", "network.yaml", "-o", str(SHOTS / "hanging.png"), cwd=bay)
+        run(*CARVE, "-o", str(SHOTS / "space.png"), cwd=bay)
 
 
 if __name__ == "__main__":

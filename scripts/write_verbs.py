@@ -32,6 +32,10 @@ SHOWN = {
     ],
     "mend": [["mend", "broken.yaml", "-o", "mended.yaml"]],
     "export": [["export", "network.yaml", "--as", "linux", "-o", "network.sh"]],
+    "outages": [
+        ["outages", "network.yaml"],
+        ["outages", "network.yaml", "--break", "holm", "--from", "innkeeper", "--to", "purser", "--restore", "20"],
+    ],
     "draw": [["draw", "network.yaml", "-o", "network.svg"]],
 }
 """What each page shows; verbs that are not here show their help alone."""

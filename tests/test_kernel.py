@@ -99,7 +99,7 @@ def test_export_is_readable_shell(command, tern_bay, tmp_path):
     assert subprocess.run(["sh", target], check=False, capture_output=True).returncode == 2  # says how it is called
     text = target.read_text()
     assert "# router landing" in text and "arp_ignore" in text
-    assert re.findall(r"netns del \S+", text) == ['netns del $name"']  # only what it wrote down itself
+    assert re.findall(r"netns del \S+", text) == ['netns del $name";']  # only what it wrote down itself
 
 
 def test_hostile_names_export_safely(tmp_path):

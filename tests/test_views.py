@@ -20,7 +20,7 @@ from archipelago.files.tree import parse
 from archipelago.knowledge.index import index_network
 from archipelago.views.cards import content_of
 from archipelago.views.device import tables
-from archipelago.views.diagram import LABEL, label_of, lay_out, overlaps
+from archipelago.views.diagram import LABEL, Placed, label_of, lay_out
 from archipelago.views.shapes import FILLS, Rectangle, pattern, text_width
 from archipelago.views.space import space_picture
 from archipelago.views.table import folded, lines, table
@@ -244,3 +244,8 @@ def test_every_result_is_json():
     assert json.loads(json.dumps(plan)) == plan
     assert set(plan) == {"network", "carving", "decisions", "requests", "lines"}
     assert to_json(network)["format"] == "archipelago-network/1"
+
+
+def overlaps(a: Placed, b: Placed) -> bool:
+    """Whether two cards lie on each other."""
+    return a.x < b.x + b.width and b.x < a.x + a.width and a.y < b.y + b.height and b.y < a.y + a.height

@@ -20,8 +20,9 @@ from typing import TYPE_CHECKING, Any
 from archipelago import audit as _audit_room
 from archipelago import design as _design_room
 from archipelago.api.asking import broadcast, lease, reach, reach_in_order, trace
-from archipelago.api.breaking import break_part
+from archipelago.api.breaking import break_part, outages
 from archipelago.api.checking import assert_expected, audit, check_policy, expectations, matrix, mend, what_if
+from archipelago.api.drawing import draw, draw_matrix, draw_outages, draw_policy, draw_space
 from archipelago.api.planning import carve, design
 from archipelago.api.reading import (
     amend,
@@ -35,20 +36,7 @@ from archipelago.api.reading import (
     write_brief,
     write_network,
 )
-from archipelago.api.showing import (
-    draw,
-    draw_matrix,
-    draw_policy,
-    draw_space,
-    export,
-    leases,
-    redundancy,
-    rehearse,
-    to_json,
-    to_table,
-    view,
-    zones,
-)
+from archipelago.api.showing import export, leases, redundancy, rehearse, to_json, to_table, view, zones
 from archipelago.errors import (
     AddressError,
     ArchipelagoError,
@@ -77,6 +65,7 @@ if TYPE_CHECKING:
     from archipelago.api.mending import MendResult
     from archipelago.audit.result import AuditResult
     from archipelago.exchange.rehearsal import Rehearsal
+    from archipelago.failures.result import Outage, Outages
     from archipelago.files.codecs import parse_next_hop
     from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
     from archipelago.model.expectation import Expectation
@@ -113,6 +102,7 @@ _TYPES = {
     ),
     "api.mending": ("MendResult",),
     "exchange.rehearsal": ("Rehearsal",),
+    "failures.result": ("Outage", "Outages"),
     "files.codecs": ("parse_next_hop",),
     "audit.result": ("AuditResult",),
     "model.brief": ("Brief", "Conventions", "DeviceNeed", "GatewayPlace", "HostNeed", "Outside", "VlanNeed"),
@@ -175,6 +165,8 @@ __all__ = [
     "ModelError",
     "Network",
     "NextHop",
+    "Outage",
+    "Outages",
     "Outside",
     "Port",
     "Prefix",
@@ -200,6 +192,7 @@ __all__ = [
     "design",
     "draw",
     "draw_matrix",
+    "draw_outages",
     "draw_policy",
     "draw_space",
     "expectations",
@@ -210,6 +203,7 @@ __all__ = [
     "mend",
     "needs_of",
     "network_text",
+    "outages",
     "parse_address",
     "parse_interface_address",
     "parse_next_hop",

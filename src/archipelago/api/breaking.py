@@ -1,7 +1,10 @@
-"""Breaking a part on purpose, over time."""
+"""Breaking parts on purpose: one over time; each, and every two, once all has settled."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import ExitStack
+from os import PathLike
 from typing import TYPE_CHECKING
 
 from archipelago.api.asking import ends_of
@@ -10,6 +13,8 @@ from archipelago.errors import QueryError
 
 if TYPE_CHECKING:
     from archipelago.addressing.values import Address
+    from archipelago.failures.double import Piece, Row
+    from archipelago.failures.result import Outages
     from archipelago.knowledge.devices import Node
     from archipelago.model.network import Network
     from archipelago.simulation.breaking import Broken
@@ -68,6 +73,84 @@ def break_part(
         restore=None if restore is None else round(restore * SECOND),
         orderly=orderly,
     )
+
+
+def outages(
+    network: Network,
+    *,
+    double: bool = False,
+    additions: bool = True,
+    workers: int | None = None,
+    scheduler: str | None = None,
+    resume: str | PathLike[str] | None = None,
+) -> Outages:
+    """What every failure does once all has settled: each device, each cable (which either of its ports takes with it),
+    each port that leads outside and each routed interface broken in turn; all pairs of hosts are decided each time.
+
+    Args:
+        network: the network.
+        double: instead, every two of them broken together.
+        additions: also look for the one cable or second gateway that makes a failure harmless (of one part).
+        workers: how many processes do double failures (1 to 1,024; the extra `cluster`); by default this one does.
+        scheduler: the address of a Dask cluster's scheduler that does them instead.
+        resume: a file that keeps which double failures are done; called again with it, only the others are.
+
+    Returns:
+        The failures, the worst first.
+
+    Raises:
+        QueryError: Dask is wanted and not there, or for single failures.
+        DocumentError: the file to resume from is none, or of another network.
+        TypeError: this is no network, such as a path.
+
+    Example:
+        >>> text = '''format: archipelago-network/1
+        ... devices: {quay: {kind: switch}, slip: {kind: switch}}
+        ... hosts: {a: {at: quay/p1, address: 10.44.0.2/24}, b: {at: slip/p1, address: 10.44.0.3/24}}
+        ... cables: [quay/p9 ~ slip/p9]
+        ... '''
+        >>> found = archipelago.outages(archipelago.read_network(text))
+        >>> print(found["quay/p9 ~ slip/p9"].addition.says)
+        a cable quay/p10 ~ slip/p10 (quay/p10 and slip/p10: not in the file yet)
+    """
+    from archipelago.failures.single import single_outages
+
+    spread = {"workers": workers, "scheduler": scheduler, "resume": resume}
+    if not double:
+        for name, value in spread.items():
+            if value is not None:
+                raise QueryError(f"'{name}' is for double failures: single ones take no such time")
+        return single_outages(a_network(network), additions=additions)
+    if workers is not None and not 1 <= workers <= 1024:
+        raise QueryError("there are 1 to 1,024 workers")
+    return _double(a_network(network), workers, scheduler, resume)
+
+
+def _double(
+    network: Network, workers: int | None, scheduler: str | None, resume: str | PathLike[str] | None
+) -> Outages:
+    """Every two parts broken together, here or over a cluster, those that are done already left out."""
+    from archipelago.api.kept_work import KeptWork
+    from archipelago.failures.double import outages_of, rows_of, work_of
+    from archipelago.progress import steps
+
+    work = work_of(network)
+    pieces = work.pieces()
+    with ExitStack() as open_:
+        kept = open_.enter_context(KeptWork(resume, work)) if resume is not None else None
+        done = dict(kept.done) if kept is not None else {}
+        left = [piece for piece in pieces if piece not in done]
+        if workers is None and scheduler is None:
+            answers: Iterator[tuple[Piece, list[Row]]] = ((piece, rows_of(work, piece)) for piece in left)
+        else:
+            from archipelago.api.cluster import cluster, spread
+
+            answers = spread(open_.enter_context(cluster(workers, scheduler)), work, left)
+        for piece, rows in steps(answers, "breaking every two parts", len(left)):
+            done[piece] = rows
+            if kept is not None:
+                kept.keep(piece, rows)
+    return outages_of(work, (row for piece in pieces for row in done[piece]))
 
 
 def _asked(start: Node, goal: Node | Address, family: int | None) -> tuple[str, Address]:

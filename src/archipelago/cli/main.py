@@ -13,7 +13,7 @@ from textwrap import fill, wrap
 from typing import Any, NoReturn
 
 import archipelago
-from archipelago.cli import out, verbs
+from archipelago.cli import out, outages, verbs
 from archipelago.errors import ArchipelagoError, CarveError, DesignError, DocumentError
 
 NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
@@ -163,13 +163,19 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         ],
     ),
     "outages": (
-        verbs.outages,
-        "break a part while one end probes another, and watch what is lost until something takes over",
+        outages.outages,
+        "break every part in turn, or one over time: what is lost, what takes over, what would help",
         [
             NETWORK,
-            ("--break", {"dest": "part", "metavar": "PART", "required": True, "help": "what breaks"}),
-            ("--from", {"dest": "source", "metavar": "FROM", "required": True, "help": "who probes"}),
-            ("--to", {"dest": "target", "metavar": "TO", "required": True, "help": "whom"}),
+            ("--double", {"action": "store_true", "help": "every two parts broken together"}),
+            ("--workers", {"type": int, "metavar": "N", "help": "with --double: so many processes, through Dask"}),
+            ("--scheduler", {"metavar": "ADDRESS", "help": "with --double: a Dask cluster that exists"}),
+            ("--resume", {"metavar": "FILE", "help": "with --double: keep there what is done, and go on from it"}),
+            ("--quick", {"action": "store_true", "help": "do not look for what would help"}),
+            ("--output", "-o", {"metavar": "FILE", "help": "draw what hangs on each part: an .svg or .png file"}),
+            ("--break", {"dest": "part", "metavar": "PART", "help": "instead, this part over time"}),
+            ("--from", {"dest": "source", "metavar": "FROM", "help": "with --break: who probes"}),
+            ("--to", {"dest": "target", "metavar": "TO", "help": "with --break: whom"}),
             ("--restore", {"type": verbs.seconds, "metavar": "SECONDS", "help": "the part is back after that long"}),
             ("--every", {"type": verbs.seconds, "default": 0.1, "metavar": "SECONDS", "help": "between probes (0.1)"}),
             ("--orderly", {"action": "store_true", "help": "shut it down in order: who is active says goodbye"}),
@@ -234,6 +240,9 @@ EXAMPLES: dict[str, list[str]] = {
     ],
     "import": ["addresses.csv -o network.yaml", "addresses.csv --brief -o brief.yaml", "- -o -"],
     "outages": [
+        "network.yaml",
+        "network.yaml -o hanging.svg",
+        "network.yaml --double --workers 2 --resume double.jsonl",
         "network.yaml --break holm --from innkeeper --to purser",
         "network.yaml --break holm --from innkeeper --to purser --restore 20",
     ],

@@ -256,28 +256,6 @@ def rehearse(words: Namespace) -> int:
     return 1 if result.differ or result.leased_otherwise or result.redundant_otherwise else 0
 
 
-def outages(words: Namespace) -> int:
-    from archipelago.views import breaking as view
-
-    network = archipelago.read_network(words.network)
-    result = archipelago.break_part(
-        network,
-        words.part,
-        words.source,
-        words.target,
-        every=words.every,
-        restore=words.restore,
-        orderly=words.orderly,
-        family=words.family,
-    )
-    if words.as_json:
-        out.say_json(view.values(result))
-    else:
-        out.head(result.headline)
-        out.say_tables(one for one in view.tables(result) if one.rows)
-    return 0 if result.survived else 1
-
-
 def schema(words: Namespace) -> int:
     import json
 

@@ -20,7 +20,7 @@ class Amendable:
 
     def __init__(self, network: Network) -> None:
         self.network = network
-        self._document: Document = document_of(network)
+        self.document: Document = document_of(network)
 
     def with_edits(self, edits: Iterable[Edit]) -> Network:
         """The network with edits made; parts that they do not touch are the same objects.
@@ -29,7 +29,7 @@ class Amendable:
             EditError: an edit has no place.
             DocumentError: the outcome is not a network.
         """
-        old, new = self._document, meaning(self._document, edits).value
+        old, new = self.document, meaning(self.document, edits).value
         network = self.network
         touched: dict[str, Any] = {}
         for key in ("devices", "hosts"):

@@ -100,3 +100,26 @@ def _left(interface: Interface, vlan: int) -> Interface:
     number = interface.tag if isinstance(interface, Subinterface) else None
     number = interface.vlan if isinstance(interface, VlanInterface) else number
     return replace(interface, off=True) if number == vlan else interface
+
+
+def joined_by_cables(knowledge: Knowledge, *, without: str = "", over_routers: bool = True) -> dict[str, str]:
+    """The devices that are on, each with the first of those that cables join it to; as if a device or cable were not
+    there, and routers joined nothing."""
+    network = knowledge.written
+    part = {
+        name: name
+        for name, device in network.devices.items()
+        if not device.off and name != without and (over_routers or device.kind != "router")
+    }
+
+    def find(name: str) -> str:
+        while part[name] != name:
+            part[name] = part[part[name]]
+            name = part[name]
+        return name
+
+    for cable in network.cables:
+        joins = knowledge.links[cable.a].carrier and all(end.device in part for end in cable.ends)
+        if joins and str(cable) != without:
+            part[find(cable.a.device)] = find(cable.b.device)
+    return {name: find(name) for name in part}

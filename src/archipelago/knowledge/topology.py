@@ -93,14 +93,14 @@ class Topology:
 
     def _within(self, node: Node) -> Sent:
         if node.name not in self._inside:
-            self._inside[node.name] = _by_endpoint(_inside(node))
+            self._inside[node.name] = _by_endpoint(adjacencies_inside(node))
         return self._inside[node.name]
 
     def _over(self, node: Node, link: Attachment) -> Sent:
         key = (node.name, link.name)
         crossings = self._known.get(key)
         if crossings is None:
-            crossings = self._known[key] = _by_endpoint(_over_link(self._devices, node, link, None))
+            crossings = self._known[key] = _by_endpoint(adjacencies_over(self._devices, node, link))
         return crossings
 
 
@@ -138,22 +138,7 @@ def _live_endpoints(node: Node) -> Iterator[Layer2Endpoint]:
             yield node.name, nic.vlan
 
 
-def adjacencies(devices: Devices, name: str, towards: frozenset[str] | None = None) -> Iterator[Adjacency]:
-    """What a device sends where: inside itself (between a VLAN and its interface), then to other devices.
-
-    Args:
-        devices: all devices.
-        name: the one that sends.
-        towards: only to these devices; by default to all, and inside itself too.
-    """
-    node = devices[name]
-    if towards is None:
-        yield from _inside(node)
-    for attachment in node.attachments.values():
-        yield from _over_link(devices, node, attachment, towards)
-
-
-def _inside(node: Node) -> Iterator[Adjacency]:
+def adjacencies_inside(node: Node) -> Iterator[Adjacency]:
     """Between the VLANs of a device and its interfaces in them."""
     name = node.name
     for nic in node.nics.values():
@@ -162,13 +147,11 @@ def _inside(node: Node) -> Iterator[Adjacency]:
             yield Adjacency((name, nic.name), (name, nic.vlan), None, True, False)
 
 
-def _over_link(
-    devices: Devices, node: Node, attachment: Attachment, towards: frozenset[str] | None
-) -> Iterator[Adjacency]:
+def adjacencies_over(devices: Devices, node: Node, attachment: Attachment) -> Iterator[Adjacency]:
     """Where the frames that an attachment sends arrive, VLAN by VLAN, tag by tag (IEEE 802.1Q 6.9, 8.6)."""
     cabled = devices.plugs.cabled
     far = far_end(devices, attachment) if any(end in cabled for end in attachment.members) else None
-    if far is None or far.peer.device not in devices or (towards is not None and far.peer.device not in towards):
+    if far is None or far.peer.device not in devices:
         return
     there = devices.attachment_at(far.peer)
     far_node = devices[far.peer.device]

@@ -13,7 +13,7 @@ from archipelago.errors import QueryError
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import with_outside
-from archipelago.knowledge.parts import switched_off
+from archipelago.knowledge.parts import joined_by_cables, switched_off
 from archipelago.model.network import Network
 from archipelago.progress import steps
 from archipelago.proof.pairs import Decision, decide
@@ -57,7 +57,7 @@ def _lost(
     index: NetworkIndex, promised: npt.NDArray[np.bool_], before: Decision, after: Decision
 ) -> Iterator[tuple[str, str]]:
     """Pairs of those who are promised it that were reached, are so no longer, and are still joined by cables."""
-    part_of = _parts(after.arrays.knowledge)
+    part_of = joined_by_cables(after.arrays.knowledge)
     served = {part_of.get(name) for name in index.once(partners)}
     hosts = before.arrays.hosts
     for key, old in before.answers.items():
@@ -90,33 +90,10 @@ def _with_two_ways(knowledge: Knowledge, sharing: list[str], cables: list[str]) 
     is gone."""
     safe = set(knowledge.written.devices)
     for part in [*sharing, *cables]:
-        part_of = _parts(knowledge, without=part, over_routers=False)
+        part_of = joined_by_cables(knowledge, without=part, over_routers=False)
         served: dict[str, set[str]] = {}
         for name in sharing:
             if name in part_of:
                 served.setdefault(part_of[name], set()).add(name)
         safe -= {name for name, own in part_of.items() if not served.get(own, set()) - {name}}
     return safe
-
-
-def _parts(knowledge: Knowledge, *, without: str = "", over_routers: bool = True) -> dict[str, str]:
-    """The devices that are on, each with the first of those that cables join it to; as if a device or cable were not
-    there, and routers joined nothing."""
-    network = knowledge.written
-    part = {
-        name: name
-        for name, device in network.devices.items()
-        if not device.off and name != without and (over_routers or device.kind != "router")
-    }
-
-    def find(name: str) -> str:
-        while part[name] != name:
-            part[name] = part[part[name]]
-            name = part[name]
-        return name
-
-    for cable in network.cables:
-        joins = knowledge.links[cable.a].carrier and all(end.device in part for end in cable.ends)
-        if joins and str(cable) != without:
-            part[find(cable.a.device)] = find(cable.b.device)
-    return {name: find(name) for name in part}

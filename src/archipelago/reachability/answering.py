@@ -9,7 +9,7 @@ import numpy as np
 
 from archipelago.knowledge.elected import Member, elect, shared_addresses
 from archipelago.reachability.arrays import Family, Holders, NetworkArrays
-from archipelago.reachability.domains import DomainLabels
+from archipelago.reachability.domains import DomainLabels, label_domains
 
 
 def with_shared(arrays: NetworkArrays, family: Family, labels: DomainLabels) -> Family:
@@ -40,6 +40,12 @@ def with_shared(arrays: NetworkArrays, family: Family, labels: DomainLabels) -> 
         ),
         own_addresses=np.concatenate((family.own_addresses, cells), axis=1),
     )
+
+
+def active_members(arrays: NetworkArrays) -> list[Member]:
+    """Who is active in each virtual router, in both families."""
+    labels = label_domains(len(arrays.endpoints), arrays.adjacencies)
+    return [member for version in (4, 6) for member in _active_members(arrays, version, labels)]
 
 
 def _active_members(arrays: NetworkArrays, version: int, labels: DomainLabels) -> Iterable[Member]:

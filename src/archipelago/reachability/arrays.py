@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from archipelago.knowledge.known import Knowledge
-from archipelago.knowledge.topology import Layer2Endpoint
+from archipelago.knowledge.topology import Layer2Endpoint, LinkName
 
 Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
@@ -32,12 +32,14 @@ CONNECTED, CANNOT_SEND = -1, -2
 @dataclass(frozen=True, slots=True)
 class Adjacencies:
     """Which endpoints frames pass between: from `endpoint` to `target`, sent by one device and heard by another
-    (numbers); `mutual` where they pass back as well, and of the two of a mutual pair one is `first`."""
+    (numbers), by the sender's `link` (its number); `mutual` where they pass back as well, and of the two of a mutual
+    pair one is `first`."""
 
     endpoint: Ints
     target: Ints
     sender: Ints
     receiver: Ints
+    link: Ints
     mutual: Bools
     first: Bools
 
@@ -105,13 +107,14 @@ class Family:
 @dataclass(frozen=True, slots=True)
 class NetworkArrays:
     """A network in arrays. `host_class` gives each host its class; each class has one host as its `example`, an
-    `endpoint` that it is joined to and a `device`; `down` says that a host has no carrier; `up` that an endpoint's
-    interface is up."""
+    `endpoint` that it is joined to and a `device`; `links` numbers the attachments of devices ("": what is inside one),
+    more of them as they turn up; `down` says that a host has no carrier; `up` that an endpoint's interface is up."""
 
     knowledge: Knowledge
     hosts: tuple[str, ...]
     device_number: Mapping[str, int]
     endpoints: Mapping[Layer2Endpoint, int]
+    links: dict[LinkName, int]
     up: Bools
     adjacencies: Adjacencies
     host_class: Ints

@@ -4,16 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
-from itertools import chain
 
 import numpy as np
 
 from archipelago.knowledge.alike import plugged_alike
-from archipelago.knowledge.devices import Node
+from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.elected import shares
 from archipelago.knowledge.known import Knowledge, apply_change
-from archipelago.knowledge.links import aggregates, facing
-from archipelago.knowledge.topology import Adjacency, Layer2Endpoint, adjacencies, host_endpoint
+from archipelago.knowledge.links import aggregates
+from archipelago.knowledge.topology import (
+    Adjacency,
+    Layer2Endpoint,
+    LinkName,
+    adjacencies_inside,
+    adjacencies_over,
+    host_endpoint,
+)
 from archipelago.model.network import Network
 from archipelago.model.parts import Device, End, Host
 from archipelago.reachability.arrays import NO_ENDPOINT, Adjacencies, Bools, NetworkArrays
@@ -39,7 +45,8 @@ def build_arrays(knowledge: Knowledge) -> NetworkArrays:
     of_host, examples, seen = host_classes(knowledge, cuts)
     up = np.zeros(len(endpoints), dtype=np.bool_)
     _mark_up(up, knowledge.devices.values(), endpoints)
-    sent = (adjacency for name in knowledge.devices for adjacency in adjacencies(knowledge.devices, name))
+    links: dict[LinkName, int] = {}
+    every = ((name, part) for name, node in knowledge.devices.items() for part in ("", *node.attachments))
     places = [network.hosts[name].at for name in examples]
     return NetworkArrays(
         knowledge=knowledge,
@@ -47,7 +54,8 @@ def build_arrays(knowledge: Knowledge) -> NetworkArrays:
         device_number=number,
         endpoints=endpoints,
         up=up,
-        adjacencies=_adjacency_arrays(sent, endpoints, number),
+        links=links,
+        adjacencies=_adjacency_arrays(_sent(knowledge, links, every), endpoints, number),
         host_class=of_host,
         down=np.fromiter((_down(knowledge, host) for host in network.hosts.values()), np.bool_, len(of_host)),
         examples=examples,
@@ -92,7 +100,7 @@ def change_arrays(before: NetworkArrays, network: Network) -> NetworkArrays:
         before,
         knowledge=knowledge,
         up=up,
-        adjacencies=_changed_adjacencies(before, knowledge, mine),
+        adjacencies=_changed_adjacencies(before, knowledge),
         endpoint=joined,
         down=down,
         families={
@@ -101,23 +109,78 @@ def change_arrays(before: NetworkArrays, network: Network) -> NetworkArrays:
     )
 
 
-def _changed_adjacencies(before: NetworkArrays, knowledge: Knowledge, mine: Bools) -> Adjacencies:
-    touched = knowledge.derived
-    near = {far for name in touched for far in facing(knowledge.plugs, name, knowledge.ports[name])} - touched
-    sent = chain(
-        (adjacency for name in touched for adjacency in adjacencies(knowledge.devices, name)),
-        (adjacency for name in near for adjacency in adjacencies(knowledge.devices, name, touched)),
-    )
-    new, old = _adjacency_arrays(sent, before.endpoints, before.device_number), before.adjacencies
-    kept = ~(mine[old.sender] | mine[old.receiver])
+def _changed_adjacencies(before: NetworkArrays, knowledge: Knowledge) -> Adjacencies:
+    """What is sent where once some devices have changed: worked out anew over the links that this has a say in."""
+    again: dict[LinkName, None] = {}
+    for name in knowledge.derived:
+        again[name, ""] = None
+        for part in _links_changed(before.knowledge, knowledge, name):
+            again[name, part] = None
+            for state in (before.knowledge, knowledge):
+                again.update(dict.fromkeys(_facing(state, name, part)))
+    links = before.links
+    new = _adjacency_arrays(_sent(knowledge, links, again), before.endpoints, before.device_number)
+    old = before.adjacencies
+    gone = np.zeros(len(links), dtype=np.bool_)
+    gone[[links[link] for link in again if link in links]] = True
+    kept = ~gone[old.link]
     return Adjacencies(
         endpoint=np.concatenate((old.endpoint[kept], new.endpoint)),
         target=np.concatenate((old.target[kept], new.target)),
         sender=np.concatenate((old.sender[kept], new.sender)),
         receiver=np.concatenate((old.receiver[kept], new.receiver)),
+        link=np.concatenate((old.link[kept], new.link)),
         mutual=np.concatenate((old.mutual[kept], new.mutual)),
         first=np.concatenate((old.first[kept], new.first)),
     )
+
+
+def _links_changed(before: Knowledge, after: Knowledge, name: str) -> Iterator[str]:
+    """The attachments of a device that pass other frames than before, or pass them to somebody else."""
+    was, now = before.devices[name], after.devices[name]
+    for part in {**was.attachments, **now.attachments}:
+        old, new = was.attachments.get(part), now.attachments.get(part)
+        if (
+            old is None
+            or new is None
+            or old != new
+            or _plugged(before, old) != _plugged(after, new)
+            or (not old.switched and was.nics_on(part) != now.nics_on(part))
+        ):
+            yield part
+
+
+def _plugged(knowledge: Knowledge, attachment: Attachment) -> list[tuple[End | None, bool]]:
+    """What each member of an attachment is cabled to, and whether it has carrier."""
+    cabled = knowledge.plugs.cabled
+    peers = [cabled.get(end) for end in attachment.members]
+    return [
+        (peer[0] if peer is not None else None, peer is not None and knowledge.links[end].carrier)
+        for end, peer in zip(attachment.members, peers, strict=True)
+    ]
+
+
+def _facing(knowledge: Knowledge, name: str, part: str) -> Iterator[LinkName]:
+    """The attachments that cables lead to from one."""
+    attachment = knowledge.devices[name].attachments.get(part)
+    for end in attachment.members if attachment is not None else ():
+        peer = knowledge.plugs.cabled.get(end)
+        if peer is not None and peer[0].device in knowledge.devices:
+            yield peer[0].device, knowledge.devices.attachment_at(peer[0]).name
+
+
+def _sent(
+    knowledge: Knowledge, links: dict[LinkName, int], which: Iterable[LinkName]
+) -> Iterator[tuple[int, Adjacency]]:
+    """What is sent over some links, and inside some devices (""), each with the number of its link."""
+    for name, part in which:
+        node = knowledge.devices[name]
+        number = links.setdefault((name, part), len(links))
+        attachment = node.attachments.get(part)
+        if attachment is not None:
+            yield from ((number, sent) for sent in adjacencies_over(knowledge.devices, node, attachment))
+        elif not part:
+            yield from ((number, sent) for sent in adjacencies_inside(node))
 
 
 def _fits(before: NetworkArrays, knowledge: Knowledge) -> bool:
@@ -211,14 +274,20 @@ def _joined(knowledge: Knowledge, end: End, endpoints: Mapping[Layer2Endpoint, i
 
 
 def _adjacency_arrays(
-    sent: Iterable[Adjacency], endpoints: Mapping[Layer2Endpoint, int], number: Mapping[str, int]
+    sent: Iterable[tuple[int, Adjacency]], endpoints: Mapping[Layer2Endpoint, int], number: Mapping[str, int]
 ) -> Adjacencies:
     lines = [
-        (endpoints[a], endpoints[b], number[a[0]], number[b[0]], mutual, first)
-        for a, b, _, mutual, first in sent
+        (endpoints[a], endpoints[b], number[a[0]], number[b[0]], link, mutual, first)
+        for link, (a, b, _, mutual, first) in sent
         if first or not mutual or a[0] != b[0]
     ]
-    endpoint, target, sender, receiver, mutual, first = np.array(lines, dtype=np.int64).reshape(-1, 6).T
+    endpoint, target, sender, receiver, link, mutual, first = np.array(lines, dtype=np.int64).reshape(-1, 7).T
     return Adjacencies(
-        endpoint=endpoint, target=target, sender=sender, receiver=receiver, mutual=mutual == 1, first=first == 1
+        endpoint=endpoint,
+        target=target,
+        sender=sender,
+        receiver=receiver,
+        link=link,
+        mutual=mutual == 1,
+        first=first == 1,
     )

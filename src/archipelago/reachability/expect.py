@@ -44,25 +44,35 @@ class Checked:
     unforeseen: int
 
 
-def check(knowledge: Knowledge, family: int | None = None, answer: Matrix | None = None) -> Checked:
+def check(
+    knowledge: Knowledge,
+    family: int | None = None,
+    answer: Matrix | None = None,
+    *,
+    outside: tuple[str, ...] | None = None,
+    reasons: bool = True,
+) -> Checked:
     """Check what a network's `expect` says: what must be reached, in every address family that both ends have; what
     must not be, in none.
 
     Args:
         knowledge: the network, with what its devices know.
         family: 4 or 6; by default both.
-        found: all its pairs, where they are decided already.
+        answer: all its pairs, where they are decided already.
+        outside: the hosts that stand for the outside, where the network and the answer have them already.
+        reasons: also say which mistake breaks an expectation.
 
     Raises:
         QueryError: an end does not exist.
     """
     expectations = knowledge.network.expect
-    outside: tuple[str, ...] = ()
-    unheld = beyond(NetworkIndex(knowledge), _addresses(expectations))
-    if unheld or any(OUTSIDE in (expectation.source, expectation.target) for expectation in expectations):
-        network, outside = with_outside(knowledge, unheld)
-        knowledge = know(network)
-        answer = None
+    if outside is None:
+        outside = ()
+        unheld = beyond(NetworkIndex(knowledge), _addresses(expectations))
+        if unheld or any(OUTSIDE in (expectation.source, expectation.target) for expectation in expectations):
+            network, outside = with_outside(knowledge, unheld)
+            knowledge = know(network)
+            answer = None
     arrays = build_arrays(knowledge) if answer is None or _probes(expectations) - {ECHO} else None
     answer = answer or matrix(arrays or build_arrays(knowledge), family, causes=False)
     answers = {ECHO: answer}
@@ -73,7 +83,7 @@ def check(knowledge: Knowledge, family: int | None = None, answer: Matrix | None
     askings = [_asking(parties, expectation, answers, family) for expectation in expectations]
     asking = Asking(parties, answer, family)
     verdicts = [_verdict(*each) for each in zip(askings, expectations, strict=True)]
-    asked = [number for number, verdict in enumerate(verdicts) if _needs_reason(verdict)]
+    asked = [number for number, verdict in enumerate(verdicts) if reasons and _needs_reason(verdict)]
     within = knowledge
     if len(asked) > 1:  # they share one small network
         within = asking.few({name for number in asked for name in verdicts[number].such_as[0]})
@@ -96,6 +106,11 @@ def _asking(parties: Parties, expectation: Expectation, answers: Mapping[Probe, 
     for other in others:
         first = replace(first, every=first.every & other.every, some=first.some | other.some)
     return Asking(parties, first, family, probes)
+
+
+def names_addresses_beyond(knowledge: Knowledge) -> bool:
+    """Whether a network expects something of addresses that are in none of its subnets."""
+    return bool(beyond(NetworkIndex(knowledge), _addresses(knowledge.network.expect)))
 
 
 def _addresses(expectations: Sequence[Expectation]) -> Iterator[Address]:

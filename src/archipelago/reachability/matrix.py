@@ -57,12 +57,12 @@ class Matrix:
     @property
     def count(self) -> int:
         """How many of them are reached."""
-        return _pairs(self.between, self.sizes)
+        return count_pairs(self.between, self.sizes)
 
     @property
     def differing(self) -> int:
         """How many pairs are reached in one of the families that both ends have and not in the other."""
-        return _pairs(self.some & ~self.every, self.sizes)
+        return count_pairs(self.some & ~self.every, self.sizes)
 
     @property
     def headline(self) -> str:
@@ -119,7 +119,7 @@ class Matrix:
                     yield source, target, line[j]
 
 
-def _pairs(kinds: Bools, sizes: Ints) -> int:
+def count_pairs(kinds: Bools, sizes: Ints) -> int:
     """How many pairs of hosts some pairs of kinds stand for; a few rows at a time, as a product makes them wide."""
     total = 0
     for start in range(0, len(kinds), ROWS):

@@ -221,13 +221,16 @@ def compared(intent: Intent, arrays: NetworkArrays, version: int, probes: Sequen
         )
 
 
-def breaches(index: NetworkIndex, arrays: NetworkArrays, outside: tuple[str, ...] = ()) -> Iterator[Breach]:
+def breaches(
+    index: NetworkIndex, arrays: NetworkArrays, outside: tuple[str, ...] = (), *, devices: bool = True
+) -> Iterator[Breach]:
     """Where the network and its policy differ.
 
     Args:
         index: the network, the outside in it as a host.
         arrays: the same network.
         outside: the hosts that stand for the outside.
+        devices: also ask who gets through to devices' own addresses.
     """
     network = index.network
     intent = Intent(index.knowledge, arrays.hosts, outside)
@@ -248,7 +251,7 @@ def breaches(index: NetworkIndex, arrays: NetworkArrays, outside: tuple[str, ...
                     found.setdefault((number, is_open), []).append(told)
         speakers = [set(intent.members_named(rule.source, version)) for rule in intent.policy.rules]
         hosts = [arrays.hosts[at] for at in first.tolist()]
-        for device in of_devices(index, speakers, hosts, version, probes):
+        for device in of_devices(index, speakers, hosts, version, probes) if devices else ():
             told = _Told(device.probe, 1, (device.host, str(device.address)), {device.host}, set())
             found.setdefault((device.line, device.let_through), []).append(told)
         for (number, is_open), every in found.items():

@@ -57,7 +57,7 @@ class Group:
 @dataclass(slots=True)
 class Card:
     """A device: its name and kind, its interfaces, the hosts plugged into it; `depth` is how many cables it is from the
-    nearest routing device."""
+    nearest routing device; `shade` how much hangs on it, from 0 on."""
 
     name: str
     kind: str
@@ -67,11 +67,13 @@ class Card:
     groups: list[Group] = field(default_factory=list)
     marks: list[int] = field(default_factory=list)
     stops: str = ""
+    shade: int = 0
 
 
 class Link(NamedTuple):
     """A cable from a port of one card to one of another; to none where it leads outside. `legs` says which legs of a
-    way it carries, as (direction, number); `reserve` that the spanning tree keeps it in reserve."""
+    way it carries, as (direction, number); `reserve` that the spanning tree keeps it in reserve; `shade` how much
+    hangs on it."""
 
     a: End
     b: End | None
@@ -80,6 +82,7 @@ class Link(NamedTuple):
     legs: tuple[tuple[str, int], ...] = ()
     marks: tuple[int, ...] = ()
     reserve: bool = False
+    shade: int = 0
 
 
 @dataclass(slots=True)

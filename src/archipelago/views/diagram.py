@@ -62,7 +62,7 @@ class Placed:
 
 @dataclass(slots=True)
 class Tab:
-    """The name of a port at the upper or the lower edge of its card, in the middle of where its cable ends."""
+    """The name of a port at an edge of its card, in the middle of where its cable ends."""
 
     port: str
     box: Placed
@@ -118,8 +118,7 @@ def lay_out(content: Content) -> Sheet:
     wires, channels, tabs = _Wiring(rows, content.links, width).run()
     bottom = _heights(rows, channels, wires, tabs)
     far = [x for wire in wires for x, _ in wire.points] + [box.x + box.width for box in placed.values()]
-    right = max([480.0, *far])
-    return Sheet(content, list(placed.values()), wires, list(tabs.values()), right + MARGIN, bottom)
+    return Sheet(content, list(placed.values()), wires, list(tabs.values()), max([480.0, *far]) + MARGIN, bottom)
 
 
 def _tab_width(port: str) -> float:
@@ -249,9 +248,13 @@ class _Run:
     @property
     def extent(self) -> tuple[float, float]:
         """What nothing else in its lane may touch."""
-        low, high = min(self.start, self.end), max(self.start, self.end)
-        centre = (low + high) / 2
-        return min(low, centre - self.label / 2) - 8, max(high, centre + self.label / 2) + 8
+        low, high = self.middle - self.label / 2, self.middle + self.label / 2
+        return min(low, self.start, self.end) - 8, max(high, self.start, self.end) + 8
+
+    @property
+    def middle(self) -> float:
+        """Of the label, which stays on the sheet."""
+        return max((self.start + self.end) / 2, MARGIN + self.label / 2)
 
 
 class _Wiring:
@@ -384,7 +387,7 @@ def _heights(
 def _draw(wire: Wire, runs: list[tuple[_Run, float]], tabs: Sequence[Tab]) -> None:
     """The points of a wire and the middle of its label."""
     first, lane = runs[0]
-    wire.label = ((first.start + first.end) / 2, lane + 3.5)
+    wire.label = (first.middle, lane + 3.5)
     upper, *others = sorted(((tab.x, tab.edge) for tab in tabs), key=lambda end: end[1])
     wire.points = [upper, (upper[0], lane)]
     for lower in others:
@@ -393,8 +396,3 @@ def _draw(wire: Wire, runs: list[tuple[_Run, float]], tabs: Sequence[Tab]) -> No
             wire.points += [(first.end, lane), (last.start, second), (lower[0], second), lower]
         else:
             wire.points += [(lower[0], lane), lower]
-
-
-def overlaps(a: Placed, b: Placed) -> bool:
-    """Whether two cards lie on each other."""
-    return a.x < b.x + b.width and b.x < a.x + a.width and a.y < b.y + b.height and b.y < a.y + a.height

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from archipelago.errors import QueryError
+from archipelago.failures.result import Outages
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.simulation.reach import ReachResult
@@ -25,6 +26,7 @@ from archipelago.views.diagram import (
     lay_out,
     marks_text,
 )
+from archipelago.views.hanging import SHADES, shade
 from archipelago.views.shapes import (
     FAINT,
     INK,
@@ -54,7 +56,11 @@ NONE = Pattern("#e8e8e8")
 
 
 def picture_of(
-    index: NetworkIndex, name: str, findings: Sequence[Finding] = (), way: ReachResult | None = None
+    index: NetworkIndex,
+    name: str,
+    findings: Sequence[Finding] = (),
+    way: ReachResult | None = None,
+    outages: Outages | None = None,
 ) -> bytes:
     """Draw a network; the ending of `name` (.svg or .png) says as what.
 
@@ -62,7 +68,7 @@ def picture_of(
         QueryError: another ending.
     """
     kind = ending(name)
-    return painted(diagram(index, findings, way), kind)
+    return painted(diagram(index, findings, way, outages), kind)
 
 
 def draw_into(index: NetworkIndex, axes: Axes, findings: Sequence[Finding], way: ReachResult | None) -> None:
@@ -95,20 +101,30 @@ def painted(picture: Picture, kind: str) -> bytes:
     return png(picture)
 
 
-def diagram(index: NetworkIndex, findings: Sequence[Finding] = (), way: ReachResult | None = None) -> Picture:
+def diagram(
+    index: NetworkIndex,
+    findings: Sequence[Finding] = (),
+    way: ReachResult | None = None,
+    outages: Outages | None = None,
+) -> Picture:
     """The diagram of a network.
 
     Args:
         index: the network.
         findings: what is wrong, worst first; each is marked where it stands and told below.
         way: an answer whose way is drawn.
+        outages: what every failure does: parts are shaded by what hangs on them, and say so.
     """
     content = content_of(index, findings, way)
+    if outages is not None:
+        shade(content, outages)
     sheet = lay_out(content)
     described = ". ".join([content.subtitle, *(text for text, _ in content.notes)])
     picture = Picture(content.title, described, sheet.width)
     picture.shapes += [Text(MARGIN, 26, content.title, 17, bold=True), Text(MARGIN, 43, content.subtitle, SIZE, FAINT)]
     for wire in sheet.wires:
+        if wire.link.shade:
+            picture.shapes.append(Line(tuple(wire.points), SHADES[wire.link.shade].fill, 7.0))
         picture.shapes += _way(wire)
     picture.shapes += [_line(wire) for wire in sheet.wires]
     patterns = {vlan: pattern(number) for number, vlan in enumerate(content.vlans)}
@@ -159,13 +175,15 @@ def _label(wire: Wire) -> Text:
 
 def _card(box: Placed, patterns: dict[int, Pattern]) -> Iterator[Shape]:
     card, edge = box.card, EDGES[box.card.kind]
+    quiet = INK if card.shade else FAINT
+    head = SHADES[card.shade] if card.shade else Pattern(HEADS[card.kind])
     rounded = 8.0 if card.kind == "router" else 0.0
     yield Rectangle(box.x, box.y, box.width, box.height, edge=WRONG if card.stops else edge, thick=1.8, rounded=rounded)
-    yield Rectangle(box.x + 2, box.y + 2, box.width - 4, HEAD - 5, Pattern(HEADS[card.kind]), rounded=rounded / 2)
+    yield Rectangle(box.x + 2, box.y + 2, box.width - 4, HEAD - 5, head, rounded=rounded / 2)
     yield Text(box.x + PADDING, box.y + 14, card.name, 12.5, edge, bold=True)
     x = box.x + PADDING + text_width(card.name, 12.5, bold=True) + 8
     marks = marks_text(card.marks)
-    yield Text(x, box.y + 14, card.heading + marks, SIZE, WRONG if marks else FAINT, bold=bool(marks))
+    yield Text(x, box.y + 14, card.heading + marks, SIZE, WRONG if marks else quiet, bold=bool(marks))
     y = box.y + HEAD + STEP - 3
     if card.stops:
         yield Text(box.x + PADDING, y, card.stops, SIZE, WRONG, bold=True)

@@ -61,6 +61,10 @@ def frame(result: Any, by: str) -> pandas.DataFrame:
 
         return matrix_frame(result, by)
     rows: Any = result
+    if hasattr(result, "single_points"):
+        from archipelago.views.outages import every
+
+        result = every(result)
     if isinstance(result, Table):
         rows = result.records()
     elif isinstance(result, Carving):

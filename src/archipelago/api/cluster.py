@@ -1,0 +1,53 @@
+"""Double failures over several processes or machines, through Dask."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+from archipelago.errors import QueryError
+from archipelago.failures.double import Piece, Row, Work, rows_of
+
+
+@contextmanager
+def cluster(workers: int | None, scheduler: str | None) -> Iterator[Any]:
+    """A Dask client: of a cluster that exists, or of one made here for as long as it is used.
+
+    Args:
+        workers: how many processes are started here.
+        scheduler: the address of a cluster's scheduler instead, such as `tcp://10.44.9.9:8786`; archipelago must be
+            installed where its workers are.
+
+    Raises:
+        QueryError: Dask is not installed, or there is no scheduler at that address.
+    """
+    try:
+        from distributed import Client, LocalCluster
+    except ImportError:
+        raise QueryError("several workers need Dask: pip install 'archipelago[cluster]'") from None
+    logging.getLogger("distributed").setLevel(logging.ERROR)
+    if scheduler is not None:
+        try:
+            client = Client(scheduler, timeout=10)
+        except (OSError, ValueError) as error:
+            raise QueryError(f"there is no scheduler at '{scheduler}': {error}") from None
+        with client:
+            yield client
+        return
+    with (
+        LocalCluster(n_workers=workers, threads_per_worker=1, dashboard_address=None) as local,
+        Client(local) as client,
+    ):
+        yield client
+
+
+def spread(client: Any, work: Work, pieces: Sequence[Piece]) -> Iterator[tuple[Piece, list[Row]]]:
+    """Have pieces of work done by a cluster's workers; each comes back as soon as it is done."""
+    from distributed import as_completed
+
+    known = client.scatter(work, broadcast=True)
+    waiting = {client.submit(rows_of, known, piece, pure=False): piece for piece in pieces}
+    for done, rows in as_completed(waiting, with_results=True):
+        yield waiting.pop(done), rows

@@ -1,0 +1,105 @@
+"""What is done already of long work, kept in a file, so that it can go on where it was stopped."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from collections.abc import Iterator, Sequence
+from os import PathLike
+from pathlib import Path
+from types import TracebackType
+from typing import IO, Any
+
+from archipelago.errors import DocumentError, Problem
+from archipelago.failures.double import Piece, Row, Work
+
+FORMAT = "archipelago-double-failures/1"
+
+
+class KeptWork:
+    """A file of pieces that are done: a line that says of which network, then a line of JSON for each piece. A line
+    that was not written whole counts as not written.
+
+    Args:
+        path: the file; made where it is not there.
+        work: the work that it is kept of.
+
+    Raises:
+        DocumentError: the file is of other work, or cannot be read or written.
+    """
+
+    def __init__(self, path: str | PathLike[str], work: Work) -> None:
+        self._path = Path(path)
+        self._pieces = {str(piece): piece for piece in work.pieces()}
+        parts = json.dumps([part.name for part in work.parts])
+        state = repr((work.network, sorted(work.stands_for.items()), parts))
+        self._head = {"format": FORMAT, "network": hashlib.sha256(state.encode()).hexdigest()}
+        self.done: dict[Piece, list[Row]] = dict(self._read())
+        self._file: IO[str] | None = None
+
+    def __enter__(self) -> KeptWork:
+        try:
+            fresh = not self._path.exists() or self._path.stat().st_size == 0
+            if not fresh:
+                _cut_torn_line(self._path)
+            self._file = open(self._path, "a", encoding="utf-8")
+            if fresh:
+                self._write(self._head)
+        except OSError as error:
+            raise self._refused(f"it cannot be written: {error.strerror}") from None
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        assert self._file is not None
+        self._file.close()
+
+    def keep(self, piece: Piece, rows: Sequence[Row]) -> None:
+        """Note down that a piece is done."""
+        self._write({"piece": str(piece), "rows": rows})
+
+    def _write(self, line: dict[str, Any]) -> None:
+        assert self._file is not None
+        self._file.write(json.dumps(line) + "\n")
+        self._file.flush()
+        os.fsync(self._file.fileno())
+
+    def _read(self) -> Iterator[tuple[Piece, list[Row]]]:
+        try:
+            text = self._path.read_text(encoding="utf-8") if self._path.exists() else ""
+        except (OSError, UnicodeDecodeError) as error:
+            raise self._refused(f"it cannot be read: {error}") from None
+        lines = text.split("\n")[:-1]
+        if not lines and text:
+            raise self._refused("it is no file of double failures; give one that was made so, or a new name")
+        for number, line in enumerate(lines):
+            try:
+                told = json.loads(line)
+                if number:
+                    yield (
+                        self._pieces[told["piece"]],
+                        [(*row[:7], _pair(row[7]), tuple(row[8])) for row in told["rows"]],
+                    )
+                elif told != self._head:
+                    raise self._refused("it was begun for another network; give a new name")
+            except (ValueError, KeyError, TypeError, IndexError):
+                says = (
+                    f"line {number + 1} is none of a file of double failures; give one that was made so, or a new name"
+                )
+                raise self._refused(says) from None
+
+    def _refused(self, says: str) -> DocumentError:
+        return DocumentError(str(self._path), [Problem(0, 0, says)])
+
+
+def _pair(names: list[str] | None) -> tuple[str, str] | None:
+    return (names[0], names[1]) if names else None
+
+
+def _cut_torn_line(path: Path) -> None:
+    """Take a last line away that was not written whole."""
+    with open(path, "r+b") as file:
+        text = file.read()
+        file.truncate(text.rfind(b"\n") + 1)

@@ -1,0 +1,75 @@
+"""Breaking parts on purpose: one over time, each in turn, every two."""
+
+from __future__ import annotations
+
+from argparse import Namespace
+
+import archipelago
+from archipelago.cli import out
+from archipelago.errors import QueryError
+
+MOST_ROWS = 100
+"""So many rows of a table are shown; --json has all."""
+
+
+def outages(words: Namespace) -> int:
+    """Answer, and say by the exit code whether every failure is harmless."""
+    network = archipelago.read_network(words.network)
+    if words.part:
+        return _over_time(network, words)
+    for option, value in (("--from", words.source), ("--to", words.target), ("--restore", words.restore)):
+        if value is not None:
+            raise QueryError(f"{option} goes with --break, which watches one part break over time")
+    return _in_turn(network, words)
+
+
+def _over_time(network: archipelago.Network, words: Namespace) -> int:
+    from archipelago.views import breaking as view
+
+    if words.source is None or words.target is None:
+        raise QueryError("--break needs --from and --to: who probes whom while the part breaks")
+    for option, value in (("--double", words.double), ("--output", words.output), ("--quick", words.quick)):
+        if value:
+            raise QueryError(f"{option} does not go with --break, which watches one part break over time")
+    result = archipelago.break_part(
+        network,
+        words.part,
+        words.source,
+        words.target,
+        every=words.every,
+        restore=words.restore,
+        orderly=words.orderly,
+        family=words.family,
+    )
+    if words.as_json:
+        out.say_json(view.values(result))
+    else:
+        out.head(result.headline)
+        out.say_tables(one for one in view.tables(result) if one.rows)
+    return 0 if result.survived else 1
+
+
+def _in_turn(network: archipelago.Network, words: Namespace) -> int:
+    from archipelago.views import outages as view
+
+    if words.double and words.output:
+        raise QueryError("--output draws what hangs on single parts; it does not go with --double")
+    found = archipelago.outages(
+        network,
+        double=words.double,
+        additions=not words.quick,
+        workers=words.workers,
+        scheduler=words.scheduler,
+        resume=words.resume,
+    )
+    if words.output:
+        archipelago.draw_outages(network, found, words.output)
+    if words.as_json:
+        out.say_json(view.values(found))
+    else:
+        out.head(found.headline)
+        out.say_tables(view.tables(found, MOST_ROWS))
+        if words.output:
+            out.say()
+            out.say(f"drawn: {words.output}")
+    return 1 if found.harmful else 0

@@ -1,0 +1,104 @@
+"""What a network expects and what its policy says, asked again with parts of it broken."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cached_property
+
+from archipelago.errors import QueryError
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge, apply_change, know
+from archipelago.knowledge.outside import with_outside
+from archipelago.knowledge.parts import switched_off
+from archipelago.reachability.arrays import NetworkArrays
+from archipelago.reachability.build import build_arrays, change_arrays
+from archipelago.reachability.expect import check, names_addresses_beyond
+from archipelago.reachability.matrix import matrix
+from archipelago.reachability.policy import Breach, breaches
+
+Parts = Sequence[str]
+
+
+class Promises:
+    """The promises of a network: those that are kept while nothing is broken can be broken by a failure. Of the policy
+    what it says of hosts and the outside; devices' own addresses are for the audit to tell of.
+
+    Args:
+        plain: the network.
+        arrays: the same in arrays, with the outside where it says what leads there.
+    """
+
+    def __init__(self, plain: Knowledge, arrays: NetworkArrays) -> None:
+        self._plain = plain
+        self._network = plain.network
+        self._given = arrays
+
+    @cached_property
+    def _wide(self) -> tuple[NetworkArrays, tuple[str, ...]]:
+        """The network in arrays with hosts that stand for the outside, and their names."""
+        try:
+            network, outside = with_outside(self._plain)
+        except QueryError:  # somebody of ours is called as the outside is
+            return self._given, ()
+        if self._network.outside is not None or not outside:
+            return self._given, outside
+        return build_arrays(know(network)), outside
+
+    def _without(self, parts: Parts) -> NetworkArrays:
+        wide, _ = self._wide
+        return change_arrays(wide, switched_off(wide.knowledge, parts)) if parts else wide
+
+    # What is expected
+
+    def expectations_broken(self, parts: Parts) -> tuple[str, ...]:
+        """The expectations that hold while nothing is broken, and not without some parts."""
+        if not self._network.expect:
+            return ()
+        broken = self._not_holding(parts) - self._not_holding_anyway
+        return tuple(str(self._network.expect[number]) for number in sorted(broken))
+
+    @cached_property
+    def _not_holding_anyway(self) -> set[int]:
+        return self._not_holding(())
+
+    @cached_property
+    def _asks_beyond(self) -> bool:
+        return names_addresses_beyond(self._plain)
+
+    def _not_holding(self, parts: Parts) -> set[int]:
+        """The places of the expectations that do not hold without some parts."""
+        if self._asks_beyond:  # hosts have to stand for what is named out there
+            left = apply_change(self._plain, switched_off(self._plain, parts)) if parts else self._plain
+            checked = check(left, reasons=False)
+        else:
+            arrays = self._without(parts)
+            checked = check(arrays.knowledge, None, matrix(arrays, causes=False), outside=self._wide[1], reasons=False)
+        return {number for number, verdict in enumerate(checked.verdicts) if verdict.broken}
+
+    # What the policy says
+
+    def policy_broken(self, parts: Parts) -> tuple[str, ...]:
+        """What of the policy is kept while nothing is broken, and not without some parts, in words."""
+        policy = self._network.policy
+        if policy is None:
+            return ()
+        told: dict[str, None] = {}
+        for breach in self._breaches(parts):
+            if _key(breach) not in self._breached_anyway:
+                line = breach.line
+                which = f"line {line + 1}, {policy.rules[line]}" if line is not None else "otherwise"
+                does = "gets through to" if breach.let_through else "is kept from"
+                told[f"policy, {which}: {breach.example[0]} {does} {breach.example[1]} by {breach.probe}"] = None
+        return tuple(told)
+
+    @cached_property
+    def _breached_anyway(self) -> set[tuple[int | None, bool, int]]:
+        return {_key(breach) for breach in self._breaches(())}
+
+    def _breaches(self, parts: Parts) -> list[Breach]:
+        arrays = self._without(parts)
+        return list(breaches(NetworkIndex(arrays.knowledge), arrays, self._wide[1], devices=False))
+
+
+def _key(breach: Breach) -> tuple[int | None, bool, int]:
+    return breach.line, breach.let_through, breach.version

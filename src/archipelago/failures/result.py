@@ -1,0 +1,156 @@
+"""What a failure does, as plain data."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Literal, NamedTuple
+
+from archipelago.failures.parts import Kind
+from archipelago.model.finding import Edit
+
+Outcome = Literal["cuts off", "cuts off its own hosts", "taken over", "not missed"]
+OUTCOMES: tuple[Outcome, ...] = ("cuts off", "cuts off its own hosts", "taken over", "not missed")
+
+
+class Takeover(NamedTuple):
+    """What does a broken part's work from then on: at which device, and what it does now that it did not before."""
+
+    at: str
+    what: str
+
+    def __str__(self) -> str:
+        return f"{self.at} {self.what}"
+
+
+@dataclass(frozen=True, slots=True)
+class Addition:
+    """The smallest thing to add that makes a failure harmless, in words and as edits; put to the engines."""
+
+    says: str
+    edits: tuple[Edit, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Outage:
+    """What happens when parts break, once all has settled.
+
+    Args:
+        parts: what breaks, as people call it.
+        kinds: what each of them is.
+        lost: how many ordered pairs of hosts are reached before and not after.
+        elsewhere: of them, those of which neither end is plugged into a device that breaks.
+        one_family: how many pairs are then reached in one of two address families only.
+        hosts: how many hosts reach nobody any more, of those that reached somebody.
+        gained: how many pairs are reached only now.
+        example: one of the pairs that are lost, elsewhere where there are such.
+        expectations: what the network expects, and holds no more.
+        policy: what the network's policy says, and is kept no more.
+        takeovers: what does the work of what is broken.
+        addition: what would make it harmless elsewhere; None where it is, or nothing single does.
+        without: why there is no addition although there should be one.
+    """
+
+    parts: tuple[str, ...]
+    kinds: tuple[Kind, ...]
+    lost: int
+    elsewhere: int
+    one_family: int
+    hosts: int
+    gained: int
+    example: tuple[str, str] | None
+    expectations: tuple[str, ...] = ()
+    policy: tuple[str, ...] = ()
+    takeovers: tuple[Takeover, ...] = ()
+    addition: Addition | None = None
+    without: str = ""
+
+    @property
+    def name(self) -> str:
+        """What breaks, as people call it."""
+        return " and ".join(self.parts)
+
+    @property
+    def outcome(self) -> Outcome:
+        """What it comes to, in words."""
+        if self.elsewhere or self.one_family:
+            return "cuts off"
+        if self.lost:
+            return "cuts off its own hosts"
+        return "taken over" if self.takeovers else "not missed"
+
+    @property
+    def harmless(self) -> bool:
+        """Whether no pair elsewhere, no expectation and no line of the policy falls with it."""
+        return self.outcome != "cuts off" and not self.expectations and not self.policy
+
+    @property
+    def rank(self) -> tuple[int, ...]:
+        """The worst comes first."""
+        broken = len(self.expectations) + len(self.policy)
+        return -self.elsewhere, -self.one_family, -broken, -self.lost, -len(self.takeovers)
+
+    def __str__(self) -> str:
+        if self.outcome == "cuts off":
+            said = f"{self.elsewhere:,} pairs" if self.elsewhere else f"{self.one_family:,} pairs in one address family"
+            such = f", such as {self.example[0]} to {self.example[1]}" if self.example else ""
+            return f"{self.name} breaks: cuts off {said}{such}"
+        if self.outcome == "cuts off its own hosts":
+            return f"{self.name} breaks: cuts off its own hosts only"
+        over = f" by {'; '.join(map(str, self.takeovers))}" if self.takeovers else ""
+        return f"{self.name} breaks: {self.outcome}{over}"
+
+
+@dataclass(frozen=True, slots=True)
+class Outages:
+    """Every failure that was asked for, the worst first; `pairs` is how many ordered pairs of hosts there are, and
+    `reached` how many are reached while nothing is broken."""
+
+    pairs: int
+    reached: int
+    outages: tuple[Outage, ...]
+
+    @property
+    def single_points(self) -> tuple[Outage, ...]:
+        """Those that cut off others than the hosts plugged into what breaks."""
+        return tuple(outage for outage in self.outages if outage.outcome == "cuts off")
+
+    @property
+    def harmful(self) -> tuple[Outage, ...]:
+        """Those that cut others off, or break what the network expects or its policy says."""
+        return tuple(outage for outage in self.outages if not outage.harmless)
+
+    @property
+    def headline(self) -> str:
+        """The answer in one line."""
+        many = len(self.single_points)
+        total = len(self.outages)
+        both = any(len(outage.parts) > 1 for outage in self.outages)
+        noun = "double failure" if both else "part"
+        if not many:
+            said = f"none of {total:,} {noun}{'s' * (total != 1)} cuts anybody off elsewhere when it breaks"
+        elif both:
+            said = f"{many:,} of {total:,} {noun}s cut somebody off elsewhere"
+        else:
+            are = "is a single point" if many == 1 else "are single points"
+            said = f"{many:,} of {total:,} parts {are} of failure"
+        broken = sum(bool(outage.expectations or outage.policy) for outage in self.outages)
+        over = sum(outage.outcome == "taken over" for outage in self.outages)
+        said += f"; {over:,} taken over" if over else ""
+        return said + (f"; {broken:,} break what is expected" if broken else "")
+
+    def __getitem__(self, name: str) -> Outage:
+        """The outage of a part, by its name; of several, by their names joined by ' and '."""
+        return next(outage for outage in self.outages if name in (outage.name, " and ".join(outage.parts[::-1])))
+
+    def __iter__(self) -> Iterator[Outage]:
+        return iter(self.outages)
+
+    def __len__(self) -> int:
+        return len(self.outages)
+
+    def __str__(self) -> str:
+        return "\n".join([self.headline, *(f"  {outage}" for outage in self.single_points)])
+
+    def __repr__(self) -> str:
+        return f"<Outages: {self.headline}>"

@@ -1,0 +1,75 @@
+"""What does the work of what is broken: ports that were blocked, members that were backups, routes not used before."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from itertools import groupby
+
+from archipelago.addressing.values import Address, Prefix
+from archipelago.failures.result import Takeover
+from archipelago.knowledge.forwarding import ForwardingState, route_to
+from archipelago.knowledge.known import Knowledge
+from archipelago.knowledge.routes import Entry
+from archipelago.reachability.answering import active_members
+from archipelago.reachability.arrays import NetworkArrays
+
+MOST_NAMED = 3
+"""So many interfaces and prefixes are named; more are counted."""
+
+
+def takeovers(before: NetworkArrays, after: NetworkArrays) -> tuple[Takeover, ...]:
+    """What does after a failure what it did not do before."""
+    return (*_gateways(before, after), *_ports(before.knowledge, after.knowledge), *_routes(before, after.knowledge))
+
+
+def _gateways(before: NetworkArrays, after: NetworkArrays) -> Iterator[Takeover]:
+    """Who is active now for shared gateways and was not."""
+    if not after.knowledge.elected.any:
+        return
+    was = {(member.device, member.interface, member.router) for member in active_members(before)}
+    now = [member for member in active_members(after) if (member.device, member.interface, member.router) not in was]
+    now.sort(key=lambda member: (member.place, member.number))
+    for device, members in groupby(now, key=lambda member: member.device):
+        interfaces = list(dict.fromkeys(member.interface for member in members))
+        yield Takeover(device, f"is active on {_some(interfaces)}")
+
+
+def _ports(before: Knowledge, after: Knowledge) -> Iterator[Takeover]:
+    """Ports that the spanning tree blocked and that forward now."""
+    was, now = before.devices.tree, after.devices.tree
+    for device in was.blocked:
+        attachments = after.devices[device].attachments
+        for port in sorted(was.blocked_at(device) - now.blocked_at(device)):
+            if device in now.bridges and port in now.bridges[device].ports and attachments[port].carrier:
+                yield Takeover(device, f"forwards on {port}")
+
+
+def _routes(before: NetworkArrays, after: Knowledge) -> Iterator[Takeover]:
+    """Static routes whose place another route takes."""
+    place = {name: number for number, name in enumerate(after.devices)}
+    for name in sorted(after.derived, key=place.__getitem__):
+        if after.devices[name].off or not after.devices[name].forwards:
+            continue
+        now = after.state(name)
+        changed: dict[str, list[Prefix]] = {}
+        for (vrf, _), table in before.knowledge.routes(name).tables.items():
+            for entry in table.entries():
+                instead = _instead(entry, now, vrf) if entry.route is not None else None
+                if instead is not None:
+                    changed.setdefault(instead, []).append(entry.prefix)
+        for instead, prefixes in changed.items():
+            yield Takeover(name, f"sends to {_some(prefixes)} by {instead}")
+
+
+def _instead(entry: Entry, now: ForwardingState, vrf: str) -> str | None:
+    """By which next hop packets go now that went by a route; None where it is used as before, or nothing is."""
+    found = route_to(now, Address(entry.prefix.version, entry.prefix.value), vrf)
+    if found is None or (found.next_hop, found.interface) == (entry.next_hop, entry.interface):
+        return None
+    return str(found.next_hop) if found.next_hop is not None else f"{found.interface} itself"
+
+
+def _some(things: Sequence[object]) -> str:
+    """The first of some things, and how many more there are."""
+    more = len(things) - MOST_NAMED
+    return ", ".join(map(str, things[:MOST_NAMED])) + (f" and {more:,} more" if more > 0 else "")

@@ -1,0 +1,157 @@
+"""Every failure as people decide by it: what must not break first, then what is taken over, then what nobody misses."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+from archipelago.failures.result import Outage, Outages
+from archipelago.views.plain import plain
+from archipelago.views.table import Table, table
+
+MOST_NAMED = 3
+"""So many expectations and takeovers are named in a cell; the others are counted."""
+
+
+def tables(found: Outages, most: int | None = None) -> list[Table]:
+    """A table for each outcome that occurs, the worst first.
+
+    Args:
+        found: the failures.
+        most: so many rows a table at most; all by default. What is left out is counted in the title.
+    """
+    made = [cutting_off(found), own_hosts(found), taken_over(found), breaking_promises(found), not_missed(found)]
+    return [_first(one, most) for one in made if one.rows]
+
+
+def cutting_off(found: Outages) -> Table:
+    """The failures that cut off others than the hosts plugged in there, and what would make each harmless."""
+    rows = [
+        (
+            outage.name,
+            _share(outage.elsewhere or outage.one_family, found.reached),
+            outage.hosts or "",
+            " to ".join(outage.example or ()),
+            _some([*outage.expectations, *outage.policy]),
+            outage.addition.says if outage.addition is not None else outage.without,
+        )
+        for outage in found.single_points
+    ]
+    columns = ("breaks", "pairs cut off", "hosts alone", "such as", "promises broken", "what would help")
+    double = any(len(outage.parts) > 1 for outage in found)
+    title = "cut somebody off elsewhere" if double else "single points of failure"
+    return table(title, columns, rows, ("pairs cut off", "hosts alone"), ("promises broken", "such as", "hosts alone"))
+
+
+def own_hosts(found: Outages) -> Table:
+    """The failures that cut off nobody but the hosts plugged in there."""
+    rows = [
+        (
+            outage.name,
+            outage.hosts,
+            _share(outage.lost, found.reached),
+            _some([*outage.expectations, *outage.policy]),
+            _some(outage.takeovers, "; "),
+        )
+        for outage in found
+        if outage.outcome == "cuts off its own hosts"
+    ]
+    columns = ("breaks", "hosts alone", "pairs cut off", "promises broken", "taken over by")
+    return table("only the hosts plugged in there", columns, rows, ("hosts alone", "pairs cut off"), columns[3:])
+
+
+def taken_over(found: Outages) -> Table:
+    """The failures that cost no pair, since something else does the work then."""
+    rows = [
+        (outage.name, _some(outage.takeovers, "; "), _some([*outage.expectations, *outage.policy]))
+        for outage in found
+        if outage.outcome == "taken over"
+    ]
+    return table("taken over", ("breaks", "by", "promises broken"), rows, least=("promises broken",))
+
+
+def breaking_promises(found: Outages) -> Table:
+    """The failures that cost no pair and break what is expected all the same."""
+    rows = [
+        (outage.name, _some([*outage.expectations, *outage.policy]))
+        for outage in found
+        if outage.outcome == "not missed" and not outage.harmless
+    ]
+    return table("no pair of hosts, and yet a promise", ("breaks", "promises broken"), rows)
+
+
+def not_missed(found: Outages) -> Table:
+    """The failures that nothing changes with."""
+    rows = [(outage.name,) for outage in found if outage.outcome == "not missed" and outage.harmless]
+    return table("not missed by anybody", ("breaks",), rows)
+
+
+def every(found: Outages) -> Table:
+    """A row for each failure, the worst first."""
+    rows = [
+        (
+            outage.name,
+            " and ".join(outage.kinds),
+            outage.outcome,
+            outage.elsewhere,
+            outage.lost,
+            outage.one_family,
+            outage.hosts,
+            outage.gained,
+            " to ".join(outage.example or ()),
+            "; ".join([*outage.expectations, *outage.policy]),
+            "; ".join(map(str, outage.takeovers)),
+            outage.addition.says if outage.addition is not None else outage.without,
+        )
+        for outage in found
+    ]
+    columns = (
+        *("breaks", "kind", "outcome", "pairs elsewhere", "pairs", "one family only", "hosts alone", "pairs gained"),
+        *("such as", "promises broken", "taken over by", "what would help"),
+    )
+    return table("", columns, rows)
+
+
+def values(found: Outages) -> dict[str, Any]:
+    """The answer as `--json` prints it."""
+    return {"pairs": found.pairs, "reached": found.reached, "outages": [_values(outage) for outage in found]}
+
+
+def _values(outage: Outage) -> dict[str, Any]:
+    addition = outage.addition
+    return {
+        "parts": list(outage.parts),
+        "kinds": list(outage.kinds),
+        "outcome": outage.outcome,
+        "pairs": outage.lost,
+        "pairs_elsewhere": outage.elsewhere,
+        "one_family_only": outage.one_family,
+        "hosts_alone": outage.hosts,
+        "pairs_gained": outage.gained,
+        "such_as": list(outage.example) if outage.example else None,
+        "expectations": list(outage.expectations),
+        "policy": list(outage.policy),
+        "taken_over_by": [str(one) for one in outage.takeovers],
+        "add": addition.says if addition is not None else None,
+        "edits": [plain(edit) for edit in addition.edits] if addition is not None else [],
+        "nothing_helps": outage.without or None,
+    }
+
+
+def _share(pairs: int, of: int) -> str:
+    """A count of pairs, and the share that it is of those reached while nothing is broken."""
+    return f"{pairs:,} ({pairs / of:.0%})" if of else f"{pairs:,}"
+
+
+def _some(things: Sequence[object], between: str = ", ") -> str:
+    more = len(things) - MOST_NAMED
+    return between.join(map(str, things[:MOST_NAMED])) + (f" and {more:,} more" if more > 0 else "")
+
+
+def _first(whole: Table, most: int | None) -> Table:
+    """The first rows of a table, the others counted in its title."""
+    if most is None or len(whole.rows) <= most:
+        return whole
+    title = f"{whole.title} (the first {most:,} of {len(whole.rows):,}; --json has all)"
+    return replace(whole, title=title, rows=whole.rows[:most], values=whole.values[:most])
