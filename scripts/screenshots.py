@@ -27,22 +27,11 @@ PAGES = {
     "view": ["view", "network.yaml", "landing", "hall"],
     "redundancy": ["view", "network.yaml", "--redundancy"],
     "outages": ["outages", "network.yaml"],
-    "outages-break": [
-        "outages",
-        "network.yaml",
-        "--break",
-        "holm",
-        "--from",
-        "innkeeper",
-        "--to",
-        "purser",
-        "--restore",
-        "20",
-    ],
     "matrix": ["matrix", "broken.yaml"],
     "rehearse": ["rehearse", "broken.yaml", "--from", "purser"],
     "mend": ["mend", "broken.yaml", "-o", "mended.yaml"],
 }
+BREAK = ["outages", "network.yaml", "--break", "holm", "--from", "innkeeper", "--to", "purser", "--restore", "20"]
 CARVE = ["carve", "10.44.0.0/21", "2001:db8:44::/48", "tickets:210=45", "crew:220=110", "guests:250=300"]
 WIDTH, HEIGHT = 1280, 800
 SIZE = 13.0
@@ -101,6 +90,7 @@ def main() -> None:
         run("matrix", "broken.yaml", "--policy", "-o", str(SHOTS / "policy.png"), cwd=bay)
         run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), "--way", "lamp,mess", cwd=bay)
         run("outages", "network.yaml", "-o", str(SHOTS / "hanging.png"), cwd=bay)
+        run(*BREAK, "-o", str(SHOTS / "outages-break.png"), cwd=bay)
         run(*CARVE, "-o", str(SHOTS / "space.png"), cwd=bay)
 
 

@@ -201,9 +201,77 @@ def test_a_port_that_changes_its_mind_is_told_where_it_ends():
     assert row[1:] == ("core-1: p1", "is blocked, as alternate, after 3 other changes")
 
 
+def test_a_conversation_goes_on_where_nothing_has_to_know_it():
+    result = broke(pair(), restore=20)
+    assert [look.time for look in result.standing] == [12 * SECOND, result.until]
+    assert [look.goes_on for look in result.standing] == [True, True]
+    assert result.standing[0].lines == ("the conversation that mess had begun with crane goes on",)
+    assert broke(pair(), "quay").standing[0].goes_on is False
+
+
+ROUTERS = """format: archipelago-network/1
+vlans: {crew: 120, shore: 130}
+devices:
+  r1:
+    kind: router
+    ports:
+      p1: {address: 10.44.2.2/24, virtual: {vrid: 2, address: 10.44.2.1, priority: 200}}
+      p9: {address: 203.0.113.2/29, source-nat: 10.44.2.0/24}
+  r2:
+    kind: router
+    ports:
+      p1: {address: 10.44.2.3/24, virtual: {vrid: 2, address: 10.44.2.1}}
+      p9: {address: 203.0.113.3/29, source-nat: 10.44.2.0/24}
+  quay: {kind: switch, ports: {"p{1..3}": {access: crew}, "p{7..9}": {access: shore}}}
+hosts:
+  mess: {at: quay/p3, address: 10.44.2.10/24, gateway: 10.44.2.1}
+  gull: {at: quay/p9, address: 203.0.113.6/29}
+cables: [r1/p1 ~ quay/p1, r2/p1 ~ quay/p2, r1/p9 ~ quay/p7, r2/p9 ~ quay/p8]
+"""
+
+
+def test_a_stateful_filter_that_has_not_seen_it_waits_until_the_first_end_speaks():
+    text = ROUTERS.replace("kind: router", "kind: router\n    filters: {shut: {stateful: yes, otherwise: drop}}")
+    for priority in (200, 100):
+        shared = f"filter-in: shut, virtual: {{vrid: 9, address: 203.0.113.1, priority: {priority}}}"
+        text = text.replace("source-nat: 10.44.2.0/24", shared, 1)
+    text = text.replace("address: 203.0.113.6/29", "address: 203.0.113.6/29, gateway: 203.0.113.1")
+    result = archipelago.break_part(read_network(text), "r1", "mess", "gull", probe="tcp/443", restore=30)
+    begun = "the conversation that mess had begun with gull"
+    waits = f"{begun} goes on once mess speaks: until then what gull says is not let through"
+    assert [look.conversation for look in result.standing] == [waits, waits]  # r1 was without power
+    silent = archipelago.break_part(read_network(text), "r1", "gull", "mess")
+    assert silent.answered == 0 and silent.standing[0].goes_on is None and silent.standing[0].lines == ()
+
+
+def test_a_translated_conversation_dies_with_the_router_that_translates_it():
+    result = archipelago.break_part(read_network(ROUTERS), "r1", "mess", "gull", restore=30)
+    assert result.survived  # new ones are answered
+    assert [look.goes_on for look in result.standing] == [False, True]
+    over = "is over: it came from 203.0.113.2, and comes from 203.0.113.3 now"
+    assert result.standing[0].conversation == f"the conversation that mess had begun with gull {over}"
+
+
+def test_a_renewal_is_answered_by_who_gave_the_lease_or_nobody(command, tern_bay, tmp_path):
+    network = archipelago.read_network(tern_bay / "network.yaml")
+    result = archipelago.break_part(network, "holm", "innkeeper", "purser", restore=20)
+    told = [(one.server, one.acknowledged) for look in result.standing for one in look.renewals]
+    assert told == [("holm", False), ("holm", True)]
+    assert "keeps its address until the lease ends" in str(result.standing[0].renewals[0])
+    words = ["--break", "holm", "--from", "innkeeper", "--to", "purser", "--restore", "20"]
+    done = command("outages", tern_bay / "network.yaml", *words, "-o", tmp_path / "break.svg")
+    assert "what had begun before" in done.stdout and f"drawn: {tmp_path / 'break.svg'}" in done.stdout
+    drawn = (tmp_path / "break.svg").read_text()
+    assert "35 lost" in drawn and "holm-2: holm-pier-gw, holm-inn-gw" in drawn and "lease would be renewed" in drawn
+    values = json.loads(command("outages", tern_bay / "network.yaml", *words, "--json").stdout)
+    assert values["standing"][0]["renewals"] == [{"host": "innkeeper", "server": "holm", "acknowledged": False}]
+
+
 @pytest.mark.parametrize(
     ("words", "told"),
     [
+        (["--break", "quay", "--from", "mess", "--to", "crane", "--probe", "x"], "x"),
+        (["--break", "quay", "--from", "mess", "--to", "crane", "-o", "x.gif"], "neither .svg nor .png"),
         (["--break", "quai", "--from", "mess", "--to", "crane"], "did you mean"),
         (["--break", "quay", "--from", "mass", "--to", "crane"], "did you mean"),
         (["--break", "quay", "--from", "mess", "--to", "crane", "--every", "100"], "0.001 s to 1 s apart"),

@@ -22,7 +22,7 @@ from archipelago import design as _design_room
 from archipelago.api.asking import broadcast, lease, reach, reach_in_order, trace
 from archipelago.api.breaking import break_part, outages
 from archipelago.api.checking import assert_expected, audit, check_policy, expectations, matrix, mend, what_if
-from archipelago.api.drawing import draw, draw_matrix, draw_outages, draw_policy, draw_space
+from archipelago.api.drawing import draw, draw_break, draw_matrix, draw_outages, draw_policy, draw_space
 from archipelago.api.planning import carve, design
 from archipelago.api.reading import (
     amend,
@@ -191,6 +191,7 @@ __all__ = [
     "check_policy",
     "design",
     "draw",
+    "draw_break",
     "draw_matrix",
     "draw_outages",
     "draw_policy",

@@ -30,6 +30,7 @@ def break_part(
     restore: float | None = None,
     orderly: bool = False,
     family: int | None = None,
+    probe: str = "icmp",
 ) -> Broken:
     """Break a part while one end probes another, and watch: which probes are lost, who notices what when (carrier, the
     spanning tree, missed advertisements), when something else has taken over.
@@ -43,12 +44,15 @@ def break_part(
         restore: after how many seconds the part comes back; None where it does not.
         orderly: it is shut down in order, so that who is active for a shared gateway says goodbye.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
+        probe: what is sent: `icmp`, `tcp/443`, `udp/53`. A conversation of that kind is begun before, too.
 
     Returns:
-        What was lost, and what happened; printed, a time line. Times are in nanoseconds from the break on.
+        What was lost, what happened, and what became of the conversation and of leases; printed, a time line. Times
+        are in nanoseconds from the break on.
 
     Raises:
         QueryError: an end or the part does not exist, the ends share no address family, or a time is out of bounds.
+        TrafficError: that is no probe.
 
     Example:
         >>> text = '''format: archipelago-network/1
@@ -58,6 +62,7 @@ def break_part(
         >>> archipelago.break_part(archipelago.read_network(text), "quay/p2", "a", "b").survived
         False
     """
+    from archipelago.model.filters import parse_probe
     from archipelago.simulation.breaking import break_part as run
     from archipelago.simulation.station import SECOND
 
@@ -72,6 +77,7 @@ def break_part(
         every=round(every * SECOND),
         restore=None if restore is None else round(restore * SECOND),
         orderly=orderly,
+        kind=parse_probe(probe),
     )
 
 

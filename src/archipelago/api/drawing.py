@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from archipelago.model.network import Network
     from archipelago.reachability.kept import Kept
     from archipelago.reachability.matrix import Matrix
+    from archipelago.simulation.breaking import Broken
 
 
 def draw(
@@ -59,6 +60,30 @@ def draw(
         from archipelago.files.disk import write_whole
 
         write_whole(path, picture_of(index, fspath(path), wrong, answer))
+
+
+def draw_break(broken: Broken, path: str | PathLike[str]) -> None:
+    """Draw one failure over time: what happened on a clock, over the probes that were lost.
+
+    Args:
+        broken: what `break_part` gave.
+        path: an SVG or PNG file to write, by the ending of its name.
+
+    Raises:
+        QueryError: the name ends in neither .svg nor .png.
+        DocumentError: the place cannot be written to.
+
+    Example:
+        >>> archipelago.draw_break(archipelago.break_part(network, "slip", "winch", "gull"), "break.gif")
+        Traceback (most recent call last):
+        archipelago.errors.QueryError: 'break.gif' ends in neither .svg nor .png; a picture is drawn as one of the two
+    """
+    from archipelago.files.disk import write_whole
+    from archipelago.views.breaking_picture import breaking_picture
+    from archipelago.views.draw import ending, painted
+
+    kind = ending(fspath(path))
+    write_whole(path, painted(breaking_picture(broken), kind))
 
 
 def draw_outages(network: Network, outages: Outages, path: str | PathLike[str]) -> None:

@@ -28,7 +28,7 @@ def _over_time(network: archipelago.Network, words: Namespace) -> int:
 
     if words.source is None or words.target is None:
         raise QueryError("--break needs --from and --to: who probes whom while the part breaks")
-    for option, value in (("--double", words.double), ("--output", words.output), ("--quick", words.quick)):
+    for option, value in (("--double", words.double), ("--quick", words.quick)):
         if value:
             raise QueryError(f"{option} does not go with --break, which watches one part break over time")
     result = archipelago.break_part(
@@ -40,12 +40,18 @@ def _over_time(network: archipelago.Network, words: Namespace) -> int:
         restore=words.restore,
         orderly=words.orderly,
         family=words.family,
+        probe=words.probe,
     )
+    if words.output:
+        archipelago.draw_break(result, words.output)
     if words.as_json:
         out.say_json(view.values(result))
     else:
         out.head(result.headline)
         out.say_tables(one for one in view.tables(result) if one.rows)
+        if words.output:
+            out.say()
+            out.say(f"drawn: {words.output}")
     return 0 if result.survived else 1
 
 

@@ -15,13 +15,13 @@ from archipelago.diagnosis.faults.words import free_address, texts
 from archipelago.errors import DocumentError, EditError
 from archipelago.failures.breaking import Breaker
 from archipelago.failures.parts import Part
-from archipelago.failures.result import Addition, Outage
+from archipelago.failures.result import Outage
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import joined_by_cables
-from archipelago.model.finding import Edit
+from archipelago.model.finding import Edit, Mend
 from archipelago.model.network import Network
 from archipelago.model.parts import Cable, Device, End
 from archipelago.model.values import VRIDS
@@ -52,7 +52,7 @@ class Additions:
         parts = sum(len(device.ports) + len(device.interfaces) for device in network.devices.values())
         self._left = WORK // (len(network.hosts) + parts + 1)
 
-    def of(self, part: Part, outage: Outage) -> tuple[Addition | None, str]:
+    def of(self, part: Part, outage: Outage) -> tuple[Mend | None, str]:
         """The smallest addition with which the failure of a part cuts nobody off elsewhere; or why there is none."""
         tried = 0
         for addition in (*self._cables(part), *self._gateways(part)):
@@ -74,7 +74,7 @@ class Additions:
         found = run(NetworkIndex(self._breaker.plain))
         return {(finding.slug, finding.at) for finding in found if finding.severity == "error"}
 
-    def _serves(self, addition: Addition, part: Part) -> bool:
+    def _serves(self, addition: Mend, part: Part) -> bool:
         """Whether an addition takes nothing away, is no mistake, and makes the failure harmless elsewhere."""
         try:
             network = self._amendable.with_edits(addition.edits)
@@ -91,7 +91,7 @@ class Additions:
 
     # Cables
 
-    def _cables(self, part: Part) -> Iterator[Addition]:
+    def _cables(self, part: Part) -> Iterator[Mend]:
         """Cables between switches that the failure separates, those next to it first."""
         pairs = dict.fromkeys(
             tuple(sorted((a, b))) for a, ours in self._sides(part) for b, theirs in self._sides(part) if ours != theirs
@@ -109,7 +109,7 @@ class Additions:
             like = {key: value for edit in edits for key, value in edit.value.items()}
             says += f", with {', '.join(f'{key} {_words(value)}' for key, value in like.items())}" if like else ""
             says += f" ({' and '.join(new)}: not in the file yet)" if new else ""
-            yield Addition(says, (*edits, Edit(("cables", "+"), str(Cable(ends[0], ends[1])))))
+            yield Mend(says, (*edits, Edit(("cables", "+"), str(Cable(ends[0], ends[1])))))
 
     def _ends(self, part: Part) -> list[str]:
         """The devices at a cable's ends, or next to a device."""
@@ -183,7 +183,7 @@ class Additions:
 
     # Gateways
 
-    def _gateways(self, part: Part) -> Iterator[Addition]:
+    def _gateways(self, part: Part) -> Iterator[Mend]:
         """A second gateway for each VLAN whose gateway breaks, all on one other device; nothing where they are shared
         already."""
         first = self._gateways_at(part)
@@ -202,7 +202,7 @@ class Additions:
                 edits += made
             else:
                 vlans = ", ".join(self._vlan(nic) for _, nic in first)
-                yield Addition(f"{node.name} as a second gateway of {vlans}, sharing the address", tuple(edits))
+                yield Mend(f"{node.name} as a second gateway of {vlans}, sharing the address", tuple(edits))
 
     def _gateways_at(self, part: Part) -> list[tuple[Node, Nic]]:
         """The interfaces that break and that hosts send to, none of them shared."""

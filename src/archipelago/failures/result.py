@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 from archipelago.failures.parts import Kind
-from archipelago.model.finding import Edit
+from archipelago.model.finding import Mend
 
 Outcome = Literal["cuts off", "cuts off its own hosts", "taken over", "not missed"]
 OUTCOMES: tuple[Outcome, ...] = ("cuts off", "cuts off its own hosts", "taken over", "not missed")
@@ -21,14 +21,6 @@ class Takeover(NamedTuple):
 
     def __str__(self) -> str:
         return f"{self.at} {self.what}"
-
-
-@dataclass(frozen=True, slots=True)
-class Addition:
-    """The smallest thing to add that makes a failure harmless, in words and as edits; put to the engines."""
-
-    says: str
-    edits: tuple[Edit, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +54,7 @@ class Outage:
     expectations: tuple[str, ...] = ()
     policy: tuple[str, ...] = ()
     takeovers: tuple[Takeover, ...] = ()
-    addition: Addition | None = None
+    addition: Mend | None = None
     without: str = ""
 
     @property

@@ -4,17 +4,20 @@ when the part comes back."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from archipelago.addressing.values import Address
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know, know_while
 from archipelago.knowledge.parts import switched_off
+from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
 from archipelago.simulation.bidding import Bidder
 from archipelago.simulation.bridging import SETTLED, Bridges
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.probe import Probing
+from archipelago.simulation.standing import TAKES, Standing, Watched
 from archipelago.simulation.station import SECOND
 
 MILLISECOND = 10**6
@@ -53,7 +56,8 @@ class Lost:
 @dataclass(frozen=True, slots=True)
 class Broken:
     """What became of probes from one end to the other while a part broke. Times are in nanoseconds from the break on;
-    `restored` when the part came back (None: it did not), `until` when watching ended."""
+    `restored` when the part came back (None: it did not), `until` when watching ended. `standing`
+    is what has become of what had begun before: at the end of the break, and at the end."""
 
     part: str
     source: str
@@ -66,6 +70,7 @@ class Broken:
     lost: tuple[Lost, ...]
     noticed: tuple[Noticed, ...]
     stormed: bool
+    standing: tuple[Standing, ...] = ()
 
     @property
     def survived(self) -> bool:
@@ -103,6 +108,7 @@ def break_part(
     restore: int | None = None,
     watch: int = 0,
     orderly: bool = False,
+    kind: Probe = ECHO,
 ) -> Broken:
     """Probe from one end to the other at an interval, break a part, and watch.
 
@@ -115,23 +121,28 @@ def break_part(
         restore: after how many nanoseconds the part comes back; None where it does not.
         watch: for how many nanoseconds it is watched at least, once the last has happened.
         orderly: it is shut down in order: who is active says goodbye (RFC 9568 6.4.3, priority 0).
+        kind: what is sent.
 
     Raises:
         QueryError: there is no such part.
     """
-    return _Breaking(knowledge, source, target, every).run(part, restore, max(watch, SETTLING), orderly)
+    return _Breaking(knowledge, source, target, every, kind).run(part, restore, max(watch, SETTLING), orderly)
 
 
 class _Breaking:
     """The simulation, with the protocols that notice failures on its clock."""
 
-    def __init__(self, knowledge: Knowledge, source: Node, target: tuple[str, Address], every: int) -> None:
+    def __init__(
+        self, knowledge: Knowledge, source: Node, target: tuple[str, Address], every: int, kind: Probe
+    ) -> None:
         self._whole = knowledge
         self._now: Network = knowledge.written
         self._simulation = Simulation(knowledge)
         self._target = target[0]
-        self._probing = Probing(self._simulation, source, target[1], target[0])
+        self._probing = Probing(self._simulation, source, target[1], target[0], kind)
         self._probing.until_settled(5)
+        self._watched = Watched(NetworkIndex(knowledge), self._probing, target[0])
+        self._watched.begin()
         self._world = self._simulation.world
         self._every = every
         self._noticed: list[tuple[int, str, str]] = []
@@ -146,6 +157,7 @@ class _Breaking:
 
     def run(self, part: str, restore: int | None, watch: int, orderly: bool) -> Broken:
         """Break the part, restore it, and say what came of it."""
+        looks = []
         start = self._world.now
         at = start + LEAD
         broken = switched_off(self._whole, [part])
@@ -161,6 +173,9 @@ class _Breaking:
                     bidder.goodbye()
         self._become(broken)
         if back is not None:
+            if back - at > TAKES:
+                self._world.run(until=back - TAKES)
+                looks.append(self._watched.look(at))
             self._world.run(until=back)
             self._note(part, "is back")
             self._become(self._whole.written)
@@ -169,7 +184,8 @@ class _Breaking:
             self._keep_probing(until, until + SETTLED)
             until += SETTLED
             self._world.run(until=until)
-        return self._told(part, at, back, until)
+        told = self._told(part, at, back, until)
+        return replace(told, standing=(*looks, self._watched.look(at)) if self._world.storm is None else ())
 
     def _keep_probing(self, since: int, until: int) -> None:
         for time in range(since, until - self._every, self._every):
@@ -205,6 +221,9 @@ class _Breaking:
 
     def _become(self, network: Network) -> None:
         """The network is written otherwise now: carrier is noticed at once, the rest takes its time."""
+        for name, device in network.devices.items():
+            if device.off and not self._now.devices[name].off:
+                self._simulation.station(name).forget()
         self._now = network
         physical = know(network)
         self._bridges.rewired(physical)

@@ -70,8 +70,9 @@ class Exchange:
             if self.acknowledged is not None or world.storm is not None:
                 break
 
-    def renew(self) -> None:
-        """Half of the lease time later: ask the server itself to go on (RFC 2131 4.4.5)."""
+    def renew(self, until_settled: bool = True) -> None:
+        """Half of the lease time later: ask the server itself to go on (RFC 2131 4.4.5). Where other things happen on
+        the clock for ever, nobody waits until all has settled."""
         got = self.acknowledged
         if got is None or got.address is None or got.server is None:
             return
@@ -83,7 +84,8 @@ class Exchange:
             world.run(until=world.now + SECOND)
             if self.renewed or world.storm is not None:
                 break
-        world.run()
+        if until_settled:
+            world.run()
 
     def _say(self, message: LeaseMessage) -> None:
         station = self.simulation.station(self.host)

@@ -120,6 +120,13 @@ class Station:
             interface.hold(nic if nic.up else replace(nic, addresses=()))
             interface.put = interface.wired if nic.up else None
 
+    def forget(self) -> None:
+        """It was without power: what it knew of neighbours, conversations and translations is gone."""
+        self.conversations.clear()
+        self._translations = Translations()
+        for interface in self.interfaces.values():
+            interface.neighbours.clear()
+
     def add(self, nic: Nic, put: Callable[[Frame], None] | None, shared: Iterable[SharedGateway] = ()) -> Interface:
         """Bring an interface into operation; of two with one tag on one wire the first written hears."""
         interface = Interface(self, nic, put)
@@ -298,6 +305,7 @@ class Station:
             self.answered.add(body.probe)
         else:
             world.asked[body.probe] = self.name
+            world.seen_as[body.probe] = packet.source
             reply = Packet(packet.target, packet.source, FIRST_TTL, body._replace(reply=True))
             self.originate(reply, vrf)
 

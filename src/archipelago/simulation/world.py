@@ -7,6 +7,7 @@ from heapq import heappop, heappush
 from itertools import count
 from typing import Any, NamedTuple, Protocol
 
+from archipelago.addressing.values import Address
 from archipelago.simulation.frames import Frame
 
 
@@ -31,11 +32,25 @@ class World:
 
     `record` takes a tuple: a class of `events`, then the values of its fields; the record itself is made of it when
     somebody reads it. `learned` counts how often a neighbour table changed (when a probe changes none, the next will
-    fare the same), `met` how often it did for a neighbour that was not known before; `leasing` is who is handed what
+    fare the same), `met` how often it did for a neighbour that was not known before; `asked` says who took each probe
+    in, `seen_as` from which address it came there; `leasing` is who is handed what
     stations hear of leases.
     """
 
-    __slots__ = ("asked", "count", "heap", "learned", "leasing", "log", "met", "now", "record", "serial", "storm")
+    __slots__ = (
+        "asked",
+        "count",
+        "heap",
+        "learned",
+        "leasing",
+        "log",
+        "met",
+        "now",
+        "record",
+        "seen_as",
+        "serial",
+        "storm",
+    )
 
     def __init__(self) -> None:
         self.now = 0
@@ -48,6 +63,7 @@ class World:
         self.learned = 0
         self.met = 0
         self.asked: dict[int, str] = {}
+        self.seen_as: dict[int, Address] = {}
         self.leasing: Any = None
 
     def after(

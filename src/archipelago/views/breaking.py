@@ -7,13 +7,20 @@ from dataclasses import replace
 from typing import Any
 
 from archipelago.simulation.breaking import Broken, Noticed
+from archipelago.simulation.standing import Standing
 from archipelago.simulation.station import SECOND
 from archipelago.views.table import Table, table
 
 
 def tables(broken: Broken) -> list[Table]:
-    """What was lost, and what happened."""
-    return [lost(broken), noticed(broken)]
+    """What was lost, what happened, and what became of what had begun before."""
+    return [lost(broken), noticed(broken), standing(broken)]
+
+
+def standing(broken: Broken) -> Table:
+    """What became of the conversation and the leases that had begun before, at the end of the break and at the end."""
+    rows = [(f"{look.time / SECOND:+.3f}", line) for look in broken.standing for line in look.lines]
+    return table("what had begun before", ("s", "what"), rows, ("s",))
 
 
 def lost(broken: Broken) -> Table:
@@ -72,7 +79,14 @@ def values(broken: Broken) -> dict[str, Any]:
             for gap in broken.lost
         ],
         "noticed": [_noticed(one) for one in broken.noticed],
+        "standing": [_standing(look) for look in broken.standing],
     }
+
+
+def _standing(look: Standing) -> dict[str, Any]:
+    renewals = [{"host": one.host, "server": one.server, "acknowledged": one.acknowledged} for one in look.renewals]
+    conversation = look.conversation or None
+    return {"time": look.time / SECOND, "goes_on": look.goes_on, "conversation": conversation, "renewals": renewals}
 
 
 def _noticed(one: Noticed) -> dict[str, Any]:
