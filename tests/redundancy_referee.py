@@ -1,7 +1,7 @@
 """The tree and shared gateways of random networks in a real kernel with real daemons: roots, blocked ports, who is
 active, and what is reached.
 
-python tests/redundancy_referee.py FIRST-SEED COUNT      prints each difference, then the figures
+python tests/redundancy_referee.py FIRST-SEED COUNT [shared]     prints each difference, then the figures
 """
 
 from __future__ import annotations
@@ -17,16 +17,18 @@ from archipelago.exchange.tree import KernelTree
 from archipelago.knowledge.ends import first_address
 from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.simulation.reach import reach
-from redundant import redundant
+from redundant import acting_as_one, redundant
 
 Pair = tuple[str, str]
 
 
-def judged(first: int, count: int) -> tuple[Counter[str], list[tuple[int, str, Any, Any]]]:
+def judged(first: int, count: int, shared: bool = False) -> tuple[Counter[str], list[tuple[int, str, Any, Any]]]:
     """How much was asked, and what differs: the seed, what it is, our answer and the kernel's."""
     seeds, questions, ours = [], [], []
     for seed in range(first, first + count):
-        index = index_network(redundant(Random(seed)))
+        random = Random(seed)
+        network = redundant(random)
+        index = index_network(acting_as_one(network, random) if shared else network)
         if _can_judge(index):
             pairs, expected = _pairs(index)
             seeds.append(seed)
@@ -70,7 +72,7 @@ def _pairs(index: NetworkIndex) -> tuple[list[Any], dict[Pair, bool]]:
 
 
 def main() -> None:
-    figures, different = judged(int(sys.argv[1]), int(sys.argv[2]))
+    figures, different = judged(int(sys.argv[1]), int(sys.argv[2]), "shared" in sys.argv)
     for one in different:
         print("differs", *one)
     print(dict(figures))

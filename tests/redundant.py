@@ -1,12 +1,14 @@
 """Random networks with two of everything: rings, triangles, parallel cables, shared gateways; right and wrong ones.
 
-python tests/redundant.py FIRST-SEED COUNT      prints where the engines differ, also after breaks
+python tests/redundant.py FIRST-SEED COUNT [shared]     prints where the engines differ, also after breaks
 """
 
 from __future__ import annotations
 
 import sys
 from collections import Counter
+from dataclasses import replace
+from itertools import combinations
 from random import Random
 from typing import Any
 
@@ -17,7 +19,8 @@ from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
-from archipelago.model.network import Network
+from archipelago.model.network import Network, with_changes
+from archipelago.model.parts import Aggregate, Device, End, Port
 
 VLANS = {"crew": 120, "yard": 130, "tickets": 140}
 
@@ -152,6 +155,40 @@ def _uplink(
     hosts["pier"] = {"at": "landing/lan", "address": "10.44.200.9/24", "gateway": "10.44.200.1"}
 
 
+def acting_as_one(network: Network, random: Random) -> Network:
+    """The network with aggregates that two cores share: an access switch's cables to both become one; some wrong."""
+    devices = dict(network.devices)
+    for name, switch in network.devices.items():
+        cables = [cable for cable in network.cables if name in (cable.a.device, cable.b.device)]
+        ends = [(*cable.ends,) if cable.a.device == name else cable.ends[::-1] for cable in cables]
+        plain = [(own, far) for own, far in ends if own.device != far.device and _plain(devices, own, far)]
+        pairs = [(a, b) for a, b in combinations(plain, 2) if a[1].device != b[1].device]
+        if switch.kind != "switch" or not pairs or random.random() < 0.2:
+            continue
+        chosen = random.choice(pairs)
+        settings = devices[chosen[0][1].device].ports[chosen[0][1].port]
+        devices[name] = _bundled(devices[name], "both", [own.port for own, _ in chosen], settings, None)
+        for (_, far), (_, other) in zip(chosen, chosen[::-1], strict=True):
+            own = settings if random.random() < 0.93 else devices[far.device].ports[far.port]
+            devices[far.device] = _bundled(devices[far.device], f"to-{name}", [far.port], own, other.device)
+    return with_changes(network, devices=devices)
+
+
+def _plain(devices: dict[str, Device], own: End, far: End) -> bool:
+    """Whether both ports are listed trunks of their own, the far one of a layer 3 switch."""
+    sides = [(devices[end.device], devices[end.device].ports.get(end.port)) for end in (own, far)]
+    return sides[1][0].kind == "l3switch" and all(port is not None and port.trunk is not None for _, port in sides)
+
+
+def _bundled(device: Device, name: str, members: list[str], like: Port, partner: str | None) -> Device:
+    """A device with some of its ports in an aggregate, which has the settings that a port had."""
+    ports = {
+        port.name: Port(port.name, speed=port.speed, off=port.off) for port in map(device.ports.get, members) if port
+    }
+    bundle = Aggregate(name, tuple(members), trunk=like.trunk, untagged=like.untagged, shared_with=partner)
+    return replace(device, ports={**device.ports, **ports}, interfaces={**device.interfaces, name: bundle})
+
+
 def broken(network: Network, random: Random) -> list[str]:
     """A part or two of a network to switch off."""
     parts = [*network.devices, *map(str, network.cables), *(f"{name}/up" for name in network.devices)]
@@ -166,6 +203,8 @@ def main() -> None:
     for seed in range(first, first + count):
         random = Random(seed)
         network = redundant(random)
+        if "shared" in sys.argv:
+            network = acting_as_one(network, random)
         breaks: list[list[str]] = [[], *(broken(network, random) for _ in range(3))]
         for parts in breaks:
             there = switched_off(know(network), parts)

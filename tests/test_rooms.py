@@ -75,6 +75,7 @@ STAGES = (
     "reasons",
     "mac",
     "links",
+    "shared_aggregates",
     "tree",
     "devices",
     "hosts",

@@ -17,7 +17,9 @@ from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan,
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.shared_aggregates import other_half
 from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.network import Network
 from archipelago.model.parts import Aggregate, Device, Host, Path, Port, speed_text
 
 
@@ -101,6 +103,18 @@ def unlike_members(index: NetworkIndex) -> Iterator[Finding]:
                 yield from _unlike(index, device, interface)
 
 
+def _act_as_one(network: Network, ends: set[tuple[str, str]]) -> bool:
+    """Whether two aggregates are the halves of one that is shared."""
+    if len(ends) != 2:
+        return False
+    (name, part), other = sorted(ends)
+    device = network.devices.get(name)
+    half = device.interfaces.get(part) if device is not None else None
+    if device is None or not isinstance(half, Aggregate):
+        return False
+    return other == (half.shared_with, part) and other_half(network, device, half) is not None
+
+
 def _unlike(index: NetworkIndex, device: Device, aggregate: Aggregate) -> Iterator[Finding]:
     node = index.knowledge.nodes[device.name]
     path = ("devices", device.name, "interfaces", aggregate.name)
@@ -108,6 +122,8 @@ def _unlike(index: NetworkIndex, device: Device, aggregate: Aggregate) -> Iterat
     ports = index.knowledge.ports[device.name]
     peers = [index.knowledge.links[end].peer for end in ends]
     far = {(p.device, index.knowledge.attachment_at(p).name) for p in peers if p is not None}
+    if _act_as_one(index.network, far):
+        far = set()
     speeds = {ports[end.port].speed for end in ends}
     says = ""
     if len(far) > 1:

@@ -27,6 +27,7 @@ _MODULES = (
     "leases",
     "redundancy",
     "takeovers",
+    "shared_aggregates",
 )
 
 

@@ -41,6 +41,35 @@ REDUNDANCY = (
         "a real device may not pass the tree's frames on, and the circle becomes a storm",
         ALWAYS,
     ),
+    # shared aggregates
+    Kind(
+        "shared-alone",
+        "error",
+        "an aggregate that is shared with a device which does not share it back",
+        "each acts for itself: frames that leave by one come back by the other",
+        OFTEN,
+    ),
+    Kind(
+        "shared-unlike",
+        "error",
+        "halves of a shared aggregate with other settings",
+        "once the other half is in use, other VLANs pass",
+        ALWAYS,
+    ),
+    Kind(
+        "shared-apart",
+        "risk",
+        "halves of a shared aggregate that do not lead to one aggregate",
+        "the far end does not take both for one link, and one of them does not take over at once",
+        NEVER,
+    ),
+    Kind(
+        "shared-unjoined",
+        "risk",
+        "two devices that share an aggregate, and no cable between them that carries its VLANs",
+        "who is plugged in at one of {pair} alone is cut off from whoever is behind the half in use at the other",
+        OFTEN,
+    ),
     # shared gateways
     Kind(
         "shared-addresses-differ",

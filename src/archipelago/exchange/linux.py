@@ -285,9 +285,16 @@ class _Space:
                 yield f"vlan add dev {BRIDGE} vid {nic.vlan} self"
 
     def wires(self) -> Iterator[str]:
-        """What makes a bridge that takes no part in the spanning tree a piece of wire."""
+        """What makes a bridge that takes no part in the spanning tree a piece of wire; and of the half of a shared
+        aggregate that waits one that nothing passes."""
+        waits = self.tree.waiting_at(self.node.name)
+        for name in sorted(waits):
+            yield f"qdisc add dev {self.names[name]} clsact"
+            for way in ("ingress", "egress"):
+                yield f"filter add dev {self.names[name]} {way} protocol all u32 match u32 0 0 action drop"
         if self.node.kind in ("switch", "l3switch") and not self.node.off:
             cabled = [one for one in self.node.attachments.values() if one.switched and self.cabled[one.name]]
+            cabled = [one for one in cabled if one.name not in waits]
             yield from self.tree.wire(self.node, [self.names[one.name] for one in cabled])
 
     def addresses(self) -> Iterator[str]:

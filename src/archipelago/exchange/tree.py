@@ -41,6 +41,10 @@ class KernelTree:
             cost = min(bridge.ports[port].cost // self._unit, HIGHEST_COST)
             yield f"link set dev {name} type bridge_slave cost {cost}"
 
+    def waiting_at(self, device: str) -> frozenset[str]:
+        """The halves of shared aggregates of a device that wait."""
+        return self._tree.waiting_at(device)
+
     def wire(self, node: Node, ports: Sequence[str]) -> Iterator[str]:
         """What makes a bridge that takes no part a piece of wire for the tree's frames, whatever their VLAN; by itself
         it would pass them on inside the untagged VLAN only."""

@@ -35,12 +35,12 @@ def _gateways(before: NetworkArrays, after: NetworkArrays) -> Iterator[Takeover]
 
 
 def _ports(before: Knowledge, after: Knowledge) -> Iterator[Takeover]:
-    """Ports that the spanning tree blocked and that forward now."""
+    """Ports that the spanning tree blocked, and halves of shared aggregates that waited, which forward now."""
     was, now = before.devices.tree, after.devices.tree
-    for device in was.blocked:
+    for device in {**was.blocked, **was.waiting}:
         attachments = after.devices[device].attachments
-        for port in sorted(was.blocked_at(device) - now.blocked_at(device)):
-            if device in now.bridges and port in now.bridges[device].ports and attachments[port].carrier:
+        for port in sorted(was.idle_at(device) - now.idle_at(device)):
+            if attachments[port].passes:
                 yield Takeover(device, f"forwards on {port}")
 
 

@@ -35,8 +35,8 @@ ROUTING_KINDS = ("router", "l3switch")
 
 class Attachment(NamedTuple):
     """A port or an aggregate, as frames see it. `vlans` are those it carries; `untagged` the VLAN of its untagged
-    frames; both are empty on a routed attachment. `down` says why it has no carrier; one that the spanning tree has
-    `blocked` has it, and passes nothing."""
+    frames; both are empty on a routed attachment. `down` says why it has no carrier; one that is
+    `blocked`, by the tree or since the other half of a shared aggregate is in use, has it and passes nothing."""
 
     name: str
     members: tuple[End, ...]
@@ -165,8 +165,8 @@ class Devices(Mapping[str, Node]):
         if node is None:
             device = self.network.devices[name]
             mac = device.mac or device_mac(self._numbers[name])
-            blocked = self.tree.blocked_at(name)
-            node = self._known[name] = _device_node(device, self.ports[name], self.links, self._catalogue, mac, blocked)
+            ports, links = self.ports[name], self.links
+            node = self._known[name] = _device_node(device, ports, links, self._catalogue, mac, self.tree)
         return node
 
     def __iter__(self) -> Iterator[str]:
@@ -201,19 +201,14 @@ class Devices(Mapping[str, Node]):
 
 
 def _device_node(
-    device: Device,
-    ports: Mapping[str, Port],
-    links: Links,
-    catalogue: frozenset[int],
-    mac: int,
-    blocked: frozenset[str],
+    device: Device, ports: Mapping[str, Port], links: Links, catalogue: frozenset[int], mac: int, tree: SpanningTree
 ) -> Node:
     vlans: frozenset[int] = frozenset()
     if device.kind != "router":
         vlans = catalogue if device.vlans is None else frozenset(device.vlans) | {DEFAULT_VLAN}
     member_of: dict[str, str] = {}
     attachments = _attachments(device, ports, links, vlans, member_of)
-    for name in blocked:
+    for name in tree.idle_at(device.name):
         attachments[name] = attachments[name]._replace(blocked=True)
     forwards: frozenset[int] = frozenset()
     if device.kind != "switch":
@@ -226,7 +221,7 @@ def _device_node(
         forwards=forwards,
         vlans=vlans,
         attachments=attachments,
-        nics=_nics(device, attachments, vlans, mac),
+        nics=_nics(device, attachments, tree.waiting_at(device.name), vlans, mac),
         written=device,
         member_of=member_of,
         mac=mac,
@@ -293,15 +288,20 @@ def _only(vlan: int) -> frozenset[int]:
     return frozenset({vlan})
 
 
-def _nics(device: Device, attachments: Mapping[str, Attachment], vlans: frozenset[int], mac: int) -> dict[str, Nic]:
-    """Every interface of a device: its routed attachments, then what is written as one."""
+def _nics(
+    device: Device, attachments: Mapping[str, Attachment], waiting: frozenset[str], vlans: frozenset[int], mac: int
+) -> dict[str, Nic]:
+    """Every interface of a device: its routed attachments, then what is written as one. What is waiting keeps a VLAN's
+    interface up: the pair acts as one."""
     macs = {name: mac + number for number, name in enumerate(attachments, 1)}
     nics = {
         attachment.name: _routed_nic(attachment, macs[attachment.name])
         for attachment in attachments.values()
         if not attachment.switched
     }
-    carried = frozenset[int]().union(*(attachment.vlans for attachment in attachments.values() if attachment.passes))
+    carried = frozenset[int]().union(
+        *(attachment.vlans for attachment in attachments.values() if attachment.passes or attachment.name in waiting)
+    )
     for interface in device.interfaces.values():
         off = admin_down(device.name) if device.off else None
         if interface.off and off is None:

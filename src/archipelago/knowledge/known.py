@@ -220,8 +220,8 @@ def apply_change(before: Knowledge, network: Network) -> Knowledge:
         tree = spanning_tree(network, ports, plugged, Links(network, ports, plugged))
         touched |= {
             name
-            for name in {*tree.blocked, *before.devices.tree.blocked}
-            if tree.blocked_at(name) != before.devices.tree.blocked_at(name)
+            for name in {*tree.blocked, *tree.waiting, *before.devices.tree.blocked, *before.devices.tree.waiting}
+            if tree.idle_at(name) != before.devices.tree.idle_at(name)
         }
     for name in list(touched):
         was, now = before.written.devices.get(name), network.devices.get(name)
@@ -278,7 +278,12 @@ def _tree_facts(device: Device) -> object:
     bundles = list(aggregates(device)) if device.interfaces else []
     parts: list[Port | Aggregate] = [*device.ports.values(), *bundles]
     facts = [(part.name, part.off, part.path_cost, is_switched(device, part)) for part in parts]
-    return own, facts, [port.speed for port in device.ports.values()], [bundle.members for bundle in bundles]
+    return (
+        own,
+        facts,
+        [port.speed for port in device.ports.values()],
+        [(bundle.members, bundle.shared_with) for bundle in bundles],
+    )
 
 
 def _other_links(was: Device | None, now: Device | None, ports: Mapping[str, Port]) -> set[str]:

@@ -4,13 +4,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 from heapq import heappop, heappush
 from typing import NamedTuple
 
 from archipelago.knowledge.links import DEFAULT_SPEED, Links, Plugs, aggregates
 from archipelago.knowledge.mac import device_mac
+from archipelago.knowledge.shared_aggregates import waiting
 from archipelago.model.network import Network
 from archipelago.model.parts import Aggregate, Device, End, Port
 from archipelago.model.values import PATH_COSTS
@@ -79,15 +80,24 @@ class Bridge:
 @dataclass(frozen=True, slots=True)
 class SpanningTree:
     """Every device that takes part, by name, and the ports and aggregates that are blocked, device by device. `names`
-    are those of all devices, by their places."""
+    are those of all devices, by their places. The halves of shared aggregates that are `waiting` are no part of it."""
 
     bridges: Mapping[str, Bridge]
     blocked: Mapping[str, frozenset[str]]
     names: tuple[str, ...]
+    waiting: Mapping[str, frozenset[str]] = field(default_factory=dict)
 
     def blocked_at(self, device: str) -> frozenset[str]:
         """The ports and aggregates of a device that are blocked."""
         return self.blocked.get(device, frozenset())
+
+    def idle_at(self, device: str) -> frozenset[str]:
+        """All of a device that passes nothing though it has carrier: blocked, or waiting."""
+        return self.blocked_at(device) | self.waiting_at(device)
+
+    def waiting_at(self, device: str) -> frozenset[str]:
+        """The halves of shared aggregates of a device that wait."""
+        return self.waiting.get(device, frozenset())
 
     def name(self, bridge: BridgeId) -> str:
         """The device that a bridge is."""
@@ -125,6 +135,7 @@ class Wiring:
         self._links = links
         self._numbers: dict[str, Mapping[str, int]] = {}
         self._member_of: dict[str, Mapping[str, Aggregate]] = {}
+        self.waiting = waiting(network, links)
         self.parts: dict[Wired, Port | Aggregate] = {}
         self.towards: dict[Wired, Wired] = {}
         self.of: dict[str, list[Wired]] = {}
@@ -162,6 +173,8 @@ class Wiring:
 
     def _take(self, device: Device, port: str, ports: Mapping[str, Port]) -> None:
         part: Port | Aggregate = self._bundles(device).get(port) or ports[port]
+        if part.name in self.waiting.get(device.name, ()):
+            return
         if is_switched(device, part) and self._links.down(End(device.name, port)) is None:
             self.parts[Wired(device.name, part.name)] = part
 
@@ -217,10 +230,10 @@ def spanning_tree(
     names = tuple(network.devices)
     heard: dict[Wired, Claim] = {}
     settled: dict[str, Bridge] = {}
-    waiting = [((own, 0, own), own, 0, 0, "") for own in ids.values()]
-    waiting.sort()
-    while waiting:
-        (root, cost, own), _, _, _, root_port = heappop(waiting)
+    ways = [((own, 0, own), own, 0, 0, "") for own in ids.values()]
+    ways.sort()
+    while ways:
+        (root, cost, own), _, _, _, root_port = heappop(ways)
         name = names[own.number]
         if name in settled:
             continue
@@ -244,11 +257,11 @@ def spanning_tree(
                 heard[far] = min(heard.get(far, claim), claim)
                 if far.device not in settled and far.device != name:
                     onward = cost + path_cost(wiring.parts[far], ports[far.device])
-                    heappush(waiting, ((root, onward, ids[far.device]), own, claim.port, wiring.number(far), far.name))
+                    heappush(ways, ((root, onward, ids[far.device]), own, claim.port, wiring.number(far), far.name))
         settled[name] = Bridge(own, root, cost, root_port or None, roles)
     blocked = {
         name: frozenset(port for port, at in bridge.ports.items() if not at.role.forwards)
         for name, bridge in settled.items()
     }
     in_order = {name: settled[name] for name in ids}
-    return SpanningTree(in_order, {name: found for name, found in blocked.items() if found}, names)
+    return SpanningTree(in_order, {name: found for name, found in blocked.items() if found}, names, wiring.waiting)

@@ -158,6 +158,9 @@ def _interface_problems(path: Path, interface: Interface, kind: str, vlans: Cata
         yield from vlan_problems((*path, "vlan"), interface.vlan, vlans)
     elif isinstance(interface, Aggregate):
         yield from _switching_problems(path, interface, kind, vlans)
+        if interface.shared_with is not None and (kind == "router" or interface.addresses or interface.routed):
+            message = "only an aggregate that switches is shared; a routed one has an address of its own"
+            yield ModelProblem((*path, "shared-with"), message, True)
     elif isinstance(interface, Subinterface):
         yield from vlan_problems((*path, "tag"), interface.tag, vlans)
 

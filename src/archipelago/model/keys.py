@@ -68,6 +68,12 @@ KEYS = (
     Key("vlan", Value.VLAN, (Holder.VLAN_INTERFACE,), "the VLAN that it is the device's interface in", tells=True),
     Key("members", Value.NAME, (Holder.AGGREGATE,), "the ports that act as one", many=True, tells=True),
     Key(
+        "shared-with",
+        Value.NAME,
+        (Holder.AGGREGATE,),
+        "the device whose aggregate of the same name acts as one with it (IEEE 802.1AX 9)",
+    ),
+    Key(
         "loopback",
         Value.FLAG,
         (Holder.LOOPBACK,),

@@ -116,7 +116,8 @@ class VlanInterface:
 
 @dataclass(frozen=True, slots=True)
 class Aggregate:
-    """Several ports that act as one (IEEE 802.1AX). Takes a port's keys."""
+    """Several ports that act as one (IEEE 802.1AX). Takes a port's keys. One that is `shared_with` another device acts
+    as one with the aggregate of the same name there."""
 
     name: str
     members: tuple[str, ...]
@@ -134,6 +135,7 @@ class Aggregate:
     virtual: tuple[VirtualRouter, ...] = ()
     path_cost: int | None = None
     edge: bool = False
+    shared_with: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -131,6 +131,7 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     yield from named_problems(network.hosts, "hosts")
     for name, device in network.devices.items():
         yield from device_problems(device, in_use.get(name, set()), catalogue, names)
+        yield from _shared_problems(device, network.devices, names)
     yield from _host_problems(network.hosts.values(), network.devices)
     yield from _outside_problems(network, in_use, names)
     yield from lease_problems(network, names)
@@ -140,6 +141,19 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     yield from expectation_problems(network.expect, known, names)
     if network.policy is not None:
         yield from policy_problems(network.policy, known, names)
+
+
+def _shared_problems(device: Device, devices: Mapping[str, Device], names: Names) -> Problems:
+    """The device that an aggregate is shared with is another that switches."""
+    for interface in device.interfaces.values():
+        other = interface.shared_with if isinstance(interface, Aggregate) else None
+        path: Path = ("devices", device.name, "interfaces", interface.name, "shared-with")
+        if other is None:
+            continue
+        if other not in devices:
+            yield from names.unknown(path, other, devices, "device")
+        elif other == device.name or devices[other].kind == "router":
+            yield ModelProblem(path, f"'{other}' cannot have the other half: name another switch or layer 3 switch")
 
 
 def policy_problems(policy: Policy, known: NamedParts, names: Names) -> Problems:

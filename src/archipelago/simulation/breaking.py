@@ -10,6 +10,7 @@ from archipelago.addressing.values import Address
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know, know_while
+from archipelago.knowledge.links import aggregates
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
@@ -129,6 +130,12 @@ def break_part(
     return _Breaking(knowledge, source, target, every, kind).run(part, restore, max(watch, SETTLING), orderly)
 
 
+def _partners(knowledge: Knowledge, name: str) -> set[str]:
+    """The devices that one shares aggregates with."""
+    partners = {one.shared_with for one in aggregates(knowledge.written.devices[name])}
+    return {partner for partner in partners if partner is not None}
+
+
 class _Breaking:
     """The simulation, with the protocols that notice failures on its clock."""
 
@@ -149,6 +156,7 @@ class _Breaking:
         self._sent: dict[int, int] = {}
         for name in knowledge.devices:
             self._simulation.station(name)
+        self._waiting = knowledge.devices.tree.waiting
         self._bridges = Bridges(self._world, knowledge, self._port_changed, self._forget)
         self._bidders: dict[tuple[str, str, int], Bidder] = {}
         self._attend(knowledge)
@@ -232,8 +240,21 @@ class _Breaking:
     def _renew(self) -> None:
         """Let stations and switches go by what is up and what forwards now."""
         knowledge = know_while(self._now, self._bridges.blocked)
+        self._halves(knowledge)
         self._simulation.renew(knowledge)
         self._attend(knowledge)
+
+    def _halves(self, knowledge: Knowledge) -> None:
+        """The halves of shared aggregates that are in use now: both devices forget by which port they knew whom."""
+        waiting = knowledge.devices.tree.waiting
+        for name, parts in self._waiting.items():
+            for part in sorted(parts - waiting.get(name, frozenset())):
+                if knowledge.devices[name].attachments[part].passes:
+                    self._note(f"{name}/{part}", "is used now, as the far end sends there")
+        for name in waiting.keys() ^ self._waiting.keys():
+            for device in (name, *_partners(knowledge, name)):
+                self._forget(device, "")
+        self._waiting = waiting
 
     def _attend(self, knowledge: Knowledge) -> None:
         """Every member of a virtual router bids as its interface and what it tracks now let it."""

@@ -8,6 +8,8 @@ from typing import Any
 from archipelago.diagnosis.redundant import lessened, port_state, speaker, why_active, why_blocked, why_root
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.shared_aggregates import halves
+from archipelago.model.parts import End
 from archipelago.views.table import Table, counted, table
 
 
@@ -30,7 +32,24 @@ def summary(index: NetworkIndex) -> str:
 
 def tables(index: NetworkIndex) -> list[Table]:
     """Who is active, what is blocked, the roots; then each member and each port of the tree."""
-    return [routers(index), blocked(index), bridges(index), members(index), ports(index, None)]
+    return [
+        *(routers(index), blocked(index), shared_aggregates(index)),
+        *(bridges(index), members(index), ports(index, None)),
+    ]
+
+
+def shared_aggregates(index: NetworkIndex) -> Table:
+    """Each aggregate that two devices share: whose half is in use, whose waits, and the far end that decides it."""
+    waiting = index.knowledge.devices.tree.waiting
+    rows = []
+    for device, half in halves(index.network):
+        partner = half.shared_with or ""
+        if half.name not in waiting.get(partner, ()):
+            continue
+        peers = [index.knowledge.links[End(device.name, member)].peer for member in half.members]
+        far = next((f"{peer.device}/{index.knowledge.attachment_at(peer).name}" for peer in peers if peer), "")
+        rows.append((half.name, device.name, partner, far, "it sends there first"))
+    return table("shared aggregates", ("aggregate", "in use at", "waits at", "far end", "because"), rows)
 
 
 def bridges(index: NetworkIndex) -> Table:
