@@ -31,7 +31,7 @@ except KernelError as error:
     REASON = str(error)
 needs_kernel = pytest.mark.skipif(WHERE is None, reason="" if WHERE else REASON)
 
-NETWORKS = 120
+NETWORKS = 64
 """Random networks in the standing proof: a few are left out because they would storm or hold an address twice."""
 
 
@@ -42,8 +42,8 @@ def test_the_kernel_gives_the_same_answer_for_every_pair():
     with ThreadPoolExecutor(2) as pool:
         runs = list(pool.map(lambda number: referee(range(number * share, (number + 1) * share)), range(boots)))
     assert [difference for _, differences in runs for difference in differences] == []
-    assert sum(figures["networks"] for figures, _ in runs) >= 100
-    assert sum(figures["not reached"] for figures, _ in runs) > 50  # mistakes are among them
+    assert sum(figures["networks"] for figures, _ in runs) >= 55
+    assert sum(figures["not reached"] for figures, _ in runs) > 30  # mistakes are among them
 
 
 @needs_kernel
@@ -212,10 +212,10 @@ def test_the_kernel_gives_the_same_answer_where_filters_are():
     boots = 2 if WHERE == "uml" else 1
     with ThreadPoolExecutor(2) as pool:
         runs = list(
-            pool.map(lambda number: referee(range(500 + 24 * number, 524 + 24 * number), filters=True), range(boots))
+            pool.map(lambda number: referee(range(500 + 14 * number, 514 + 14 * number), filters=True), range(boots))
         )
     assert [difference for _, differences in runs for difference in differences] == []
-    assert sum(figures["reached"] for figures, _ in runs) > 60
+    assert sum(figures["reached"] for figures, _ in runs) > 30
 
 
 @needs_kernel
@@ -224,7 +224,7 @@ def test_real_servers_lease_what_we_say(command, tmp_path):
     from test_leases import MISTAKES, SOUND
 
     done = {"sound": SOUND}
-    done |= {slug: SOUND.replace(old, new) for slug, _, old, new in MISTAKES if slug != "server-stranger"}
+    done |= {slug: SOUND.replace(old, new) for slug, _, old, new in MISTAKES[::3] if slug != "server-stranger"}
     networks = {name: archipelago.read_network(text) for name, text in done.items()}
     answers = ask_kernel([Question(network, []) for network in networks.values()])
     for (name, network), theirs in zip(networks.items(), answers, strict=True):
@@ -239,9 +239,7 @@ def test_real_servers_lease_what_we_say(command, tmp_path):
 @needs_kernel
 @pytest.mark.skipif(shutil.which("keepalived") is None, reason="the package keepalived is not there")
 def test_real_bridges_and_daemons_agree_on_what_is_blocked_and_who_is_active(command, tern_bay):
-    figures, different = judged(0, 8)
-    assert different == [] and figures["blocked"] > 10 and figures["told"] > 30
-    figures, different = judged(0, 6, shared=True)  # aggregates that two cores share
-    assert different == [] and figures["pairs"] > 20
+    figures, different = judged(0, 9, shared=3)
+    assert different == [] and figures["blocked"] > 8 and figures["told"] > 25
     shown = command("rehearse", tern_bay / "network.yaml", "--from", "innkeeper", "--to", "purser")
     assert shown.returncode == 0 and "12 of 12 roots, blocked ports and active gateways agree" in shown.stdout

@@ -30,7 +30,7 @@ def cluster(workers: int | None, scheduler: str | None) -> Iterator[Any]:
     logging.getLogger("distributed").setLevel(logging.ERROR)
     if scheduler is not None:
         try:
-            client = Client(scheduler, timeout=10)
+            client = Client(scheduler, timeout=5)
         except (OSError, ValueError) as error:
             raise QueryError(f"there is no scheduler at '{scheduler}': {error}") from None
         with client:

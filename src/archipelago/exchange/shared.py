@@ -53,9 +53,9 @@ def electing(knowledge: Knowledge, space: Callable[[str], str], names: Callable[
             lines += _instance(member, names(device, member.interface), vmacs[member])
         pids = f'-p "$made.d/vrrp-{number}.pid" -r "$made.d/vrrp-{number}.child"'
         lines += ["END", f"  ip netns exec {quote(space(device))} keepalived -P -f {conf} {pids} 2>/dev/null || :"]
-    lines += [f"  lasting active {quote(_told(members))} 2 24"]
+    lines += [f"  lasting active {quote(_told(members))} 1 16"]
     lines += [f"  tc -n {quote(name)} filter del dev {link} ingress" for name, link in links]
-    lines += [f"  lasting active {quote(_told(member for member in members if member in active))} 6 24"]
+    lines += [f"  lasting active {quote(_told(member for member in members if member in active))} 3 16"]
     lines += ['  active >"$made.d/active"']
     for member in members:
         vmac = link_names(knowledge.elected.members(member.device))[member]

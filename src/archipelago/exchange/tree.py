@@ -57,8 +57,8 @@ class KernelTree:
 
 
 def settling(knowledge: Knowledge, space: Callable[[str], str], names: Callable[[str, str], str]) -> list[str]:
-    """The lines of the function `tree`: wait until no port listens or learns and what we say is blocked has been for
-    2.5 s, or something else for 10 s; then take what is blocked out of its VLANs, so that it makes no VLAN interface
+    """The lines of the function `tree`: wait until no port listens or learns and what we say is blocked has been for a
+    while, or something else for longer; then take what is blocked out of its VLANs, so that it makes no VLAN interface
     live."""
     tree = knowledge.devices.tree
     if not tree.blocked:
@@ -78,7 +78,7 @@ def settling(knowledge: Knowledge, space: Callable[[str], str], names: Callable[
         "tree() {",
         '  mkdir -p "$made.d"',
         *("  ours=$(sort <<'END'", *ours, "END", "  )"),
-        '  lasting blocked "$ours" 6 21',
+        '  lasting blocked "$ours" 4 16',
         f"  for name in {spaces}; do",
         "    id=$(ip netns exec \"$name\" sh -c 'cd /sys/class/net/bridge/bridge; echo $(cat bridge_id root_id)')",
         '    echo "root $name $id" >>"$made.d/tree"',

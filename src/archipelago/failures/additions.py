@@ -64,10 +64,8 @@ class Additions:
                 return addition, ""
         if part.kind == "port":
             return None, "none of one's own is enough: it leads outside"
-        return (
-            None,
-            f"none alone is enough ({tried:,} tried)" if tried else "none alone is enough: nothing could take over",
-        )
+        why = f" ({tried:,} tried)" if tried else ": nothing could take over"
+        return None, f"none alone is enough{why}"
 
     @cached_property
     def _errors(self) -> set[tuple[str, str]]:
@@ -81,10 +79,8 @@ class Additions:
         except (EditError, DocumentError):
             return False
         breaker = Breaker(network, self._breaker.stands_for)
-        if (
-            breaker.loses(self._breaker)
-            or breaker.outage([part], over=False, expected=False, policy=False).outcome == "cuts off"
-        ):
+        left = breaker.outage([part], over=False, expected=False, policy=False)
+        if breaker.loses(self._breaker) or left.outcome == "cuts off":
             return False
         found = run(NetworkIndex(know(network)))
         return all((one.slug, one.at) in self._errors for one in found if one.severity == "error")
@@ -100,8 +96,8 @@ class Additions:
         ranked = sorted(pairs, key=lambda pair: set(pair) == straight)  # one beside what broke is the last choice
         for a, b in islice(ranked, MOST_CABLES):
             ends, edits, new = [], [], []
-            for name, towards in ((a, b), (b, a)):
-                port, settings = self._free_port(name, part, towards)
+            for name in (a, b):
+                port, settings = self._free_port(name, part)
                 ends.append(End(name, port))
                 edits += [Edit(("devices", name, "ports", port), settings)] if settings else []
                 new += [str(ends[-1])] if port not in self._index.knowledge.ports[name] else []
@@ -137,7 +133,7 @@ class Additions:
             chosen += [(name, one) for name in (*near, *others) if side[name] == one][:3]
         return chosen
 
-    def _free_port(self, device: str, part: Part, towards: str) -> tuple[str, dict[str, Any]]:
+    def _free_port(self, device: str, part: Part) -> tuple[str, dict[str, Any]]:
         """A free port of a switch, and what must be set there so that it carries what its ports to others do."""
         written = self._amendable.document["devices"][device].get("ports") or {}
         facing = self._facing(device, part)
@@ -205,17 +201,30 @@ class Additions:
                 yield Mend(f"{node.name} as a second gateway of {vlans}, sharing the address", tuple(edits))
 
     def _gateways_at(self, part: Part) -> list[tuple[Node, Nic]]:
-        """The interfaces that break and that hosts send to, none of them shared."""
+        """The interfaces that break, or that nothing gets to by a cable that breaks, and that hosts send to; none of
+        them shared."""
         named = {hop.address for host in self._network.hosts.values() for hop in host.gateway}
-        name, _, inner = part.name.partition("/")
-        if part.kind not in ("device", "interface") or name not in self._network.devices:
-            return []
-        node = self._index.knowledge.devices[name]
-        found = [nic for nic in node.nics.values() if nic.name == inner or part.kind == "device"]
-        found = [nic for nic in found if any(address.address in named for address in nic.addresses)]
-        if any(member.interface == nic.name for member in self._index.knowledge.elected.members(name) for nic in found):
-            return []
-        return [(node, nic) for nic in found] if all(_number(nic) for nic in found) else []
+        found = [
+            (node, nic)
+            for node, nic in self._interfaces_of(part)
+            if any(address.address in named for address in nic.addresses)
+        ]
+        elected = self._index.knowledge.elected
+        shared = any(member.interface == nic.name for node, nic in found for member in elected.members(node.name))
+        one = len({node.name for node, _ in found}) == 1
+        return found if one and not shared and all(_number(nic) for _, nic in found) else []
+
+    def _interfaces_of(self, part: Part) -> Iterator[tuple[Node, Nic]]:
+        devices = self._index.knowledge.devices
+        if part.kind == "device":
+            yield from ((devices[part.name], nic) for nic in devices[part.name].nics.values())
+        for end in part.name.split(" ~ ") if part.kind != "device" else ():
+            name, _, inner = end.partition("/")
+            node = devices[name]
+            if part.kind == "interface":
+                yield node, node.nics[inner]
+            elif inner in node.attachments:
+                yield from ((node, nic) for nic in node.nics_on(inner))
 
     def _second(self, owner: Node, nic: Nic, node: Node, vrid: int) -> list[Edit] | None:
         """The edits that make another device share an interface's addresses; None where it cannot be in the VLAN."""

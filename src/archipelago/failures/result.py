@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
+from archipelago.errors import QueryError
 from archipelago.failures.parts import Kind
 from archipelago.model.finding import Mend
 
@@ -132,8 +133,15 @@ class Outages:
         return said + (f"; {broken:,} break what is expected" if broken else "")
 
     def __getitem__(self, name: str) -> Outage:
-        """The outage of a part, by its name; of several, by their names joined by ' and '."""
-        return next(outage for outage in self.outages if name in (outage.name, " and ".join(outage.parts[::-1])))
+        """The outage of a part, by its name; of several, by their names joined by ' and '.
+
+        Raises:
+            QueryError: no such part was broken.
+        """
+        for outage in self.outages:
+            if name in (outage.name, " and ".join(outage.parts[::-1])):
+                return outage
+        raise QueryError(f"there is no outage of '{name}'")
 
     def __iter__(self) -> Iterator[Outage]:
         return iter(self.outages)
