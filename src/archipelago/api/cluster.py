@@ -10,6 +10,9 @@ from typing import Any
 from archipelago.errors import QueryError
 from archipelago.failures.double import Piece, Row, Work, rows_of
 
+PATIENCE = 5
+"""How many seconds a scheduler is waited for."""
+
 
 @contextmanager
 def cluster(workers: int | None, scheduler: str | None) -> Iterator[Any]:
@@ -30,9 +33,9 @@ def cluster(workers: int | None, scheduler: str | None) -> Iterator[Any]:
     logging.getLogger("distributed").setLevel(logging.ERROR)
     if scheduler is not None:
         try:
-            client = Client(scheduler, timeout=5)
-        except (OSError, ValueError) as error:
-            raise QueryError(f"there is no scheduler at '{scheduler}': {error}") from None
+            client = Client(scheduler, timeout=PATIENCE)
+        except (OSError, ValueError):
+            raise QueryError(f"there is no scheduler at '{scheduler}', or none within {PATIENCE} s") from None
         with client:
             yield client
         return

@@ -15,6 +15,10 @@ MOST_ROWS = 100
 def outages(words: Namespace) -> int:
     """Answer, and say by the exit code whether every failure is harmless."""
     network = archipelago.read_network(words.network)
+    if words.output:
+        from archipelago.views.draw import ending
+
+        ending(words.output)  # before the work
     if words.part:
         return _over_time(network, words)
     for option, value in (("--from", words.source), ("--to", words.target), ("--restore", words.restore)):

@@ -131,9 +131,12 @@ def _write(work: Path, questions: Sequence[Question]) -> Path:
             for source, target, address in pairs:
                 by_source.setdefault(source, []).append((f"{number} {source} {target}", str(address)))
             kind: dict[str, object] = {"protocol": probe.protocol, "port": probe.port}
-            kind["expected"] = [f"{number} {source} {target}" for source, target in sorted(expected)]
+            hoped: dict[str, list[str]] = {}
+            for source, target in sorted(expected):
+                hoped.setdefault(source, []).append(f"{number} {source} {target}")
             asked += [
-                {"space": namespace(tag, source), "targets": targets, **kind} for source, targets in by_source.items()
+                {"space": namespace(tag, source), "targets": targets, "expected": hoped.get(source, []), **kind}
+                for source, targets in by_source.items()
             ]
             answering = network.hosts if probe.port else ()
             asked += [{"space": namespace(tag, name), "listens": True, **kind} for name in answering]

@@ -184,10 +184,11 @@ def main() -> None:
         if question.get("listens"):
             listeners.open(space, protocol, port)
             continue
+        hoped = set(question.get("expected", ()))
         for number, (key, address) in enumerate(question["targets"]):
             asked = Asked(identity, number, key, address, space, protocol=protocol, port=port)
             pending[identity, number] = asked
-            if key in question.get("expected", ()):
+            if key in hoped:
                 expected.add((identity, number))
             if protocol == "icmp" and (identity, asked.version) not in raws:
                 enter(space)

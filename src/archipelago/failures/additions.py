@@ -6,7 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from functools import cached_property
-from itertools import count, islice
+from itertools import chain, count, islice
 from typing import Any
 
 from archipelago.addressing.values import is_link_local
@@ -55,7 +55,7 @@ class Additions:
     def of(self, part: Part, outage: Outage) -> tuple[Mend | None, str]:
         """The smallest addition with which the failure of a part cuts nobody off elsewhere; or why there is none."""
         tried = 0
-        for addition in (*self._cables(part), *self._gateways(part)):
+        for addition in chain(self._cables(part), self._gateways(part)):
             if self._left <= 0:
                 return None, "not looked for: worse failures took all the time there is for that"
             tried += 1
@@ -63,9 +63,8 @@ class Additions:
             if self._serves(addition, part):
                 return addition, ""
         if part.kind == "port":
-            return None, "none of one's own is enough: it leads outside"
-        why = f" ({tried:,} tried)" if tried else ": nothing could take over"
-        return None, f"none alone is enough{why}"
+            return None, "nothing to try: it leads outside"
+        return None, f"none of {tried:,} tried is enough" if tried else "nothing to try: no switch or gateway beside it"
 
     @cached_property
     def _errors(self) -> set[tuple[str, str]]:
@@ -89,9 +88,8 @@ class Additions:
 
     def _cables(self, part: Part) -> Iterator[Mend]:
         """Cables between switches that the failure separates, those next to it first."""
-        pairs = dict.fromkeys(
-            tuple(sorted((a, b))) for a, ours in self._sides(part) for b, theirs in self._sides(part) if ours != theirs
-        )
+        sides = self._sides(part)
+        pairs = dict.fromkeys(tuple(sorted((a, b))) for a, ours in sides for b, theirs in sides if ours != theirs)
         straight = set(self._ends(part))
         ranked = sorted(pairs, key=lambda pair: set(pair) == straight)  # one beside what broke is the last choice
         for a, b in islice(ranked, MOST_CABLES):
@@ -212,7 +210,7 @@ class Additions:
         elected = self._index.knowledge.elected
         shared = any(member.interface == nic.name for node, nic in found for member in elected.members(node.name))
         one = len({node.name for node, _ in found}) == 1
-        return found if one and not shared and all(_number(nic) for _, nic in found) else []
+        return found if one and not shared and all(nic.vlan for _, nic in found) else []
 
     def _interfaces_of(self, part: Part) -> Iterator[tuple[Node, Nic]]:
         devices = self._index.knowledge.devices
@@ -235,7 +233,7 @@ class Additions:
         place = self._place(device, nic)
         if place is None or None in free:
             return None
-        there = next((own for own in node.nics.values() if _number(own) == _number(nic)), None)
+        there = next((own for own in node.nics.values() if own.vlan == nic.vlan), None)
         if there is not None:
             return None  # it is in the VLAN with addresses of its own: what is meant there only a person knows
         taken = {*device.interfaces, *device.ports}
@@ -248,22 +246,17 @@ class Additions:
         """Where on another device an interface in the same VLAN would be."""
         node = self._index.knowledge.devices[device.name]
         if device.kind == "l3switch":
-            return {"vlan": self._vlan(nic)} if _number(nic) in node.vlans else None
+            return {"vlan": self._vlan(nic)} if nic.vlan in node.vlans else None
         parents = (own.attachment for own in node.nics.values() if own.kind == "subinterface" and own.up)
         parent = next(parents, None)
         return {"parent": parent, "tag": self._vlan(nic)} if parent is not None else None
 
     def _vlan(self, nic: Nic) -> str:
-        return self._index.vlan_key(_number(nic) or 0)
+        return self._index.vlan_key(nic.vlan or 0)
 
     def _free_vrid(self) -> int:
         taken = {member.written.vrid for member in self._index.knowledge.elected.every()}
         return max(taken, default=0) + 1
-
-
-def _number(nic: Nic) -> int | None:
-    """The VLAN that an interface is in by its own settings."""
-    return nic.vlan if nic.kind == "vlan" else nic.tag if nic.kind == "subinterface" else None
 
 
 def _names(first: str, vlan: str) -> Iterator[str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -15,10 +16,9 @@ from archipelago.model.network import Network
 PAIRS_AT_A_TIME = 64
 """So many double failures are one piece of work at most."""
 
-Row = tuple[int, int, int, int, int, int, int, tuple[str, str] | None, tuple[int, ...]]
+Row = tuple[int, int, int, int, int, int, int, tuple[str, str] | None, tuple[str, ...]]
 """One double failure in plain values: the numbers of both parts; the pairs that are lost, those of them elsewhere,
-those left with one address family; hosts that reach nobody; pairs gained; an example; the places of expectations that
-fall."""
+those left with one address family; hosts that reach nobody; pairs gained; an example; the expectations that fall."""
 
 
 class Piece(NamedTuple):
@@ -31,13 +31,13 @@ class Piece(NamedTuple):
         return f"{self.first}:{self.second.start}-{self.second.stop}"
 
 
+@dataclass(frozen=True, slots=True, eq=False)
 class Work:
     """All double failures of a network: its parts, and all that a worker needs to know of it."""
 
-    def __init__(self, network: Network, stands_for: Mapping[str, int], parts: tuple[Part, ...]) -> None:
-        self.network = network
-        self.stands_for = stands_for
-        self.parts = parts
+    network: Network
+    stands_for: Mapping[str, int]
+    parts: tuple[Part, ...]
 
     def pieces(self) -> list[Piece]:
         """All of it, in order."""
@@ -63,13 +63,12 @@ def _breaker_of(work: Work) -> Breaker:
 def rows_of(work: Work, piece: Piece) -> list[Row]:
     """Do one piece of work."""
     breaker, parts = _breaker_of(work), work.parts
-    place = {str(one): number for number, one in reversed(list(enumerate(work.network.expect)))}
     half = breaker.without([parts[piece.first]])
     rows: list[Row] = []
     for second in piece.second:
         outage = breaker.outage([parts[piece.first], parts[second]], half, over=False, policy=False)
         told = (outage.lost, outage.elsewhere, outage.one_family, outage.hosts, outage.gained)
-        rows.append((piece.first, second, *told, outage.example, tuple(place[text] for text in outage.expectations)))
+        rows.append((piece.first, second, *told, outage.example, outage.expectations))
     return rows
 
 
@@ -92,5 +91,5 @@ def _outages(work: Work, rows: Iterable[Row]) -> Iterator[Outage]:
             hosts=hosts,
             gained=gained,
             example=(example[0], example[1]) if example is not None else None,
-            expectations=tuple(str(work.network.expect[number]) for number in expectations),
+            expectations=expectations,
         )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
@@ -12,6 +12,16 @@ from archipelago.model.finding import Mend
 
 Outcome = Literal["cuts off", "cuts off its own hosts", "taken over", "not missed"]
 OUTCOMES: tuple[Outcome, ...] = ("cuts off", "cuts off its own hosts", "taken over", "not missed")
+
+
+MOST_NAMED = 3
+"""So many things are named in a sentence or a cell; more are counted."""
+
+
+def named(things: Sequence[object], between: str = ", ") -> str:
+    """The first of some things, and how many more there are."""
+    more = len(things) - MOST_NAMED
+    return between.join(map(str, things[:MOST_NAMED])) + (f" and {more:,} more" if more > 0 else "")
 
 
 class Takeover(NamedTuple):

@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from itertools import groupby
 
 from archipelago.addressing.values import Address, Prefix
-from archipelago.failures.result import Takeover
+from archipelago.failures.result import Takeover, named
 from archipelago.knowledge.forwarding import ForwardingState, route_to
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.routes import Entry
 from archipelago.reachability.answering import active_members
 from archipelago.reachability.arrays import NetworkArrays
-
-MOST_NAMED = 3
-"""So many interfaces and prefixes are named; more are counted."""
 
 
 def takeovers(before: NetworkArrays, after: NetworkArrays) -> tuple[Takeover, ...]:
@@ -31,7 +28,7 @@ def _gateways(before: NetworkArrays, after: NetworkArrays) -> Iterator[Takeover]
     now.sort(key=lambda member: (member.place, member.number))
     for device, members in groupby(now, key=lambda member: member.device):
         interfaces = list(dict.fromkeys(member.interface for member in members))
-        yield Takeover(device, f"is active on {_some(interfaces)}")
+        yield Takeover(device, f"is active on {named(interfaces)}")
 
 
 def _ports(before: Knowledge, after: Knowledge) -> Iterator[Takeover]:
@@ -58,7 +55,7 @@ def _routes(before: NetworkArrays, after: Knowledge) -> Iterator[Takeover]:
                 if instead is not None:
                     changed.setdefault(instead, []).append(entry.prefix)
         for instead, prefixes in changed.items():
-            yield Takeover(name, f"sends to {_some(prefixes)} by {instead}")
+            yield Takeover(name, f"sends to {named(prefixes)} by {instead}")
 
 
 def _instead(entry: Entry, now: ForwardingState, vrf: str) -> str | None:
@@ -67,9 +64,3 @@ def _instead(entry: Entry, now: ForwardingState, vrf: str) -> str | None:
     if found is None or (found.next_hop, found.interface) == (entry.next_hop, entry.interface):
         return None
     return str(found.next_hop) if found.next_hop is not None else f"{found.interface} itself"
-
-
-def _some(things: Sequence[object]) -> str:
-    """The first of some things, and how many more there are."""
-    more = len(things) - MOST_NAMED
-    return ", ".join(map(str, things[:MOST_NAMED])) + (f" and {more:,} more" if more > 0 else "")

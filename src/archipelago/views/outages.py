@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-from archipelago.failures.result import Outage, Outages
+from archipelago.failures.result import Outage, Outages, named
 from archipelago.views.plain import plain
 from archipelago.views.table import Table, table
-
-MOST_NAMED = 3
-"""So many expectations and takeovers are named in a cell; the others are counted."""
 
 
 def tables(found: Outages, most: int | None = None) -> list[Table]:
@@ -33,7 +29,7 @@ def cutting_off(found: Outages) -> Table:
             _share(outage.elsewhere or outage.one_family, found.reached),
             outage.hosts or "",
             " to ".join(outage.example or ()),
-            _some([*outage.expectations, *outage.policy]),
+            named([*outage.expectations, *outage.policy]),
             outage.addition.says if outage.addition is not None else outage.without,
         )
         for outage in found.single_points
@@ -51,8 +47,8 @@ def own_hosts(found: Outages) -> Table:
             outage.name,
             outage.hosts,
             _share(outage.lost, found.reached),
-            _some([*outage.expectations, *outage.policy]),
-            _some(outage.takeovers, "; "),
+            named([*outage.expectations, *outage.policy]),
+            named(outage.takeovers, "; "),
         )
         for outage in found
         if outage.outcome == "cuts off its own hosts"
@@ -64,7 +60,7 @@ def own_hosts(found: Outages) -> Table:
 def taken_over(found: Outages) -> Table:
     """The failures that cost no pair, since something else does the work then."""
     rows = [
-        (outage.name, _some(outage.takeovers, "; "), _some([*outage.expectations, *outage.policy]))
+        (outage.name, named(outage.takeovers, "; "), named([*outage.expectations, *outage.policy]))
         for outage in found
         if outage.outcome == "taken over"
     ]
@@ -74,7 +70,7 @@ def taken_over(found: Outages) -> Table:
 def breaking_promises(found: Outages) -> Table:
     """The failures that cost no pair and break what is expected all the same."""
     rows = [
-        (outage.name, _some([*outage.expectations, *outage.policy]))
+        (outage.name, named([*outage.expectations, *outage.policy]))
         for outage in found
         if outage.outcome == "not missed" and not outage.harmless
     ]
@@ -142,11 +138,6 @@ def _values(outage: Outage) -> dict[str, Any]:
 def _share(pairs: int, of: int) -> str:
     """A count of pairs, and the share that it is of those reached while nothing is broken."""
     return f"{pairs:,} ({pairs / of:.0%})" if of else f"{pairs:,}"
-
-
-def _some(things: Sequence[object], between: str = ", ") -> str:
-    more = len(things) - MOST_NAMED
-    return between.join(map(str, things[:MOST_NAMED])) + (f" and {more:,} more" if more > 0 else "")
 
 
 def _first(whole: Table, most: int | None) -> Table:
