@@ -85,7 +85,7 @@ def _errors(network):
 def test_where_nothing_single_helps_that_is_said():
     text = ONE_GATEWAY.replace("  core-2:\n    kind: l3switch\n    routing: [ipv4]", "  core-2:\n    kind: switch")
     found = outages(read_network(text))
-    assert found["core-1"].addition is None and "nothing to try" in found["core-1"].without
+    assert found["core-1"].addition is None and "no cable or second gateway to try" in found["core-1"].without
     quick = outages(read_network(text), additions=False)
     assert quick["core-1"].without == "" and quick["core-1"].lost == found["core-1"].lost
 

@@ -64,7 +64,7 @@ class Additions:
                 return addition, ""
         if part.kind == "port":
             return None, "nothing to try: it leads outside"
-        return None, f"none of {tried:,} tried is enough" if tried else "nothing to try: no switch or gateway beside it"
+        return None, f"none of {tried:,} tried is enough" if tried else "no cable or second gateway to try"
 
     @cached_property
     def _errors(self) -> set[tuple[str, str]]:
