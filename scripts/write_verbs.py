@@ -10,7 +10,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from archipelago.cli.main import VERBS
+from archipelago.cli.calls import VERBS
 
 PAGES = Path(__file__).resolve().parent.parent / "docs" / "verbs"
 SHOWN = {

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from archipelago.cli.main import EXAMPLES, VERBS
+from archipelago.cli.calls import EXAMPLES, VERBS
 
 DOCS = Path(__file__).parent.parent / "docs"
 

@@ -21,7 +21,7 @@ from archipelago.exchange.kernel import KernelError, Question, ask_kernel, kerne
 from archipelago.exchange.linux import script
 from archipelago.exchange.rehearsal import leased
 from archipelago.knowledge.index import index_network
-from redundancy_referee import judged
+from redundancy_referee import judged, judged_broken
 from referee import referee
 
 try:
@@ -31,7 +31,7 @@ except KernelError as error:
     REASON = str(error)
 needs_kernel = pytest.mark.skipif(WHERE is None, reason="" if WHERE else REASON)
 
-NETWORKS = 64
+NETWORKS = 48
 """Random networks in the standing proof: a few are left out because they would storm or hold an address twice."""
 
 
@@ -42,8 +42,8 @@ def test_the_kernel_gives_the_same_answer_for_every_pair():
     with ThreadPoolExecutor(2) as pool:
         runs = list(pool.map(lambda number: referee(range(number * share, (number + 1) * share)), range(boots)))
     assert [difference for _, differences in runs for difference in differences] == []
-    assert sum(figures["networks"] for figures, _ in runs) >= 55
-    assert sum(figures["not reached"] for figures, _ in runs) > 30  # mistakes are among them
+    assert sum(figures["networks"] for figures, _ in runs) >= 40
+    assert sum(figures["not reached"] for figures, _ in runs) > 25  # mistakes are among them
 
 
 @needs_kernel
@@ -239,7 +239,55 @@ def test_real_servers_lease_what_we_say(command, tmp_path):
 @needs_kernel
 @pytest.mark.skipif(shutil.which("keepalived") is None, reason="the package keepalived is not there")
 def test_real_bridges_and_daemons_agree_on_what_is_blocked_and_who_is_active(command, tern_bay):
-    figures, different = judged(0, 9, shared=3)
-    assert different == [] and figures["blocked"] > 8 and figures["told"] > 25
+    figures, different = judged(0, 7, shared=2)
+    assert different == [] and figures["blocked"] > 5 and figures["told"] > 15
     shown = command("rehearse", tern_bay / "network.yaml", "--from", "innkeeper", "--to", "purser")
     assert shown.returncode == 0 and "12 of 12 roots, blocked ports and active gateways agree" in shown.stdout
+
+
+PAIR = """format: archipelago-network/1
+vlans: {crew: 120, yard: 130}
+devices:
+  core-1:
+    kind: l3switch
+    routing: [ipv4]
+    ports: {p1: {trunk: [crew, yard]}}
+    interfaces:
+      crew-gw: {vlan: crew, address: 10.44.1.2/24, virtual: [{vrid: 1, address: 10.44.1.1, priority: 120}]}
+      yard-gw: {vlan: yard, address: 10.44.2.2/24, virtual: [{vrid: 2, address: 10.44.2.1, priority: 120}]}
+  core-2:
+    kind: l3switch
+    routing: [ipv4]
+    ports: {p1: {trunk: [crew, yard]}}
+    interfaces:
+      crew-gw: {vlan: crew, address: 10.44.1.3/24, virtual: [{vrid: 1, address: 10.44.1.1}]}
+      yard-gw: {vlan: yard, address: 10.44.2.3/24, virtual: [{vrid: 2, address: 10.44.2.1}]}
+  quay:
+    kind: switch
+    ports: {p1: {trunk: [crew, yard]}, p2: {trunk: [crew, yard]}, p3: {access: crew}, p4: {access: yard}}
+hosts:
+  winch: {at: quay/p3, address: 10.44.1.10/24, gateway: 10.44.1.1}
+  stores: {at: quay/p4, address: 10.44.2.10/24, gateway: 10.44.2.1}
+cables: [core-1/p1 ~ quay/p1, core-2/p1 ~ quay/p2]
+"""
+
+
+@needs_kernel
+@pytest.mark.skipif(shutil.which("keepalived") is None, reason="the package keepalived is not there")
+def test_what_breaks_in_the_kernel_is_taken_over_as_we_say(command, tmp_path):
+    figures, different = judged_broken(0, 5)
+    assert different == [] and figures["networks"] >= 4 and figures["reached"] > 5
+    (file := tmp_path / "pair.yaml").write_text(PAIR)
+    done = command("rehearse", file, "--break", "core-1", "--from", "winch", "--to", "stores", "--json")
+    found = json.loads(done.stdout)
+    assert done.returncode == 0 and found["agree"] == found["pairs"] == found["reached"] == 2
+    broken = found["broken"]
+    assert broken["agree"] and broken["part"] == "core-1" and broken["lost"] > 25 and broken["lost-in-kernel"] > 25
+    assert [row["kernel"] for row in found["redundancy"]] == ["core-2/crew-gw", "core-2/yard-gw"]
+
+
+def test_only_parts_break(command, tmp_path):
+    (file := tmp_path / "pair.yaml").write_text(PAIR)
+    assert "crew is a VLAN" in command("rehearse", file, "--break", "crew").stderr
+    refused = command("rehearse", file, "--break", "core-3")
+    assert refused.returncode == 2 and "there is no part 'core-3'; did you mean 'core-1'?" in refused.stderr

@@ -45,7 +45,9 @@ BELOW = {
         "addressing",
         "errors",
     },
+    "changes": {"files", "failures", "reachability", "diagnosis", "knowledge", "model", "addressing", "errors"},
     "views": {
+        "changes",
         "exchange",
         "failures",
         "reachability",

@@ -135,7 +135,8 @@ def test_a_brief_where_a_network_is_wanted_is_one_line(command, tern_bay):
 
 
 def test_every_help_has_examples_that_are_calls_of_the_verb(command):
-    from archipelago.cli.main import EXAMPLES, VERBS, parser
+    from archipelago.cli.calls import EXAMPLES, VERBS
+    from archipelago.cli.main import parser
 
     assert EXAMPLES.keys() == VERBS.keys()
     for verb, examples in EXAMPLES.items():

@@ -21,8 +21,17 @@ from archipelago import audit as _audit_room
 from archipelago import design as _design_room
 from archipelago.api.asking import broadcast, lease, reach, reach_in_order, trace
 from archipelago.api.breaking import break_part, outages
+from archipelago.api.changing import apply, change, compare, setting_up
 from archipelago.api.checking import assert_expected, audit, check_policy, expectations, matrix, mend, what_if
-from archipelago.api.drawing import draw, draw_break, draw_matrix, draw_outages, draw_policy, draw_space
+from archipelago.api.drawing import (
+    draw,
+    draw_break,
+    draw_comparison,
+    draw_matrix,
+    draw_outages,
+    draw_policy,
+    draw_space,
+)
 from archipelago.api.planning import carve, design
 from archipelago.api.reading import (
     amend,
@@ -64,6 +73,8 @@ if TYPE_CHECKING:
     )
     from archipelago.api.mending import MendResult
     from archipelago.audit.result import AuditResult
+    from archipelago.changes.comparison import Comparison
+    from archipelago.changes.result import Change, Step
     from archipelago.exchange.rehearsal import Rehearsal
     from archipelago.failures.result import Outage, Outages
     from archipelago.files.codecs import parse_next_hop
@@ -101,6 +112,8 @@ _TYPES = {
         *("parse_address", "parse_interface_address", "parse_prefix"),
     ),
     "api.mending": ("MendResult",),
+    "changes.comparison": ("Comparison",),
+    "changes.result": ("Change", "Step"),
     "exchange.rehearsal": ("Rehearsal",),
     "failures.result": ("Outage", "Outages"),
     "files.codecs": ("parse_next_hop",),
@@ -138,7 +151,9 @@ __all__ = [
     "Cable",
     "CarveError",
     "Carving",
+    "Change",
     "Check",
+    "Comparison",
     "Conventions",
     "Decision",
     "Design",
@@ -174,6 +189,7 @@ __all__ = [
     "ReachResult",
     "Rehearsal",
     "Route",
+    "Step",
     "Subinterface",
     "Trace",
     "TrafficError",
@@ -182,16 +198,20 @@ __all__ = [
     "VlanInterface",
     "VlanNeed",
     "amend",
+    "apply",
     "assert_expected",
     "audit",
     "break_part",
     "brief_text",
     "broadcast",
     "carve",
+    "change",
     "check_policy",
+    "compare",
     "design",
     "draw",
     "draw_break",
+    "draw_comparison",
     "draw_matrix",
     "draw_outages",
     "draw_policy",
@@ -217,6 +237,7 @@ __all__ = [
     "redundancy",
     "rehearse",
     "schema",
+    "setting_up",
     "to_json",
     "to_table",
     "trace",

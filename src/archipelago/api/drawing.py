@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from archipelago.addressing.carve import Carving
+    from archipelago.changes.comparison import Comparison
     from archipelago.failures.result import Outages
     from archipelago.model.network import Network
     from archipelago.reachability.kept import Kept
@@ -108,6 +109,29 @@ def draw_outages(network: Network, outages: Outages, path: str | PathLike[str]) 
     from archipelago.views.draw import picture_of
 
     write_whole(path, picture_of(index_network(a_network(network)), fspath(path), outages=outages))
+
+
+def draw_comparison(comparison: Comparison, path: str | PathLike[str]) -> None:
+    """Draw two states of a network in one diagram, with words for what is new, gone and changed.
+
+    Args:
+        comparison: what `compare` gave.
+        path: an SVG or PNG file to write, by the ending of its name.
+
+    Raises:
+        QueryError: the name ends in neither .svg nor .png.
+        DocumentError: the place cannot be written to.
+
+    Example:
+        >>> archipelago.draw_comparison(archipelago.compare(network, network), "both.gif")
+        Traceback (most recent call last):
+        archipelago.errors.QueryError: 'both.gif' ends in neither .svg nor .png; a picture is drawn as one of the two
+    """
+    from archipelago.files.disk import write_whole
+    from archipelago.knowledge.index import index_network
+    from archipelago.views.draw import picture_of
+
+    write_whole(path, picture_of(index_network(comparison.new), fspath(path), comparison=comparison))
 
 
 def draw_space(carving: Carving, path: str | PathLike[str]) -> None:

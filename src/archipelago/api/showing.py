@@ -183,8 +183,13 @@ def rehearse(
     *,
     seconds: float = 300.0,
     probe: str = "icmp",
+    part: str | None = None,
 ) -> Rehearsal:
     """Build the network in a real kernel, send real probes, and compare its answers with the simulation's.
+
+    Where a `part` is named it breaks first, as it would break, and its daemons and spanning tree take over as they do.
+    All pairs are then asked once that is over; with one source and one target that one probes the other meanwhile, ten
+    times a second, and what is lost is told beside what `break_part` says.
 
     Args:
         network: the network.
@@ -192,12 +197,13 @@ def rehearse(
         targets: hosts that are asked for; by default all.
         seconds: the longest that the kernel may take.
         probe: what is sent: `icmp` (an echo request), or the first packet to a port: `tcp/443`, `udp/53`.
+        part: what breaks first: a device, a host, `DEVICE/PORT`, `DEVICE/INTERFACE`, or a cable (`A/p1 ~ B/p2`).
 
     Returns:
         Both answers for every pair.
 
     Raises:
-        QueryError: a host does not exist, the network would storm, or the time is not a number above 0.
+        QueryError: a host or the part does not exist, the network would storm, or the time is not a number above 0.
         KernelError: there is no kernel to use, or it did not finish in time.
 
     Example:
@@ -211,7 +217,7 @@ def rehearse(
     from archipelago.exchange.rehearsal import rehearse as run
     from archipelago.model.filters import parse_probe
 
-    return run(a_network(network), list(sources), list(targets), seconds, parse_probe(probe))
+    return run(a_network(network), list(sources), list(targets), seconds, parse_probe(probe), part)
 
 
 def to_json(result: object) -> object:

@@ -16,6 +16,7 @@ from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address
 from archipelago.errors import KernelError
+from archipelago.exchange.broken import broken_script
 from archipelago.exchange.linux import namespace, namespace_tag, script
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
@@ -24,14 +25,36 @@ from archipelago.progress import tell
 Pair = tuple[str, str]
 
 
+class Watch(NamedTuple):
+    """Probes from a host to an address while a part breaks: one `every` so many seconds, from `lead` before until
+    `until` after it. The first of these is sent after an advertisement of a shared gateway that changes hands: `hears`
+    has each as a host beside it, the family and the VRID; they come every `interval`."""
+
+    source: str
+    address: Address
+    every: float
+    lead: float
+    until: float
+    interval: float
+    hears: Sequence[tuple[str, int, int]]
+
+
+class Breaks(NamedTuple):
+    """What the network is once a part has broken, and who probes meanwhile."""
+
+    after: Network
+    watch: Watch | None
+
+
 class Question(NamedTuple):
-    """A network, and what is asked in it: from which host, at which host, at which address; what is sent; and the
-    pairs that we say are answered, so that a difference is looked at again before it counts."""
+    """A network, and what is asked in it: from which host, at which host, at which address; what is sent; the pairs
+    that we say are answered, so that a difference is looked at again before it counts; and what breaks before."""
 
     network: Network
     pairs: Sequence[tuple[str, str, Address]]
     probe: Probe = ECHO
     expected: Set[Pair] = frozenset()
+    breaks: Breaks | None = None
 
 
 Where = Literal["here", "uml"]
@@ -79,13 +102,15 @@ def _has_modules() -> bool:
 class Answers(NamedTuple):
     """What a kernel answered about a network: the pairs (source, target) whose probe was answered; and what each host
     that asked was leased: the address with its mask, the gateway or `none`, and the server's own address; where
-    something is blocked, the root of each bridge and the ports; and who is active, by VRID and family."""
+    something is blocked, the root of each bridge and the ports; who is active, by VRID and family; and each probe that
+    was sent while a part broke: seconds from then on, and whether it was answered."""
 
     pairs: set[Pair]
     leases: dict[str, tuple[str, str, str]]
     roots: dict[str, str]
     blocked: set[str]
     active: set[tuple[str, str, str]]
+    probes: tuple[tuple[float, bool], ...] = ()
 
 
 def ask_kernel(questions: Sequence[Question], *, where: Where | None = None, seconds: float = 300) -> list[Answers]:
@@ -113,7 +138,8 @@ def ask_kernel(questions: Sequence[Question], *, where: Where | None = None, sec
 
 def _write(work: Path, questions: Sequence[Question]) -> Path:
     """The scripts of all networks, what to ask in each batch, and the driver that runs them."""
-    shutil.copy(Path(__file__).with_name("prober.py"), work / "prober.py")
+    for program in ("prober.py", "watcher.py"):
+        shutil.copy(Path(__file__).with_name(program), work / program)
     python = shutil.which("python3") or "python3"
     lines = ["export PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH"]
     lines += [f"cd {quote(str(work))}"]
@@ -122,11 +148,15 @@ def _write(work: Path, questions: Sequence[Question]) -> Path:
     for start in range(0, len(questions), TOGETHER):
         batch = list(enumerate(questions))[start : start + TOGETHER]
         asked, tags = [], []
-        for number, (network, pairs, probe, expected) in batch:
+        for number, (network, pairs, probe, expected, breaks) in batch:
             # A tag of this run's own: the same network may be up already, by the script that `export` wrote.
             tag = f"{namespace_tag(network)}-{work.name.rpartition('-')[2]}"
             tags.append((number, quote(tag)))
             (work / f"{number}.sh").write_text(script(network, tag))
+            if breaks is not None:
+                (work / f"broken-{number}.sh").write_text(broken_script(network, breaks.after, tag))
+                watching = _watching(breaks.watch, tag, number, probe, network)
+                (work / f"watch-{number}.json").write_text(json.dumps(watching))
             by_source: dict[str, list[tuple[str, str]]] = {}
             for source, target, address in pairs:
                 by_source.setdefault(source, []).append((f"{number} {source} {target}", str(address)))
@@ -146,6 +176,8 @@ def _write(work: Path, questions: Sequence[Question]) -> Path:
         # All at one time: whoever waits, for a tree or in vain for a lease, waits beside the others.
         lines += [f"(sh {number}.sh finish >>said-{number} 2>&1 || echo {number} >>refused) &" for number, _ in batch]
         lines += ["wait"]
+        lines += [_breaking(number, python, question.breaks) for number, question in batch if question.breaks]
+        lines += ["wait"]
         for told in ("given", "tree", "active"):
             lines += [f"cp /run/archipelago-{tag}.d/{told} {told}-{number} 2>/dev/null || :" for number, tag in tags]
         lines += [f"{quote(python)} prober.py ask-{start}.json >answers-{start}.json 2>>said"]
@@ -154,6 +186,36 @@ def _write(work: Path, questions: Sequence[Question]) -> Path:
     driver = work / "driver.sh"
     driver.write_text("\n".join(lines) + "\n")
     return driver
+
+
+def _watching(watch: Watch | None, tag: str, number: int, probe: Probe, network: Network) -> dict[str, object]:
+    """What the watcher is told."""
+    if watch is None:
+        return {}
+    return {
+        "space": namespace(tag, watch.source),
+        "address": str(watch.address),
+        "protocol": probe.protocol,
+        "port": probe.port,
+        "answering": [namespace(tag, name) for name in network.hosts] if probe.port else [],
+        "every": watch.every,
+        "lead": watch.lead,
+        "until": watch.until,
+        "interval": watch.interval,
+        "hears": [(namespace(tag, host), family, vrid) for host, family, vrid in watch.hears],
+        "cut": ["sh", f"broken-{number}.sh", "cut"],
+    }
+
+
+def _breaking(number: int, python: str, breaks: Breaks) -> str:
+    """The line that breaks what breaks in one network, while somebody watches: one network after the other, as what is
+    lost hangs on time; then it goes on beside the others."""
+    run = f"sh broken-{number}.sh"
+    cut = f"{run} cut </dev/null"
+    if breaks.watch is not None:
+        cut = f"{quote(python)} watcher.py watch-{number}.json >probes-{number}"
+    broken = f"({run} ready && {cut} || echo {number} >>refused) >>said-{number} 2>&1"
+    return f"{broken}; ({run} again || echo {number} >>refused) >>said-{number} 2>&1 &"
 
 
 def _boot(work: Path, driver: Path) -> list[str]:
@@ -242,7 +304,13 @@ def _read(work: Path, total: int) -> list[Answers]:
         last = (work / "console").read_text(errors="replace").strip().splitlines()[-3:]
         raise KernelError(f"the kernel did not finish; its last words: {' / '.join(last)}")
     rows = [
-        Answers(set(), _given(work / f"given-{number}"), *_tree(work / f"tree-{number}"), _active(work, number))
+        Answers(
+            set(),
+            _given(work / f"given-{number}"),
+            *_tree(work / f"tree-{number}"),
+            _active(work, number),
+            _probes(work / f"probes-{number}"),
+        )
         for number in range(total)
     ]
     for start in range(0, total, TOGETHER):
@@ -272,3 +340,7 @@ def _given(path: Path) -> dict[str, tuple[str, str, str]]:
     """What clients noted down of their leases; the last of each counts."""
     lines = path.read_text().splitlines() if path.exists() else []
     return {words[0]: (words[1], words[2], words[3]) for words in map(str.split, lines) if len(words) == 4}
+
+
+def _probes(path: Path) -> tuple[tuple[float, bool], ...]:
+    return tuple((time, answered) for time, answered in json.loads(path.read_text())) if path.exists() else ()

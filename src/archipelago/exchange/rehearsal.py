@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from archipelago.diagnosis.leased import server_address
 from archipelago.errors import QueryError
+from archipelago.exchange.break_rehearsed import BreakRehearsed, breaking, broken_network, judged
 from archipelago.exchange.kernel import Answers, Question, Where, ask_kernel, kernel_here
 from archipelago.exchange.tree import KernelTree
 from archipelago.knowledge.ends import common_family, first_address
@@ -35,6 +36,13 @@ class Rehearsal:
     shared_addresses: tuple[str, ...]
     leases: Mapping[str, tuple[Given | None, Given | None]] = field(default_factory=dict)
     redundancy: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    broken: BreakRehearsed | None = None
+
+    @property
+    def agrees(self) -> bool:
+        """Whether the two answer alike in all of it."""
+        lost_alike = self.broken is None or self.broken.alike is not False
+        return lost_alike and not (self.differ or self.leased_otherwise or self.redundant_otherwise)
 
     @property
     def differ(self) -> tuple[Pair, ...]:
@@ -62,8 +70,11 @@ class Rehearsal:
         if self.redundancy:
             alike = len(self.redundancy) - len(self.redundant_otherwise)
             leased += f"; {alike:,} of {len(self.redundancy):,} roots, blocked ports and active gateways agree"
+        if self.broken is not None and self.broken.ours is not None:
+            leased += f"; {self.broken.headline}"
+        after = f"with {self.broken.part} broken, " if self.broken is not None else ""
         return (
-            f"{agreed:,} of {pairs:,} pair{'s' * (pairs != 1)} agree; "
+            f"{after}{agreed:,} of {pairs:,} pair{'s' * (pairs != 1)} agree; "
             f"the kernel answered {answered:,} pair{'s' * (answered != 1)}{leased}"
         )
 
@@ -75,24 +86,29 @@ class Rehearsal:
 
 
 def rehearse(
-    network: Network, sources: list[str], targets: list[str], seconds: float, probe: Probe = ECHO
+    network: Network,
+    sources: list[str],
+    targets: list[str],
+    seconds: float,
+    probe: Probe = ECHO,
+    part: str | None = None,
 ) -> Rehearsal:
-    """Ask the simulation and a real kernel the same pairs.
+    """Ask the simulation and a real kernel the same pairs; where a part is named, once it has broken.
 
     Raises:
-        QueryError: a host does not exist, or the network cannot be built because it would storm.
+        QueryError: a host or the part does not exist, or the network cannot be built because it would storm.
         KernelError: there is no kernel to use, or it did not finish in time.
     """
-    index = NetworkIndex(widened(know(network)))
-    network = index.knowledge.written
-    loop = next((domain.circle for domain in index.domains.every() if domain.circle is not None), None)
-    if loop is not None:
-        cables = ", ".join(str(cable) for cable in loop.cables)
-        raise QueryError(f"this network would storm in a kernel: switching runs in a circle over {cables}")
-    if not KernelTree(index.knowledge.devices.tree).fits:
-        raise QueryError("a kernel's path costs end at 65,535, and these are more, in units of what divides them all")
-    pairs = _pairs(network, sources, targets)
+    whole = NetworkIndex(widened(know(network)))
+    _buildable(whole)
+    index, breaks, ours_broken = whole, None, None
+    watched = part is not None and len(sources) == len(targets) == 1
+    pairs = _pairs(whole.knowledge.written, [] if watched else sources, [] if watched else targets)
+    if part is not None:
+        index = NetworkIndex(know(broken_network(whole.knowledge, part)))
     where = kernel_here()
+    if part is not None:
+        breaks, ours_broken = breaking(whole, index, part, (sources[0], targets[0]) if watched else None, probe)
     ours: dict[Pair, ReachResult] = {}
     asked = []
     nodes = index.knowledge.nodes
@@ -103,10 +119,27 @@ def rehearse(
         if address is not None:
             asked.append((source, target, address))
     expected = {pair for pair, answer in ours.items() if _answered(answer)}
-    theirs = ask_kernel([Question(network, asked, probe, expected)], where=where, seconds=seconds)[0]
-    leases = {host: (leased(index, host), theirs.leases.get(host)) for host in index.knowledge.leases.given}
-    shared = tuple(str(address) for address, _ in index.shared_addresses())
-    return Rehearsal(ours, frozenset(theirs.pairs), where, shared, leases, redundancy(index.knowledge, theirs))
+    question = Question(whole.knowledge.written, asked, probe, expected, breaks)
+    theirs = ask_kernel([question], where=where, seconds=seconds)[0]
+    return Rehearsal(
+        ours=ours,
+        theirs=frozenset(theirs.pairs),
+        where=where,
+        shared_addresses=tuple(str(address) for address, _ in index.shared_addresses()),
+        leases={host: (leased(index, host), theirs.leases.get(host)) for host in index.knowledge.leases.given},
+        redundancy=redundancy(index.knowledge, theirs),
+        broken=judged(whole.knowledge, index.knowledge, part, ours_broken, theirs.probes) if part is not None else None,
+    )
+
+
+def _buildable(index: NetworkIndex) -> None:
+    """Raise where a kernel cannot build the network."""
+    loop = next((domain.circle for domain in index.domains.every() if domain.circle is not None), None)
+    if loop is not None:
+        cables = ", ".join(str(cable) for cable in loop.cables)
+        raise QueryError(f"this network would storm in a kernel: switching runs in a circle over {cables}")
+    if not KernelTree(index.knowledge.devices.tree).fits:
+        raise QueryError("a kernel's path costs end at 65,535, and these are more, in units of what divides them all")
 
 
 def _answered(answer: ReachResult) -> bool:

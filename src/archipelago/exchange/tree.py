@@ -56,12 +56,14 @@ class KernelTree:
             yield f"filter add dev {port} ingress {_BPDU} {copies} action drop"
 
 
-def settling(knowledge: Knowledge, space: Callable[[str], str], names: Callable[[str, str], str]) -> list[str]:
+def settling(
+    knowledge: Knowledge, space: Callable[[str], str], names: Callable[[str, str], str], broken: bool = False
+) -> list[str]:
     """The lines of the function `tree`: wait until no port listens or learns and what we say is blocked has been for a
     while, or something else for longer; then take what is blocked out of its VLANs, so that it makes no VLAN interface
-    live."""
+    live. Where something has `broken`, bridges took part before, and still do."""
     tree = knowledge.devices.tree
-    if not tree.blocked:
+    if not tree.blocked and not broken:
         return ["tree() {", "  :", "}"]
     spaces = " ".join(quote(space(name)) for name in tree.bridges)
     ours = [f"{space(name)} {names(name, port)}" for name in tree.bridges for port in sorted(tree.blocked_at(name))]
@@ -77,6 +79,7 @@ def settling(knowledge: Knowledge, space: Callable[[str], str], names: Callable[
         "}",
         "tree() {",
         '  mkdir -p "$made.d"',
+        '  : >"$made.d/tree"',
         *("  ours=$(sort <<'END'", *ours, "END", "  )"),
         '  lasting blocked "$ours" 4 16',
         f"  for name in {spaces}; do",

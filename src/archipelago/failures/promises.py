@@ -10,11 +10,12 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, apply_change, know
 from archipelago.knowledge.outside import with_outside
 from archipelago.knowledge.parts import switched_off
+from archipelago.model.policy import Policy
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.expect import check, names_addresses_beyond
 from archipelago.reachability.matrix import matrix
-from archipelago.reachability.policy import Breach, breaches
+from archipelago.reachability.policy import Breach, breaches, of_answers
 
 Parts = Sequence[str]
 
@@ -59,7 +60,7 @@ class Promises:
 
     @cached_property
     def _not_holding_anyway(self) -> set[int]:
-        return self._not_holding(())
+        return self._not_holding(()) if self._network.expect else set()
 
     @cached_property
     def _asks_beyond(self) -> bool:
@@ -82,14 +83,19 @@ class Promises:
         policy = self._network.policy
         if policy is None:
             return ()
-        told: dict[str, None] = {}
-        for breach in self._breaches(parts):
-            if _key(breach) not in self._breached_anyway:
-                line = breach.line
-                which = f"line {line + 1}, {policy.rules[line]}" if line is not None else "otherwise"
-                does = "gets through to" if breach.let_through else "is kept from"
-                told[f"policy, {which}: {breach.example[0]} {does} {breach.example[1]} by {breach.probe}"] = None
-        return tuple(told)
+        new = [breach for breach in self._breaches(parts) if _key(breach) not in self._breached_anyway]
+        return tuple(dict.fromkeys(_told(policy, breach) for breach in new))
+
+    @property
+    def broken(self) -> tuple[str, ...]:
+        """What is not kept although nothing is broken, in words."""
+        expected = [str(self._network.expect[number]) for number in sorted(self._not_holding_anyway)]
+        policy = self._network.policy
+        breached = []
+        if policy is not None:
+            aside = (breach for breach in self._breaches(()) if not _lets_answers_pass(breach))
+            breached = [_told(policy, breach) for breach in aside]
+        return tuple(dict.fromkeys([*expected, *breached]))
 
     @cached_property
     def _breached_anyway(self) -> set[tuple[int | None, bool, int]]:
@@ -98,6 +104,19 @@ class Promises:
     def _breaches(self, parts: Parts) -> list[Breach]:
         arrays = self._without(parts)
         return list(breaches(NetworkIndex(arrays.knowledge), arrays, self._wide[1], devices=False))
+
+
+def _lets_answers_pass(breach: Breach) -> bool:
+    """Whether only what lines for answers cannot tell apart gets through."""
+    return breach.let_through and all(map(of_answers, breach.services))
+
+
+def _told(policy: Policy, breach: Breach) -> str:
+    """What of the policy is not kept, in words."""
+    line = breach.line
+    which = f"line {line + 1}, {policy.rules[line]}" if line is not None else "otherwise"
+    does = "gets through to" if breach.let_through else "is kept from"
+    return f"policy, {which}: {breach.example[0]} {does} {breach.example[1]} by {breach.probe}"
 
 
 def _key(breach: Breach) -> tuple[int | None, bool, int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from archipelago.files.brief import FORMAT as BRIEF_FORMAT
@@ -9,9 +10,12 @@ from archipelago.files.codecs import AUTO, DHCP, Context, written
 from archipelago.files.network import FORMAT
 from archipelago.model.brief import Brief
 from archipelago.model.device_rules import HOLDERS
+from archipelago.model.filters import Filter, FilterRule
 from archipelago.model.key import Holder, Key, Value
 from archipelago.model.keys import keys_of
+from archipelago.model.leases import Pool
 from archipelago.model.network import Network
+from archipelago.model.parts import Device, Host
 
 Document = dict[str, Any]
 SCALAR_ALONE = {
@@ -28,6 +32,15 @@ SCALAR_ALONE = {
     Value.PLACE,
 }
 """A list of one of these is written without its brackets."""
+_HOLDER: Mapping[type, Holder] = {
+    **HOLDERS,
+    Device: Holder.DEVICE,
+    Host: Holder.HOST,
+    Filter: Holder.FILTER,
+    FilterRule: Holder.FILTER_RULE,
+    Pool: Holder.POOL,
+}
+"""What a part is in the document."""
 _WRITTEN_ALONE = (Holder.VIRTUAL_ROUTER, Holder.TRACK)
 """A list of one of these sections is, too."""
 
@@ -45,6 +58,30 @@ def brief_document_of(brief: Brief) -> Document:
     context = Context({name: need.id for name, need in brief.vlans.items()})
     document = {"format": BRIEF_FORMAT, **_part(Holder.BRIEF, brief, context)}
     return {key: value for key, value in document.items() if value != {}}
+
+
+def part_text(part: object, vlans: Mapping[str, int]) -> str:
+    """A part in one line, as a document would write it: `vlan: crew, address: 10.44.1.1/24`."""
+    return _flow(_part(_HOLDER[type(part)], part, Context(vlans)), outermost=True)
+
+
+def value_text(part: object, attribute: str, vlans: Mapping[str, int]) -> tuple[str, str]:
+    """The key of one attribute of a part, and its value in one line, as a document would write them; where it would not
+    write it the value is empty."""
+    holder = _HOLDER[type(part)]
+    key = next(key for key in keys_of(holder) if key.attribute == attribute)
+    section = _part(holder, part, Context(vlans))
+    return key.name, _flow(section[key.name], outermost=True) if key.name in section else ""
+
+
+def _flow(value: Any, outermost: bool = False) -> str:
+    if isinstance(value, dict):
+        text = ", ".join(f"{key}: {_flow(entry)}" for key, entry in value.items())
+        return text if outermost else f"{{{text}}}"
+    if isinstance(value, (list, tuple)):
+        text = ", ".join(_flow(entry) for entry in value)
+        return text if outermost else f"[{text}]"
+    return "yes" if value is True else str(value)
 
 
 def _part(holder: Holder, part: object, context: Context) -> Document:

@@ -189,6 +189,7 @@ KEYS = (
     Key("network", Value.PREFIX, (Holder.TRACK,), "a network that there must be a route to, exactly"),
     Key("priority-decrement", Value.DECREMENT, (Holder.TRACK,), "by how much", default=USUAL_DECREMENT),
     # filters
+    Key("console", Value.FLAG, _DEVICE, "it has a way in of its own, not over this network", default=False),
     Key("filters", Value.NAMED, _DEVICE, "its filters by name", default={}, holds=(Holder.FILTER,)),
     Key("filter-in", Value.NAME, FILTERING, "the filter that sees what comes in"),
     Key("filter-out", Value.NAME, FILTERING, "the filter that sees what is forwarded out"),

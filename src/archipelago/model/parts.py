@@ -165,7 +165,8 @@ class Route:
 class Device:
     """A router, layer 3 switch or layer 2 switch. `routing` is the families written (None: not written); `vlans` the
     VLAN ids written (None: all of the catalogue); `mac` its MAC address, where it does not follow its place;
-    `bridge_priority` what it bids for the spanning tree's root by (None: not written)."""
+    `bridge_priority` what it bids for the spanning tree's root by (None: not written); `console` whether it has a way
+    in of its own, whatever becomes of the network."""
 
     name: str
     kind: Kind
@@ -182,6 +183,7 @@ class Device:
     dhcp_pools: Mapping[str, Pool] = field(default_factory=dict)
     spanning_tree: bool = True
     bridge_priority: int | None = None
+    console: bool = False
 
 
 @dataclass(frozen=True, slots=True)

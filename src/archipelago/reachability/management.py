@@ -57,7 +57,7 @@ def of_devices(
     policy, named = network.policy, named_devices(network)
     if policy is None or not named:
         return
-    asking = _Asking(index, hosts)
+    asking = AddressAsking(index, hosts)
     able = [host for host in hosts if _speaks(index, host, version)]
     questions = (
         (name, interface, address, host, probe)
@@ -77,7 +77,7 @@ def of_devices(
             yield DeviceBreach(line, reached, host, address, probe)
 
 
-class _Asking:
+class AddressAsking:
     """Asks whether hosts reach addresses of devices: station by station, and where addresses are translated on the way
     the simulation."""
 

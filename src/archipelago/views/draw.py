@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from archipelago.changes.comparison import Comparison
 from archipelago.errors import QueryError
 from archipelago.failures.result import Outages
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.simulation.reach import ReachResult
+from archipelago.views.both_states import mark
 from archipelago.views.cards import Group, Row, content_of
 from archipelago.views.diagram import (
     CHIP,
@@ -61,6 +63,7 @@ def picture_of(
     findings: Sequence[Finding] = (),
     way: ReachResult | None = None,
     outages: Outages | None = None,
+    comparison: Comparison | None = None,
 ) -> bytes:
     """Draw a network; the ending of `name` (.svg or .png) says as what.
 
@@ -68,7 +71,7 @@ def picture_of(
         QueryError: another ending.
     """
     kind = ending(name)
-    return painted(diagram(index, findings, way, outages), kind)
+    return painted(diagram(index, findings, way, outages, comparison), kind)
 
 
 def draw_into(index: NetworkIndex, axes: Axes, findings: Sequence[Finding], way: ReachResult | None) -> None:
@@ -106,6 +109,7 @@ def diagram(
     findings: Sequence[Finding] = (),
     way: ReachResult | None = None,
     outages: Outages | None = None,
+    comparison: Comparison | None = None,
 ) -> Picture:
     """The diagram of a network.
 
@@ -114,10 +118,13 @@ def diagram(
         findings: what is wrong, worst first; each is marked where it stands and told below.
         way: an answer whose way is drawn.
         outages: what every failure does: parts are shaded by what hangs on them, and say so.
+        comparison: this network beside an older state of it, which is drawn, too.
     """
     content = content_of(index, findings, way)
     if outages is not None:
         shade(content, outages)
+    if comparison is not None:
+        mark(content, comparison)
     sheet = lay_out(content)
     described = ". ".join([content.subtitle, *(text for text, _ in content.notes)])
     picture = Picture(content.title, described, sheet.width)

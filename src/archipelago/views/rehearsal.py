@@ -7,15 +7,18 @@ from typing import TYPE_CHECKING, Any
 from archipelago.views.table import Table, table
 
 if TYPE_CHECKING:
+    from archipelago.exchange.break_rehearsed import BreakRehearsed, Gap
     from archipelago.exchange.rehearsal import Rehearsal
 
+SECOND = 10**9
+"""In nanoseconds, which times are in."""
 WHERE = {"here": "in this machine's kernel", "uml": "in a kernel that boots as a process (user-mode-linux)"}
 """Where the network was built, in words."""
 
 
 def values(rehearsal: Rehearsal) -> dict[str, Any]:
     """The answer with the keys of `--json`."""
-    return {
+    told = {
         "pairs": len(rehearsal.ours),
         "agree": len(rehearsal.ours) - len(rehearsal.differ),
         "reached": len(rehearsal.theirs),
@@ -37,6 +40,24 @@ def values(rehearsal: Rehearsal) -> dict[str, Any]:
             {"what": what, "ours": ours, "kernel": theirs, "agree": ours == theirs}
             for what, (ours, theirs) in rehearsal.redundancy.items()
         ],
+    }
+    if rehearsal.broken is not None:
+        told["broken"] = {"part": rehearsal.broken.part, **_lost(rehearsal.broken)}
+    return told
+
+
+def _lost(broken: BreakRehearsed) -> dict[str, Any]:
+    if broken.ours is None:
+        return {}
+    return {
+        "source": broken.ours.source,
+        "target": broken.ours.target,
+        "every": broken.ours.every / SECOND,
+        "lost": broken.lost_by_us,
+        "lost-in-kernel": broken.lost_in_the_kernel,
+        "agree": broken.alike,
+        "not-compared": broken.not_compared,
+        "probes": [{"time": round(time, 3), "answered": answered} for time, answered in broken.theirs],
     }
 
 
@@ -69,6 +90,7 @@ def tables(rehearsal: Rehearsal) -> list[Table]:
         (what, ours, theirs, "yes" if ours == theirs else "NO") for what, (ours, theirs) in rehearsal.redundancy.items()
     ]
     made = [
+        _meanwhile(rehearsal.broken),
         table("pairs that neither reaches, by cause", ("pairs", "cause", "why", "mend"), rows, ("pairs",)),
         table("pairs that differ", ("from", "to", "simulation", "kernel"), unlike),
         table("leases", ("host", "by our account", "by real servers", "agree"), leases),
@@ -78,4 +100,27 @@ def tables(rehearsal: Rehearsal) -> list[Table]:
             redundant,
         ),
     ]
-    return [row for row in made if row.rows]
+    return [one for one in made if one.rows]
+
+
+def _meanwhile(broken: BreakRehearsed | None) -> Table:
+    """What was lost while a part broke."""
+    heads = ("lost", "by our account", "in the kernel", "agree")
+    if broken is None or broken.ours is None:
+        return table("while it broke", heads, [])
+    ours = [(gap.first / SECOND, gap.last / SECOND, gap.count, gap.ended) for gap in broken.ours.lost]
+    theirs = broken.gaps_in_the_kernel
+    agree = {True: "yes", False: "NO", None: broken.not_compared or ""}[broken.alike]
+    who = f"{broken.ours.source} probes {broken.ours.target} every {broken.ours.every / SECOND:g} s"
+    title = f"{who} while {broken.part} breaks"
+    rows = [
+        ("probes", f"{broken.lost_by_us:,}", f"{broken.lost_in_the_kernel:,}", agree),
+        ("when", _when(ours), _when(theirs), ""),
+    ]
+    return table(title, heads, rows)
+
+
+def _when(lost: list[Gap]) -> str:
+    """When probes were lost, in words."""
+    told = [f"{first:+.1f} to {last:+.1f} s" if ended else f"from {first:+.1f} s on" for first, last, _, ended in lost]
+    return "; ".join(told[:3]) + (f"; {len(told) - 3} more times" if len(told) > 3 else "") or "never"

@@ -1,0 +1,110 @@
+"""Two states of a network: what is otherwise, and the steps from one to the other."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from archipelago.api.reading import a_network
+
+if TYPE_CHECKING:
+    from archipelago.changes.comparison import Comparison
+    from archipelago.changes.result import Change, Step
+    from archipelago.model.network import Network
+
+
+def compare(old: Network, new: Network, *, failures: bool = True) -> Comparison:
+    """What a new state of a network has otherwise than an old one, and what that does.
+
+    Args:
+        old: the network as it was.
+        new: the network as it is, or is to be.
+        failures: also break every part of each in turn, to see which failures are survived.
+
+    Returns:
+        What was moved, renamed and renumbered, every difference device by device, the pairs of hosts that are gained,
+        lost, or the same by another way, and the promises that are lost or mended.
+
+    Raises:
+        TypeError: one of them is no network, such as a path.
+
+    Example:
+        >>> later = archipelago.amend(network, [])
+        >>> archipelago.compare(network, later).headline
+        'nothing is otherwise'
+    """
+    from archipelago.changes.comparison import compare_networks
+
+    return compare_networks(a_network(old), a_network(new), failures=failures)
+
+
+def change(old: Network, new: Network, host: str) -> Change:
+    """The steps from one state of a network to another, each one change on one device, in an order that does not lock
+    out who makes them from `host`, and cuts off the fewest pairs for the fewest steps.
+
+    Args:
+        old: the network that runs.
+        new: the network that is wanted.
+        host: where the person sits: a host of both.
+
+    Returns:
+        The steps, each with what takes it back, what to try after it, who is cut off after it and which devices still
+        to be changed are not reached; `at(n)` is the network after a step.
+
+    Raises:
+        QueryError: there is no such host at both ends.
+        TypeError: one of them is no network.
+
+    Example:
+        >>> print(archipelago.change(network, network, "winch"))
+        nothing is to be changed
+    """
+    from archipelago.changes.plan import plan_change
+
+    return plan_change(a_network(old), a_network(new), host)
+
+
+def apply(network: Network, step: Step, *, undo: bool = False) -> Network:
+    """The network once a step is made, or taken back.
+
+    Args:
+        network: the network before it, or after it.
+        step: a step of a change.
+        undo: take it back.
+
+    Returns:
+        The other network; what the step does not touch is the same.
+
+    Raises:
+        QueryError: something that the step changes is not as it was when the step was planned.
+        TypeError: this is no network.
+
+    Example:
+        >>> steps = archipelago.change(network, network, "winch").steps
+        >>> [archipelago.apply(network, step) for step in steps]
+        []
+    """
+    from archipelago.changes.replacement import replaced
+
+    done = step.difference.replacements
+    return replaced(a_network(network), [one.undone for one in reversed(done)] if undo else done)
+
+
+def setting_up(network: Network) -> dict[str, tuple[str, ...]]:
+    """What a person types in and plugs in, device by device, where there is nothing but empty devices.
+
+    Args:
+        network: the network that is wanted.
+
+    Returns:
+        By device, in the order of the network, and last the cables: what to do, in words.
+
+    Raises:
+        TypeError: this is no network.
+
+    Example:
+        >>> list(archipelago.setting_up(network))[:1]
+        ['slip']
+    """
+    from archipelago.changes.from_empty import from_empty
+
+    return from_empty(a_network(network))

@@ -1,0 +1,35 @@
+"""What there is to do where there is nothing but empty devices."""
+
+from __future__ import annotations
+
+from archipelago.changes.differences import PLAN, differences
+from archipelago.model.network import Network, with_changes
+from archipelago.model.parts import Device
+
+CABLES = "cables"
+
+
+def from_empty(network: Network) -> dict[str, tuple[str, ...]]:
+    """What to do at each device, in the order of the network, and last the cables and hosts to plug in."""
+    empty = with_changes(
+        network,
+        devices={name: _empty(device) for name, device in network.devices.items()},
+        cables=(),
+        expect=(),
+        outside=None,
+        policy=None,
+        marks={},
+    )
+    lists: dict[str, list[str]] = {name: [] for name in network.devices}
+    cables = []
+    for difference in differences(empty, network):
+        if difference.place == ("cables",) or difference.what.startswith("plug in"):
+            cables.append(difference.what)
+        elif difference.owner != PLAN:
+            lists[difference.owner].append("\n       ".join([difference.what, *difference.lines]))
+    cables += [f"plug host {host.name} into {host.at}" for host in network.hosts.values()]
+    return {**{name: tuple(said) for name, said in lists.items()}, CABLES: tuple(cables)}
+
+
+def _empty(device: Device) -> Device:
+    return Device(device.name, device.kind, routing=() if device.kind == "l3switch" else None, mac=device.mac)

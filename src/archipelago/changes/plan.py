@@ -1,0 +1,123 @@
+"""A change, planned: the differences as steps in a good order, each with what the engines say of the state after it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from archipelago.changes.differences import differences
+from archipelago.changes.order import Order, Search, Standing
+from archipelago.changes.pairs import Pair
+from archipelago.changes.result import Change, Check, Step
+from archipelago.changes.states import State, States
+from archipelago.changes.way_in import would_help
+from archipelago.errors import QueryError
+from archipelago.knowledge.known import know
+from archipelago.model.network import Network
+from archipelago.reachability.matrix import matrix
+
+
+def plan_change(old: Network, new: Network, host: str) -> Change:
+    """The steps from one network to another.
+
+    Args:
+        old, new: the two ends.
+        host: where the person sits who makes the steps: a host of both.
+
+    Raises:
+        QueryError: there is no such host at both ends.
+    """
+    for name, network in (("old", old), ("new", new)):
+        if host not in network.hosts:
+            listed = ", ".join(list(network.hosts)[:12]) or "none"
+            raise QueryError(
+                f"there is no host '{host}' in the {name} network to make the changes from; it has: {listed}"
+            )
+    states = States(old, new, host)
+    steps = [*differences(old, new), *states.leases.renewals()]
+    search = Search(states, steps)
+    start = search.start()
+    search.reached_otherwise = frozenset(start.unreached)
+    order = search.best() if steps else Order((), ())
+    stuck = any(one.unreached for one in order.standings)
+    return Change(
+        old=old,
+        new=new,
+        host=host,
+        steps=tuple(_steps(search, order)),
+        by_console=start.unreached,
+        no_order=order.exhausted,
+        together=order.together,
+        tried=states.asked,
+        would_help=tuple(would_help(search, order)) if stuck else (),
+        _written=tuple(_written(states, order)),
+    )
+
+
+def _written(states: States, order: Order) -> Iterator[Network]:
+    yield states.old
+    for number, standing in enumerate(order.standings, 1):
+        if number == len(order.standings):
+            yield states.new
+        else:
+            network = standing.state.network
+            leasing = any(host.dhcp for host in network.hosts.values())
+            yield states.leases.as_written(know(network), standing.state.renewed) if leasing else network
+
+
+def _steps(search: Search, order: Order) -> Iterator[Step]:
+    before = search.start()
+    for number, (place, standing) in enumerate(zip(order.steps, order.standings, strict=True), 1):
+        difference = search.differences[place]
+        device = difference.owner
+        yield Step(
+            number=number,
+            difference=difference,
+            cut=standing.state.cut,
+            reached=_reached(standing.state),
+            unreached=standing.unreached,
+            doubled=standing.doubled,
+            check=_check(search, device, before, standing),
+            at_console=device in search.reached_otherwise or device in before.unreached,
+            timed=bool(set(standing.unreached) - set(before.unreached)),
+            undone_with_loss=before.state.cut.pairs > standing.state.cut.pairs,
+        )
+        before = standing
+
+
+def _reached(state: State) -> int:
+    """How many pairs are reached, as a matrix counts them: in IPv4 where both ends have it, else in IPv6."""
+    if len(state.answers) == 1:
+        return next(iter(state.answers.values())).count
+    return matrix(state.arrays, causes=False).count
+
+
+def _check(search: Search, device: str, before: Standing, after: Standing) -> Check | None:
+    """What to try after a step: a pair that it cuts off or brings back; else whether the device still answers."""
+    pair = next(_otherwise(search, before.state, after.state), None)
+    if pair is not None:
+        return Check(*pair)
+    states = search.states
+    host = states.host or ""
+    way_in = states.way_in(after.state, device) if device in after.state.network.devices else None
+    if way_in is not None:
+        return Check(host, f"{device} ({way_in})", True)
+    kept = next(_kept(after.state, host), None)
+    return Check(*kept, True) if kept is not None else None
+
+
+def _otherwise(search: Search, before: State, after: State) -> Iterator[tuple[str, str, bool]]:
+    between = search.states.between
+    for (one, other), reached in (((before, after), False), ((after, before), True)):
+        examples = between.only(one.answers, other.answers).examples if between is not None else ()
+        yield from ((*pair, reached) for pair in examples)
+
+
+def _kept(state: State, host: str) -> Iterator[Pair]:
+    """A pair that is answered, from where the person sits if there is one."""
+    for answer in state.answers.values():
+        names = answer.hosts
+        if host in names:
+            row = answer.between[answer.kind[names.index(host)]]
+            yield from (
+                (host, name) for name, kind in zip(names, answer.kind, strict=True) if row[kind] and name != host
+            )

@@ -1,0 +1,167 @@
+"""The states that a network is in on the way from an old one to a new one, and what the engines say of each."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
+
+from archipelago.addressing.values import Address, is_link_local
+from archipelago.changes.differences import Difference
+from archipelago.changes.held_leases import HeldLeases
+from archipelago.changes.pairs import NOTHING, Between, Cut, by_family
+from archipelago.changes.replacement import replaced
+from archipelago.errors import QueryError
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge, apply_change, know
+from archipelago.knowledge.outside import widened
+from archipelago.model.filters import ECHO
+from archipelago.model.network import Network
+from archipelago.model.rules import network_problems
+from archipelago.reachability.arrays import NetworkArrays
+from archipelago.reachability.build import build_arrays, change_arrays
+from archipelago.reachability.management import AddressAsking
+from archipelago.reachability.matrix import Matrix
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """A network on the way: as it is written, and which hosts have asked for their leases again; what is known of it,
+    in arrays too, all pairs by family, what is cut off that both ends of the way answer, and the addresses that several
+    hold."""
+
+    network: Network
+    renewed: frozenset[str]
+    plain: Knowledge
+    arrays: NetworkArrays
+    answers: dict[int, Matrix]
+    cut: Cut
+    doubled: frozenset[str]
+
+
+class States:
+    """Every state between two networks, each decided from one that is near it.
+
+    Args:
+        old, new: the two ends.
+        host: where the person sits who makes the changes; None where nobody is asked for.
+    """
+
+    def __init__(self, old: Network, new: Network, host: str | None) -> None:
+        self.old, self.new, self.host = old, new, host
+        self._ways_in: dict[str, Address] = {}
+        self.between: Between | None = None  # until both ends are known
+        written, finally_written = know(old), know(new)
+        self.leases = HeldLeases(written, finally_written)
+        self.first = self._end(written, frozenset())
+        self.last = self._end(finally_written, frozenset(self.leases.renewing))
+        self.between = Between(self.first.answers, self.last.answers)
+        self.same_doubled = self.first.doubled | self.last.doubled
+        self.asked = 0
+
+    def beside(
+        self,
+        state: State,
+        back: Iterable[Difference],
+        forth: Iterable[Difference],
+        doubled: frozenset[str] | None = None,
+    ) -> State | None:
+        """The state once some differences are taken back and some are made; None where that is no network that can be.
+
+        Args:
+            state: one that is near.
+            back, forth: the differences.
+            doubled: the only addresses that several may hold; None where any may. Else there is no such state.
+        """
+        network, renewed = state.network, state.renewed
+        asks: tuple[str, ...] = ()
+        try:
+            for difference in back:
+                network = replaced(network, [one.undone for one in reversed(difference.replacements)])
+                renewed -= frozenset(difference.renewing)
+            for difference in forth:
+                network = replaced(network, difference.replacements)
+                asks += difference.renewing
+        except QueryError:
+            return None
+        if next(iter(network_problems(network)), None) is not None:
+            return None
+        if asks and not self.leases.given_now(know(network), asks):
+            return None
+        renewed |= frozenset(asks)
+        plain = apply_change(state.plain, self.leases.held(network, renewed))
+        wide = widened(plain)
+        if doubled is not None and _doubled(wide) - doubled:
+            return None
+        self.asked += 1
+        arrays = change_arrays(state.arrays, wide.written)
+        return self._judged(network, renewed, plain, arrays)
+
+    def _judged(self, network: Network, renewed: frozenset[str], plain: Knowledge, arrays: NetworkArrays) -> State:
+        answers = by_family(arrays)
+        return State(
+            network=network,
+            renewed=renewed,
+            plain=plain,
+            arrays=arrays,
+            answers=answers,
+            cut=self.between.cut(answers) if self.between is not None else NOTHING,
+            doubled=_doubled(arrays.knowledge),
+        )
+
+    def _end(self, written: Knowledge, renewed: frozenset[str]) -> State:
+        """One of the two ends, where nothing is cut off."""
+        held = self.leases.held(written.written, renewed)
+        plain = written if held is written.written else know(held)
+        return self._judged(written.written, renewed, plain, build_arrays(widened(plain)))
+
+    def known_after(self, plain: Knowledge, difference: Difference) -> Knowledge | None:
+        """What devices know once one more difference is made; None where that is no network that can be."""
+        try:
+            network = replaced(plain.written, difference.replacements)
+        except QueryError:
+            return None
+        if next(iter(network_problems(network)), None) is not None:
+            return None
+        return apply_change(plain, network)
+
+    def unreached(self, knowledge: Knowledge, devices: Collection[str]) -> list[str]:
+        """The devices that the host does not reach by any address of theirs, those aside that have a console."""
+        if self.host is None or not devices:
+            return []
+        asking = AddressAsking(NetworkIndex(knowledge), [self.host])
+        return [name for name in devices if not self._reaches(asking, knowledge, name)]
+
+    def _reaches(self, asking: AddressAsking, knowledge: Knowledge, name: str) -> bool:
+        device = knowledge.written.devices.get(name)
+        if device is None or device.console or self.host is None:
+            return True
+        addresses = own_addresses(knowledge, name)
+        known = self._ways_in.get(name)
+        if known in addresses:
+            addresses = [known, *(one for one in addresses if one != known)]
+        for address in addresses:
+            if asking.reaches(self.host, name, address, ECHO)[0]:
+                self._ways_in[name] = address
+                return True
+        return False
+
+    def way_in(self, state: State, name: str) -> Address | None:
+        """The address that the host reaches a device by."""
+        return self._ways_in.get(name) if not self.unreached(state.arrays.knowledge, [name]) else None
+
+
+def own_addresses(knowledge: Knowledge, name: str) -> list[Address]:
+    """The addresses that a device can be managed by: its own, on interfaces that are up."""
+    node = knowledge.devices[name]
+    return [
+        own.address for nic in node.nics.values() if nic.up for own in nic.addresses if not is_link_local(own.address)
+    ]
+
+
+def _doubled(knowledge: Knowledge) -> frozenset[str]:
+    return frozenset(str(address) for address, _ in NetworkIndex(knowledge).shared_addresses())
+
+
+def owners(differences: Sequence[Difference], state: Network) -> list[str]:
+    """The devices of a network that differences are still to be made on."""
+    return [name for name in dict.fromkeys(one.owner for one in differences) if name in state.devices]

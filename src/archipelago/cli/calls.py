@@ -1,0 +1,284 @@
+"""Every verb: what does it, what it is for, and what it is called with."""
+
+from __future__ import annotations
+
+from argparse import Namespace
+from collections.abc import Callable
+from typing import Any
+
+from archipelago.cli import changing, outages, verbs
+
+NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
+AS = ("linux", "csv", "markdown", "zone")
+FORMATS = "linux: a shell script; csv, markdown: the addressing table; zone: a directory of zone files"
+JSON = ("--json", {"action": "store_true", "dest": "as_json", "help": "print the answer as JSON"})
+
+
+def _written(help_text: str, metavar: str, required: bool = True) -> tuple[str, str, dict[str, object]]:
+    return ("--output", "-o", {"metavar": metavar, "required": required, "help": help_text})
+
+
+VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
+    "demo": (
+        verbs.demo,
+        "write the demo brief and networks, and run the tour through all the steps",
+        [("directory", {"metavar": "DIR", "nargs": "?", "default": "tern-bay", "help": "where the files go"})],
+    ),
+    "carve": (
+        verbs.carve,
+        "allocate subnets, from the shell, without a file",
+        [
+            ("words", {"metavar": "SPACE|NAME=HOSTS", "nargs": "+", "help": "prefixes; NAME[:ID]=HOSTS"}),
+            ("--headroom", {"default": "25%", "metavar": "SHARE", "help": "free room, a share of the hosts (25%%)"}),
+            ("--gateway", {"default": "first", "metavar": "PLACE", "help": "first, last, +N or -N (--gateway=-2)"}),
+            ("--pin", {"action": "append", "default": [], "metavar": "NAME=PREFIX", "help": "a subnet decided"}),
+            ("--reserve", {"action": "append", "default": [], "metavar": "PREFIX", "help": "a block not to give out"}),
+            ("--by-vlan-id", {"action": "store_true", "help": "make the VLAN id readable where it fits"}),
+            _written("an .svg or .png file: the space to scale", "FILE", required=False),
+            JSON,
+        ],
+    ),
+    "design": (
+        verbs.design,
+        "turn a brief into a network, and say what was decided and why",
+        [
+            ("brief", {"metavar": "BRIEF", "help": "what is needed"}),
+            _written("where the network is written", "NETWORK", required=False),
+            ("--keep", {"metavar": "OLD-NETWORK", "help": "move nothing that this network holds"}),
+            JSON,
+        ],
+    ),
+    "audit": (
+        verbs.audit,
+        "say what is wrong or risky, worst first, each with its mend",
+        [
+            NETWORK,
+            ("--quick", {"action": "store_true", "help": "the rules alone: neither pairs nor mends are tried"}),
+            JSON,
+        ],
+    ),
+    "reach": (
+        verbs.reach,
+        "say whether a probe gets there and back; if not where, why, and what mends it",
+        [
+            NETWORK,
+            ("source", {"metavar": "FROM", "help": "a host, a device, or DEVICE/INTERFACE"}),
+            ("targets", {"metavar": "TO", "nargs": "*", "help": "the same, or an address; several are asked in turn"}),
+            ("--in-order", {"action": "store_true", "help": "the usual checks from FROM, one after another"}),
+            ("--trace", {"action": "store_true", "help": "list the routers as the TTL uncovers them"}),
+            ("--broadcast", {"action": "store_true", "help": "who hears a broadcast of FROM (without TO)"}),
+            ("--lease", {"action": "store_true", "help": "how FROM is leased its address (without TO)"}),
+            ("--probes", {"type": verbs.probe_count, "default": 5, "metavar": "N", "help": "how many probes at least"}),
+            ("--probe", {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, tcp/443, udp/53"}),
+            ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
+            ("--steps", {"action": "store_true", "help": "show every event on a time line"}),
+            ("--device", {"metavar": "NAME", "help": "with --steps: only this device or host"}),
+            ("--protocol", {"choices": ("arp", "icmp", "tcp", "udp", "dhcp"), "help": "with --steps: only this"}),
+            ("--next", {"action": "store_true", "help": "the first event that matters, in full"}),
+            ("--after", {"type": verbs.event_number, "metavar": "N", "help": "the next that matters after event N"}),
+            ("--frame", {"type": verbs.event_number, "metavar": "N", "help": "event N in full"}),
+            ("--from-fault", {"action": "store_true", "help": "with --steps: from the first fault on"}),
+            JSON,
+        ],
+    ),
+    "matrix": (
+        verbs.matrix,
+        "all pairs: what is reached, what is cut off, by what, and what mends it",
+        [
+            NETWORK,
+            ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
+            ("--probe", {"default": "icmp", "metavar": "KIND[,KIND]", "help": "what is sent: icmp, tcp/443, udp/53"}),
+            ("--without", {"action": "append", "default": [], "metavar": "PART", "help": "switch a part off"}),
+            ("--hosts", {"action": "store_true", "help": "show host by host"}),
+            ("--policy", {"action": "store_true", "help": "what the policy allows, and whether it is kept"}),
+            ("--csv", {"action": "store_true", "help": "print source,destination,reached for every pair"}),
+            ("--output", "-o", {"metavar": "FILE", "help": "draw it: an .svg or .png file"}),
+            JSON,
+        ],
+    ),
+    "view": (
+        verbs.view,
+        "show what one device knows, or all of them side by side",
+        [
+            NETWORK,
+            ("devices", {"metavar": "DEVICE", "nargs": "*", "help": "devices or hosts; default: all devices"}),
+            ("--vlan", {"action": "append", "default": [], "metavar": "VLAN", "help": "only this VLAN, by name or id"}),
+            ("--port", {"action": "append", "default": [], "metavar": "PORT", "help": "only this port or interface"}),
+            ("--host", {"action": "append", "default": [], "metavar": "NAME", "help": "how it sends to each subnet"}),
+            ("--gateways", {"action": "store_true", "help": "all gateways and all static routes of the network"}),
+            ("--policy", {"action": "store_true", "help": "what each VLAN may begin, and with whom"}),
+            ("--leases", {"action": "store_true", "help": "what hosts are leased, by whom; who gets nothing, and why"}),
+            ("--redundancy", {"action": "store_true", "help": "the spanning tree; who is active in shared gateways"}),
+            ("--after", {"metavar": "FROM,TO", "help": "probe first, then show ARP and MAC tables too"}),
+            ("--table", {"choices": ("csv", "markdown"), "help": "print the whole addressing table"}),
+            JSON,
+        ],
+    ),
+    "mend": (
+        verbs.mend,
+        "apply the mends of the audit's findings, audit again, show what changed",
+        [
+            NETWORK,
+            _written("where the mended network is written", "NEW"),
+            ("--only", {"action": "append", "default": [], "metavar": "KIND@DEVICE", "help": "only these"}),
+            JSON,
+        ],
+    ),
+    "export": (
+        verbs.export,
+        "write the network in an open format",
+        [
+            NETWORK,
+            ("--as", {"dest": "format", "choices": AS, "required": True, "help": FORMATS}),
+            _written("where it is written", "FILE"),
+        ],
+    ),
+    "import": (
+        verbs.import_table,
+        "make a network, or a brief, of an addressing table: device, interface, VLAN, address, mask, gateway, port",
+        [
+            ("table", {"metavar": "TABLE", "help": "comma-, semicolon- or tab-separated values, or Markdown"}),
+            _written("where the document is written", "DOCUMENT"),
+            ("--brief", {"action": "store_true", "help": "a brief to design from, instead of a network"}),
+        ],
+    ),
+    "compare": (
+        changing.compare,
+        "what another state of the network has otherwise, and what that does",
+        [
+            ("old", {"metavar": "OLD", "help": "the network as it was"}),
+            ("new", {"metavar": "NEW", "help": "the network as it is, or is to be"}),
+            ("--quick", {"action": "store_true", "help": "do not break every part of both in turn"}),
+            _written("draw both in one diagram: an .svg or .png file", "FILE", required=False),
+            JSON,
+        ],
+    ),
+    "change": (
+        changing.change,
+        "the steps from one state of a network to another; of one alone, the list from empty devices",
+        [
+            ("old", {"metavar": "OLD", "help": "the network that runs; alone: the one to set up"}),
+            ("new", {"metavar": "NEW", "nargs": "?", "help": "the network that is wanted"}),
+            ("--from", {"dest": "host", "metavar": "HOST", "help": "where the person sits who makes the changes"}),
+            ("--window", {"action": "store_true", "help": "group the steps that interrupt together, with their time"}),
+            ("--pace", {"type": verbs.minutes, "metavar": "MINUTES", "help": "how long a step takes (2)"}),
+            ("--at", {"type": verbs.step, "metavar": "N", "help": "write the network after step N"}),
+            _written("with --at: where it is written", "NETWORK", required=False),
+            JSON,
+        ],
+    ),
+    "rehearse": (
+        verbs.rehearse,
+        "build the network in a real kernel, send real probes, show its answers beside ours",
+        [
+            NETWORK,
+            ("--from", {"dest": "sources", "action": "append", "default": [], "metavar": "HOST", "help": "from it"}),
+            ("--to", {"dest": "targets", "action": "append", "default": [], "metavar": "HOST", "help": "to it"}),
+            ("--probe", {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, tcp/443, udp/53"}),
+            ("--break", {"dest": "part", "metavar": "PART", "help": "break it first, one --from probing one --to"}),
+            ("--seconds", {"type": verbs.seconds, "default": 300.0, "metavar": "N", "help": "the longest (300)"}),
+            JSON,
+        ],
+    ),
+    "outages": (
+        outages.outages,
+        "break every part in turn, or one over time: what is lost, what takes over, what would help",
+        [
+            NETWORK,
+            ("--double", {"action": "store_true", "help": "every two parts broken together"}),
+            ("--workers", {"type": int, "metavar": "N", "help": "with --double: so many processes, through Dask"}),
+            ("--scheduler", {"metavar": "ADDRESS", "help": "with --double: a Dask cluster that exists"}),
+            ("--resume", {"metavar": "FILE", "help": "with --double: keep there what is done, and go on from it"}),
+            ("--quick", {"action": "store_true", "help": "do not look for what would help"}),
+            ("--output", "-o", {"metavar": "FILE", "help": "draw it: an .svg or .png file"}),
+            ("--break", {"dest": "part", "metavar": "PART", "help": "instead, this part over time"}),
+            ("--from", {"dest": "source", "metavar": "FROM", "help": "with --break: who probes"}),
+            ("--to", {"dest": "target", "metavar": "TO", "help": "with --break: whom"}),
+            ("--restore", {"type": verbs.seconds, "metavar": "SECONDS", "help": "the part is back after that long"}),
+            ("--every", {"type": verbs.seconds, "default": 0.1, "metavar": "SECONDS", "help": "between probes (0.1)"}),
+            ("--probe", {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, tcp/443, udp/53"}),
+            ("--orderly", {"action": "store_true", "help": "shut it down in order: who is active says goodbye"}),
+            ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
+            JSON,
+        ],
+    ),
+    "draw": (
+        verbs.draw,
+        "draw the diagram, with what is wrong marked where it stands",
+        [
+            NETWORK,
+            _written("an .svg or .png file", "FILE"),
+            ("--way", {"metavar": "FROM,TO", "help": "draw the way of a probe and of its answer, and where it stops"}),
+        ],
+    ),
+    "schema": (
+        verbs.schema,
+        "print the JSON Schema of a document, for editors",
+        [
+            ("kind", {"metavar": "network|brief", "choices": ("network", "brief"), "help": "which document"}),
+            _written("where it is written; by default it is printed", "FILE", required=False),
+        ],
+    ),
+    "completion": (
+        verbs.completion,
+        "print what makes a shell complete verbs, options, hosts and devices",
+        [("shell", {"choices": ("bash", "zsh", "fish"), "help": "which shell"})],
+    ),
+}  # fmt: skip
+EXAMPLES: dict[str, list[str]] = {
+    "demo": ["", "tern-bay"],
+    "carve": ["10.44.0.0/20 tickets=45 crew=110", "10.44.0.0/20 crew:220=110 --pin crew=10.44.2.0/24"],
+    "design": ["brief.yaml", "brief.yaml -o network.yaml", "brief.yaml --keep network.yaml -o new.yaml"],
+    "audit": ["network.yaml", "network.yaml --quick", "network.yaml --json"],
+    "reach": [
+        "network.yaml kiosk-a mess",
+        "network.yaml kiosk-a --in-order",
+        "network.yaml kiosk-a outside --trace",
+        "network.yaml kiosk-a lamp --from-fault",
+        "network.yaml lounge-1 --lease",
+    ],
+    "matrix": [
+        "network.yaml",
+        "network.yaml --without landing/p2",
+        "network.yaml -o matrix.svg",
+        "network.yaml --policy",
+    ],
+    "view": [
+        "network.yaml landing",
+        "network.yaml landing hall",
+        "network.yaml --gateways",
+        "network.yaml --leases",
+        "network.yaml --redundancy",
+        "network.yaml --vlan crew",
+    ],
+    "mend": ["network.yaml -o mended.yaml", "network.yaml -o mended.yaml --only gateway-missing@kiosk-a"],
+    "export": [
+        "network.yaml --as linux -o network.sh",
+        "network.yaml --as csv -o addresses.csv",
+        "network.yaml --as zone -o zones",
+    ],
+    "import": ["addresses.csv -o network.yaml", "addresses.csv --brief -o brief.yaml", "- -o -"],
+    "outages": [
+        "network.yaml",
+        "network.yaml -o hanging.svg",
+        "network.yaml --double --workers 2 --resume double.jsonl",
+        "network.yaml --break holm --from innkeeper --to purser",
+        "network.yaml --break holm --from innkeeper --to purser --restore 20",
+    ],
+    "compare": ["network.yaml new.yaml", "network.yaml new.yaml -o both.svg"],
+    "change": [
+        "network.yaml new.yaml --from purser",
+        "network.yaml new.yaml --from purser --window",
+        "network.yaml new.yaml --from purser --at 12 -o step-12.yaml",
+        "network.yaml",
+    ],
+    "rehearse": [
+        "network.yaml",
+        "network.yaml --from kiosk-a --seconds 60",
+        "network.yaml --break holm --from innkeeper --to holm-gate",
+    ],
+    "draw": ["network.yaml -o network.svg", "network.yaml -o way.svg --way purser,lamp"],
+    "schema": ["network", "network -o archipelago-network.schema.json"],
+    "completion": ["bash >> ~/.bashrc", "zsh >> ~/.zshrc", "fish > ~/.config/fish/completions/archipelago.fish"],
+}
+"""Calls of each verb, shown in its help."""

@@ -1,0 +1,87 @@
+"""Two states of a network: compared, and changed step by step."""
+
+from __future__ import annotations
+
+from argparse import Namespace
+
+import archipelago
+from archipelago.cli import out
+from archipelago.errors import QueryError
+
+
+def compare(words: Namespace) -> int:
+    """Answer, and say by the exit code whether pairs or promises are lost."""
+    from archipelago.views import comparison as view
+
+    if words.output:
+        from archipelago.views.draw import ending
+
+        ending(words.output)  # before the work
+    old, new = archipelago.read_network(words.old), archipelago.read_network(words.new)
+    found = archipelago.compare(old, new, failures=not words.quick)
+    if words.output:
+        archipelago.draw_comparison(found, words.output)
+    if words.as_json:
+        out.say_json(view.values(found))
+    else:
+        out.head(found.headline)
+        out.say_tables(view.tables(found))
+        if words.output:
+            out.say()
+            out.say(f"drawn: {words.output}")
+    return 1 if found.loses else 0
+
+
+def change(words: Namespace) -> int:
+    """The steps from one network to another, or from empty devices; 1 where somebody is locked out."""
+    from archipelago.views import change as view
+
+    if words.new is None:
+        return _from_empty(words)
+    if words.host is None:
+        raise QueryError("--from is missing: the host where the person sits who makes the changes")
+    if (words.at is None) != (words.output is None):
+        raise QueryError("--at and --output go together: the network after a step is written")
+    old, new = archipelago.read_network(words.old), archipelago.read_network(words.new)
+    found = archipelago.change(old, new, words.host)
+    if words.at is not None:
+        archipelago.write_network(found.at(words.at), words.output)
+    if words.as_json:
+        out.say_json(view.values(found))
+    elif words.at is not None:
+        out.head(f"the network after step {words.at} of {len(found)}, written to {words.output}")
+        if words.at:
+            out.say(str(found.steps[words.at - 1]))
+    else:
+        out.head(found.headline)
+        for line in view.lead(found):
+            out.say(line)
+        pace = view.PACE if words.pace is None else words.pace
+        if words.window:
+            out.say_tables([one for one in [view.windows(found, pace)] if one.rows])
+        _say(view.listed(found, pace if words.window else None))
+    return 1 if found.locked_out else 0
+
+
+def _from_empty(words: Namespace) -> int:
+    from archipelago.views import change as view
+
+    for option, value in (("--from", words.host), ("--at", words.at), ("--window", words.window)):
+        if value:
+            raise QueryError(f"{option} needs two networks: the one that runs, and the one that is wanted")
+    done = archipelago.setting_up(archipelago.read_network(words.old))
+    if words.as_json:
+        out.say_json({name: list(said) for name, said in done.items()})
+    else:
+        count = sum(map(len, done.values()))
+        out.head(f"from empty devices: {count:,} things to do, device by device")
+        _say(view.tick_list(done))
+    return 0
+
+
+def _say(lines: object) -> None:
+    out.say()
+    for line, heading in lines:  # type: ignore[attr-defined]
+        if heading:
+            out.say()
+        out.say(line)

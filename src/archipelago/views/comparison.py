@@ -1,0 +1,86 @@
+"""Two states of a network beside each other, as tables and as plain values."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from archipelago.changes.comparison import Comparison, by_owner
+from archipelago.changes.pairs import Cut
+from archipelago.failures.result import named
+from archipelago.views.plain import plain
+from archipelago.views.table import Table, table
+
+
+def values(comparison: Comparison) -> dict[str, Any]:
+    """The answer with the keys of `--json`."""
+    failures = comparison.failures
+    return {
+        "events": [{"what": one.subject, "became": one.what} for one in comparison.events],
+        "differences": [
+            {"at": one.owner, "do": one.what, "undo": one.back, "place": list(one.place)}
+            for one in comparison.differences
+        ],
+        "reached-before": comparison.before,
+        "reached-after": comparison.after,
+        "gained": _cut(comparison.gained),
+        "lost": _cut(comparison.lost),
+        "another-way": _cut(comparison.another_way) if comparison.another_way is not None else None,
+        "promises-lost": list(comparison.promises_lost),
+        "promises-mended": list(comparison.promises_mended),
+        "single-points-before": list(failures[0].single_points) if failures else None,
+        "single-points-after": list(failures[1].single_points) if failures else None,
+    }
+
+
+def _cut(cut: Cut) -> dict[str, Any]:
+    return {"pairs": cut.pairs, "such-as": plain(cut.examples)}
+
+
+def tables(comparison: Comparison) -> list[Table]:
+    """What became of the whole, what it does, then every difference device by device."""
+    made = [
+        table("what became of it", ("what", "became"), [tuple(one) for one in comparison.events]),
+        effects(comparison),
+        table("promises lost", ("promise",), [(one,) for one in comparison.promises_lost]),
+        table("promises kept again", ("promise",), [(one,) for one in comparison.promises_mended]),
+        table(
+            "device by device",
+            ("where", "what is otherwise"),
+            [
+                (owner if first else "", one.what)
+                for owner, found in by_owner(comparison.differences).items()
+                for first, one in ((place == 0, one) for place, one in enumerate(found))
+            ],
+        ),
+    ]
+    return [one for one in made if one.rows]
+
+
+def effects(comparison: Comparison) -> Table:
+    """What it does: pairs, promises, failures, before and after."""
+    if not comparison.differences:
+        return table("what it does", ("what",), [])
+    rows: list[tuple[str, Any, Any, str]] = [
+        ("pairs reached", comparison.before, comparison.after, ""),
+        ("pairs lost", "", comparison.lost.pairs, _such(comparison.lost)),
+        ("pairs gained", "", comparison.gained.pairs, _such(comparison.gained)),
+    ]
+    way = comparison.another_way
+    if way is None:
+        rows.append(("pairs by another way", "", "not followed", "too many sorts of pairs"))
+    else:
+        rows.append(("pairs by another way", "", way.pairs, _such(way)))
+    before, after = len(comparison.broken_before), len(comparison.broken_after)
+    rows.append(("promises not kept", before, after, named(comparison.promises_lost)))
+    if comparison.failures is not None:
+        was, now = comparison.failures
+        rows.append(("parts that can break", was.parts, now.parts, ""))
+        told = named(comparison.new_single_points)
+        rows.append(
+            ("of them cut somebody off", len(was.single_points), len(now.single_points), told and f"new: {told}")
+        )
+    return table("what it does", ("", "before", "after", "such as"), rows, ("before", "after"))
+
+
+def _such(cut: Cut) -> str:
+    return " to ".join(cut.examples[0]) if cut.examples else ""
