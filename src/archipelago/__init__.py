@@ -45,6 +45,7 @@ from archipelago.api.reading import (
     write_brief,
     write_network,
 )
+from archipelago.api.recording import record, recorded, records, restore
 from archipelago.api.showing import export, leases, redundancy, rehearse, to_json, to_table, view, zones
 from archipelago.errors import (
     AddressError,
@@ -78,6 +79,7 @@ if TYPE_CHECKING:
     from archipelago.exchange.rehearsal import Rehearsal
     from archipelago.failures.result import Outage, Outages
     from archipelago.files.codecs import parse_next_hop
+    from archipelago.files.repository import Record
     from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
     from archipelago.model.expectation import Expectation
     from archipelago.model.finding import REMOVE, Edit, Finding
@@ -117,6 +119,7 @@ _TYPES = {
     "exchange.rehearsal": ("Rehearsal",),
     "failures.result": ("Outage", "Outages"),
     "files.codecs": ("parse_next_hop",),
+    "files.repository": ("Record",),
     "audit.result": ("AuditResult",),
     "model.brief": ("Brief", "Conventions", "DeviceNeed", "GatewayPlace", "HostNeed", "Outside", "VlanNeed"),
     "model.expectation": ("Expectation",),
@@ -187,6 +190,7 @@ __all__ = [
     "Prefix",
     "QueryError",
     "ReachResult",
+    "Record",
     "Rehearsal",
     "Route",
     "Step",
@@ -234,8 +238,12 @@ __all__ = [
     "read_addressing_table",
     "read_brief",
     "read_network",
+    "record",
+    "recorded",
+    "records",
     "redundancy",
     "rehearse",
+    "restore",
     "schema",
     "setting_up",
     "to_json",

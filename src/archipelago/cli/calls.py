@@ -6,7 +6,7 @@ from argparse import Namespace
 from collections.abc import Callable
 from typing import Any
 
-from archipelago.cli import changing, outages, verbs
+from archipelago.cli import changing, outages, recording, verbs
 
 NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
 AS = ("linux", "csv", "markdown", "zone")
@@ -167,6 +167,18 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             JSON,
         ],
     ),
+    "record": (
+        recording.record,
+        "keep a state of the network in git, with what is said of it; list, compare, restore what was kept",
+        [
+            NETWORK,
+            ("-m", {"dest": "why", "metavar": "WHY", "help": "record it as it stands, and why"}),
+            ("--list", {"dest": "listed", "action": "store_true", "help": "what was recorded, the latest first"}),
+            ("--compare", {"dest": "compared", "nargs": 2, "metavar": ("A", "B"), "help": "two records"}),
+            ("--restore", {"dest": "restored", "metavar": "A", "help": "write it as it was recorded"}),
+            JSON,
+        ],
+    ),
     "rehearse": (
         verbs.rehearse,
         "build the network in a real kernel, send real probes, show its answers beside ours",
@@ -271,6 +283,12 @@ EXAMPLES: dict[str, list[str]] = {
         "network.yaml new.yaml --from purser --window",
         "network.yaml new.yaml --from purser --at 12 -o step-12.yaml",
         "network.yaml",
+    ],
+    "record": [
+        'network.yaml -m "before the gateways move"',
+        "network.yaml --list",
+        "network.yaml --compare HEAD~1 HEAD",
+        "network.yaml --restore HEAD~1",
     ],
     "rehearse": [
         "network.yaml",
