@@ -39,6 +39,7 @@ from archipelago.api.reading import (
     needs_of,
     network_text,
     read_addressing_table,
+    read_as_built,
     read_brief,
     read_network,
     schema,
@@ -78,6 +79,7 @@ if TYPE_CHECKING:
     from archipelago.changes.result import Change, Step
     from archipelago.exchange.rehearsal import Rehearsal
     from archipelago.failures.result import Outage, Outages
+    from archipelago.files.as_built import AsBuilt
     from archipelago.files.codecs import parse_next_hop
     from archipelago.files.repository import Record
     from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
@@ -118,6 +120,7 @@ _TYPES = {
     "changes.result": ("Change", "Step"),
     "exchange.rehearsal": ("Rehearsal",),
     "failures.result": ("Outage", "Outages"),
+    "files.as_built": ("AsBuilt",),
     "files.codecs": ("parse_next_hop",),
     "files.repository": ("Record",),
     "audit.result": ("AuditResult",),
@@ -148,6 +151,7 @@ __all__ = [
     "AddressError",
     "Aggregate",
     "ArchipelagoError",
+    "AsBuilt",
     "AuditResult",
     "Brief",
     "Broadcast",
@@ -236,6 +240,7 @@ __all__ = [
     "reach",
     "reach_in_order",
     "read_addressing_table",
+    "read_as_built",
     "read_brief",
     "read_network",
     "record",

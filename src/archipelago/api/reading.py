@@ -7,6 +7,7 @@ from os import PathLike, fspath
 from typing import IO, TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from archipelago.files.as_built import AsBuilt
     from archipelago.files.tree import Tree
     from archipelago.model.brief import Brief
     from archipelago.model.finding import Edit
@@ -125,6 +126,32 @@ def network_text(network: Network) -> str:
     from archipelago.files.write import document_of
 
     return emit(document_of(a_network(network)))
+
+
+def read_as_built(directory: str | PathLike[str]) -> AsBuilt:
+    """Read what really runs: a directory with one folder for each device and host, with what its operating system says
+    of itself in JSON (links, addresses, routes, VLANs, forwarding), and a list of cables; `docs/as-built.md` has the
+    commands.
+
+    Args:
+        directory: the directory.
+
+    Returns:
+        The network, and what could not be read, in words.
+
+    Raises:
+        DocumentError: a file is missing, or is not what the command prints, with its line.
+
+    Example:
+        >>> archipelago.read_as_built("nowhere")  # doctest: +ELLIPSIS
+        Traceback (most recent call last):
+        archipelago.errors.DocumentError: nowhere: there is no folder in it; one for each device is expected, ...
+    """
+    from pathlib import Path
+
+    from archipelago.files.as_built import read_as_built as read
+
+    return read(Path(directory))
 
 
 def write_network(network: Network, path: str | PathLike[str]) -> None:

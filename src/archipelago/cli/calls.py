@@ -135,9 +135,9 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
     ),
     "import": (
         verbs.import_table,
-        "make a network, or a brief, of an addressing table: device, interface, VLAN, address, mask, gateway, port",
+        "make a network, or a brief, of an addressing table; or a network of what devices say of themselves",
         [
-            ("table", {"metavar": "TABLE", "help": "comma-, semicolon- or tab-separated values, or Markdown"}),
+            ("table", {"metavar": "TABLE|DIR", "help": "separated values or Markdown; or a folder for each device"}),
             _written("where the document is written", "DOCUMENT"),
             ("--brief", {"action": "store_true", "help": "a brief to design from, instead of a network"}),
         ],
@@ -269,7 +269,7 @@ EXAMPLES: dict[str, list[str]] = {
         "network.yaml --as csv -o addresses.csv",
         "network.yaml --as zone -o zones",
     ],
-    "import": ["addresses.csv -o network.yaml", "addresses.csv --brief -o brief.yaml", "- -o -"],
+    "import": ["addresses.csv -o network.yaml", "addresses.csv --brief -o brief.yaml", "as-built -o running.yaml"],
     "outages": [
         "network.yaml",
         "network.yaml -o hanging.svg",

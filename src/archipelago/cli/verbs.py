@@ -244,6 +244,8 @@ def _zones(words: Namespace) -> int:
 def import_table(words: Namespace) -> int:
     from archipelago.views.table import counted
 
+    if words.table != "-" and Path(words.table).is_dir():
+        return _as_built(words)
     network = archipelago.read_addressing_table(words.table)
     made: archipelago.Network | archipelago.Brief = network
     if words.brief:
@@ -258,6 +260,23 @@ def import_table(words: Namespace) -> int:
         out.say("a table holds no cables and no space beyond its subnets: add them, then design it")
     else:
         out.say("a table holds no cables, trunks or routes: add them, then audit it")
+    return 0
+
+
+def _as_built(words: Namespace) -> int:
+    """What really runs, read from a directory of what devices say of themselves."""
+    from archipelago.errors import QueryError
+    from archipelago.views.table import counted
+
+    if words.brief:
+        raise QueryError("--brief goes with a table; a directory of what runs becomes a network")
+    found = archipelago.read_as_built(words.table)
+    archipelago.write_network(found.network, words.output)
+    network = found.network
+    parts = ((network.devices, "device"), (network.hosts, "host"), (network.cables, "cable"))
+    out.head(f"imported: {', '.join(counted(len(things), noun) for things, noun in parts)}, written to {words.output}")
+    for note in found.notes:
+        out.say(note)
     return 0
 
 
