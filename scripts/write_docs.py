@@ -12,7 +12,10 @@ from archipelago.model.keys import keys_of
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 START, END = "<!-- keys: made by scripts/write_docs.py -->", "<!-- end of keys -->"
-NETWORK = tuple(Holder)[: tuple(Holder).index(Holder.BRIEF)]
+HOLDERS = tuple(Holder)
+NETWORK = HOLDERS[: HOLDERS.index(Holder.BRIEF)]
+BRIEF = HOLDERS[HOLDERS.index(Holder.BRIEF) : HOLDERS.index(Holder.RECIPE)]
+RECIPE = HOLDERS[HOLDERS.index(Holder.RECIPE) :]
 
 
 def default_text(key: Key) -> str:
@@ -27,10 +30,10 @@ def default_text(key: Key) -> str:
 
 
 def key_tables() -> Iterator[str]:
-    """A table for each part of the two documents."""
-    for title, holders in (("Network", NETWORK), ("Brief", tuple(one for one in Holder if one not in NETWORK))):
+    """A table for each part of the documents."""
+    for title, holders in (("Network", NETWORK), ("Brief", BRIEF), ("Recipe", RECIPE)):
         for holder in holders:
-            yield f"### {title}: {holder}" if holder not in (Holder.NETWORK, Holder.BRIEF) else f"### {title}"
+            yield f"### {title}: {holder}" if holder != holders[0] else f"### {title}"
             yield ""
             yield "| key | value | not written | about |"
             yield "| --- | --- | --- | --- |"

@@ -21,7 +21,7 @@ from archipelago import audit as _audit_room
 from archipelago import design as _design_room
 from archipelago.api.asking import broadcast, lease, reach, reach_in_order, trace
 from archipelago.api.breaking import break_part, outages
-from archipelago.api.changing import apply, change, compare, setting_up
+from archipelago.api.changing import apply, change, compare, follow, read_recipe, setting_up
 from archipelago.api.checking import assert_expected, audit, check_policy, expectations, matrix, mend, what_if
 from archipelago.api.drawing import (
     draw,
@@ -100,6 +100,7 @@ if TYPE_CHECKING:
         VlanInterface,
     )
     from archipelago.model.plan import Decision, Design
+    from archipelago.model.recipe import Recipe
     from archipelago.reachability.kept import Kept
     from archipelago.reachability.matrix import Matrix
     from archipelago.reachability.verdict import Verdict
@@ -133,6 +134,7 @@ _TYPES = {
         "VlanInterface",
     ),
     "model.plan": ("Decision", "Design"),
+    "model.recipe": ("Recipe",),
     "reachability.expect": ("Verdict",),
     "reachability.kept": ("Kept",),
     "reachability.matrix": ("Matrix",),
@@ -194,6 +196,7 @@ __all__ = [
     "Prefix",
     "QueryError",
     "ReachResult",
+    "Recipe",
     "Record",
     "Rehearsal",
     "Route",
@@ -226,6 +229,7 @@ __all__ = [
     "draw_space",
     "expectations",
     "export",
+    "follow",
     "lease",
     "leases",
     "matrix",
@@ -243,6 +247,7 @@ __all__ = [
     "read_as_built",
     "read_brief",
     "read_network",
+    "read_recipe",
     "record",
     "recorded",
     "records",

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from os import PathLike
+from typing import IO, TYPE_CHECKING
 
 from archipelago.api.reading import a_network
 
@@ -10,6 +11,7 @@ if TYPE_CHECKING:
     from archipelago.changes.comparison import Comparison
     from archipelago.changes.result import Change, Step
     from archipelago.model.network import Network
+    from archipelago.model.recipe import Recipe
 
 
 def compare(old: Network, new: Network, *, failures: bool = True) -> Comparison:
@@ -87,6 +89,54 @@ def apply(network: Network, step: Step, *, undo: bool = False) -> Network:
 
     done = step.difference.replacements
     return replaced(a_network(network), [one.undone for one in reversed(done)] if undo else done)
+
+
+def read_recipe(source: str | PathLike[str] | IO[str] | IO[bytes], network: Network) -> Recipe:
+    """Read a recipe: what is to become of a network, in the words of the work.
+
+    Args:
+        source: a path, an open file, or the text itself (a string with a newline in it).
+        network: the network that it is for, which has the VLANs and names.
+
+    Returns:
+        The recipe.
+
+    Raises:
+        DocumentError: with every problem of the file, each with its line and column.
+
+    Example:
+        >>> text = "format: archipelago-recipe/1\nreplace: [{device: slip, by: jetty}]\n"
+        >>> archipelago.read_recipe(text, network).replace
+        (ReplacedDevice(device='slip', by='jetty'),)
+    """
+    from archipelago.api.reading import tree_of
+    from archipelago.files.recipe import recipe_from
+
+    return recipe_from(tree_of(source), a_network(network))
+
+
+def follow(network: Network, recipe: Recipe) -> Network:
+    """The network that a recipe asks for, worked out from the one that runs, and decided: no pair of hosts is lost.
+
+    Args:
+        network: the network that runs.
+        recipe: what is to become of it.
+
+    Returns:
+        The network that is wanted, to be compared, audited, and changed to.
+
+    Raises:
+        QueryError: something in the network does not let it be followed, or pairs would be lost.
+        TypeError: this is no network.
+
+    Example:
+        >>> text = "format: archipelago-recipe/1\nreplace: [{device: slip, by: jetty}]\n"
+        >>> "jetty" in archipelago.follow(network, archipelago.read_recipe(text, network)).devices
+        True
+    """
+    from archipelago.changes.recipes import follow as run
+
+    return run(a_network(network), recipe)
 
 
 def setting_up(network: Network) -> dict[str, tuple[str, ...]]:

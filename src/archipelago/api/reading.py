@@ -36,7 +36,7 @@ def read_network(source: Source) -> Network:
     """
     from archipelago.files.network import network_from
 
-    return network_from(_tree(source))
+    return network_from(tree_of(source))
 
 
 def read_brief(source: Source) -> Brief:
@@ -58,10 +58,10 @@ def read_brief(source: Source) -> Brief:
     """
     from archipelago.files.brief import brief_from
 
-    return brief_from(_tree(source))
+    return brief_from(tree_of(source))
 
 
-def _tree(source: Source) -> Tree:
+def tree_of(source: Source) -> Tree:
     from archipelago.files.disk import read_bytes
     from archipelago.files.tree import parse
 

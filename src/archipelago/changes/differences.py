@@ -46,6 +46,11 @@ class Difference:
         """Where the first of the things stands."""
         return self.replacements[0].place if self.replacements else ()
 
+    @property
+    def by_hand(self) -> bool:
+        """Whether somebody stands there for it: a cable, a host, a device put in place or taken away."""
+        return self.place[:1] != ("devices",) or len(self.place) == 2
+
     def __str__(self) -> str:
         return f"{self.owner}: {self.what}"
 

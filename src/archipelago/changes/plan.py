@@ -77,8 +77,8 @@ def _steps(search: Search, order: Order) -> Iterator[Step]:
             unreached=standing.unreached,
             doubled=standing.doubled,
             check=_check(search, device, before, standing),
-            at_console=device in search.reached_otherwise or device in before.unreached,
-            timed=bool(set(standing.unreached) - set(before.unreached)),
+            at_console=not difference.by_hand and (device in search.reached_otherwise or device in before.unreached),
+            timed=not difference.by_hand and bool(set(standing.unreached) - set(before.unreached)),
             undone_with_loss=before.state.cut.pairs > standing.state.cut.pairs,
         )
         before = standing

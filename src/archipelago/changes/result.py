@@ -35,7 +35,7 @@ class Step:
         unreached: the devices still to be changed that the person does not reach after it.
         doubled: the addresses that two hold after it, so that chance decides who answers.
         check: what to try.
-        at_console: whether it is made at the device's own console, as the person does not reach it.
+        at_console: whether it is made at the device's own console, as the person does not reach it from afar.
         timed: whether it is made under an undo that comes by itself, as it locks the person out.
         undone_with_loss: whether taking it back cuts pairs off.
     """

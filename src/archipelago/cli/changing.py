@@ -36,16 +36,24 @@ def change(words: Namespace) -> int:
     """The steps from one network to another, or from empty devices; 1 where somebody is locked out."""
     from archipelago.views import change as view
 
-    if words.new is None:
+    if words.new is None and words.recipe is None:
         return _from_empty(words)
+    if words.new is not None and words.recipe is not None:
+        raise QueryError("write the network that is wanted, or a recipe for it, not both")
     if words.host is None:
         raise QueryError("--from is missing: the host where the person sits who makes the changes")
-    if (words.at is None) != (words.output is None):
-        raise QueryError("--at and --output go together: the network after a step is written")
-    old, new = archipelago.read_network(words.old), archipelago.read_network(words.new)
+    if words.output is None and words.at is not None:
+        raise QueryError("--at goes with --output: the network after a step is written")
+    if words.output is not None and words.at is None and words.recipe is None:
+        raise QueryError("--output goes with --at, or with a recipe, whose network is written")
+    old = archipelago.read_network(words.old)
+    if words.recipe is not None:
+        new = archipelago.follow(old, archipelago.read_recipe(words.recipe, old))
+    else:
+        new = archipelago.read_network(words.new)
     found = archipelago.change(old, new, words.host)
-    if words.at is not None:
-        archipelago.write_network(found.at(words.at), words.output)
+    if words.output is not None:
+        archipelago.write_network(found.at(len(found) if words.at is None else words.at), words.output)
     if words.as_json:
         out.say_json(view.values(found))
     elif words.at is not None:
@@ -66,7 +74,12 @@ def change(words: Namespace) -> int:
 def _from_empty(words: Namespace) -> int:
     from archipelago.views import change as view
 
-    for option, value in (("--from", words.host), ("--at", words.at), ("--window", words.window)):
+    for option, value in (
+        ("--output", words.output),
+        ("--from", words.host),
+        ("--at", words.at),
+        ("--window", words.window),
+    ):
         if value:
             raise QueryError(f"{option} needs two networks: the one that runs, and the one that is wanted")
     done = archipelago.setting_up(archipelago.read_network(words.old))

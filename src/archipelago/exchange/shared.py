@@ -107,11 +107,11 @@ def bidding_anew(before: Knowledge, after: Knowledge) -> Iterator[str]:
 
 
 def daemons_off(before: Knowledge, after: Knowledge) -> str:
-    """The line that reads the processes of the daemons of devices that are off now: first the one that would start the
-    other again."""
+    """The line that reads the processes of the daemons of devices that are off now: first the one that would say goodbye
+    if the other ended."""
     devices = [device for device, _ in groupby(_bidding(before), lambda member: member.device)]
     off = [number for number, device in enumerate(devices) if after.devices[device].off]
-    files = [f'"$made.d/vrrp-{number}.{kind}"' for number in off for kind in ("pid", "child")]
+    files = [f'"$made.d/vrrp-{number}.{kind}"' for number in off for kind in ("child", "pid")]
     return f"daemons_off=$(cat {' '.join(files)} 2>/dev/null || :)" if files else "daemons_off="
 
 

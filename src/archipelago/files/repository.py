@@ -13,6 +13,7 @@ from archipelago.errors import QueryError
 
 MARK = "Recorded-by"
 """The trailer that tells records from other commits."""
+_COMMIT = ("commit", "--quiet", "--allow-empty", "--cleanup=verbatim", "-m")
 _FIELD, _ENTRY = "\x1f", "\x1e"
 
 
@@ -64,7 +65,7 @@ class Repository:
         if self._git("diff", "--cached", "--quiet", "--", name, may_fail=True) is not None and self.every():
             return False
         message = "\n".join([why, "", *(f"{key}: {value}" for key, value in {**said, MARK: "archipelago"}.items())])
-        self._git("commit", "--quiet", "--allow-empty", "--cleanup=verbatim", "-m", message, "--only", "--", name)
+        self._git(*_COMMIT, message, "--only", "--", name)
         return True
 
     def every(self) -> list[Record]:

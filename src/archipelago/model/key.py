@@ -92,6 +92,12 @@ class Holder(StrEnum):
     GATEWAY = "gateway of a brief"
     HOST_NEED = "host of a brief"
     OUTSIDE = "outside of a brief"
+    RECIPE = "recipe"
+    MOVED_GATEWAYS = "gateways that move"
+    RENUMBERED = "VLAN that is renumbered"
+    SPLIT = "VLAN that is split"
+    REPLACED = "device that is replaced"
+    WITH_IPV6 = "VLAN that gets IPv6"
 
 
 INTERFACES = (Holder.SUBINTERFACE, Holder.VLAN_INTERFACE, Holder.AGGREGATE, Holder.LOOPBACK)

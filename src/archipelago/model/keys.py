@@ -14,6 +14,7 @@ from archipelago.model.leases import USUAL_LEASE
 from archipelago.model.virtual import USUAL_DECREMENT, USUAL_INTERVAL, USUAL_PRIORITY
 
 _NETWORK, _BRIEF = (Holder.NETWORK,), (Holder.BRIEF,)
+_RECIPE, _ONE_VLAN = (Holder.RECIPE,), (Holder.RENUMBERED, Holder.SPLIT, Holder.WITH_IPV6)
 _BOTH = (Holder.NETWORK, Holder.BRIEF)
 _DEVICE, _HOST = (Holder.DEVICE,), (Holder.HOST,)
 _RULE = (Holder.FILTER_RULE,)
@@ -23,7 +24,7 @@ _EVERY_PART = (Holder.DEVICE, *ADDRESSED, Holder.HOST, Holder.CABLE)
 
 KEYS = (
     # a network and a brief
-    Key("format", Value.FORMAT, _BOTH, "which document this is, and its version", required=True),
+    Key("format", Value.FORMAT, (*_BOTH, Holder.RECIPE), "which document this is, and its version", required=True),
     Key("title", Value.TEXT, _BOTH, "what people call it", default=""),
     Key("domain", Value.DOMAIN, _BOTH, "the domain that its names are in", default=""),
     Key("space", Value.PREFIX, _BRIEF, "what subnets are carved from", many=True, required=True),
@@ -313,6 +314,31 @@ KEYS = (
     ),
     Key("next-hop", Value.NEXT_HOP, (Holder.OUTSIDE,), "the far side's addresses", many=True, required=True),
     Key("source-nat", Value.FLAG, (Holder.OUTSIDE,), "leave with the port's own IPv4 address", default=False),
+    # what a recipe does
+    Key("replace", Value.LIST, _RECIPE, "devices that others take the place of", default=(), holds=(Holder.REPLACED,)),
+    Key("split", Value.LIST, _RECIPE, "VLANs that a new one takes hosts from", default=(), holds=(Holder.SPLIT,)),
+    Key("renumber", Value.LIST, _RECIPE, "VLANs that get another subnet", default=(), holds=(Holder.RENUMBERED,)),
+    Key("add-ipv6", Value.LIST, _RECIPE, "VLANs that get IPv6, too", default=(), holds=(Holder.WITH_IPV6,)),
+    Key(
+        "move-gateways",
+        Value.LIST,
+        _RECIPE,
+        "gateways that other devices take over",
+        default=(),
+        holds=(Holder.MOVED_GATEWAYS,),
+    ),
+    Key("device", Value.NAME, (Holder.REPLACED,), "the device that goes", required=True),
+    Key("by", Value.NAME, (Holder.REPLACED,), "what the one is called that comes, set up the same", required=True),
+    Key("vlans", Value.VLAN, (Holder.MOVED_GATEWAYS,), "whose gateways", many=True, required=True),
+    Key(
+        "to", Value.NAME, (Holder.MOVED_GATEWAYS,), "a layer 3 switch, or two that share them", many=True, required=True
+    ),
+    Key("transit", Value.PREFIX, (Holder.MOVED_GATEWAYS,), "the subnet to the old place", many=True, default=()),
+    Key("vlan", Value.VLAN, _ONE_VLAN, "which", required=True),
+    Key("subnet", Value.PREFIX, _ONE_VLAN, "the new subnet, of each family", many=True, required=True),
+    Key("new", Value.NAME, (Holder.SPLIT,), "what the new VLAN is called", required=True),
+    Key("id", Value.VLAN_ID, (Holder.SPLIT,), "its VLAN id", required=True),
+    Key("hosts", Value.NAME, (Holder.SPLIT,), "the hosts that it takes", many=True, required=True),
 )
 """All keys, in the order in which they are documented and written."""
 

@@ -119,7 +119,7 @@ def _about(step: Step) -> Iterator[str]:
         minutes = "goes back by itself after 10 minutes unless confirmed"
         yield f"LOCKS YOU OUT of {', '.join(step.unreached)}: make it under a timed undo ({minutes})"
     elif step.unreached:
-        yield f"still locked out of {', '.join(step.unreached)}"
+        yield f"locked out of {', '.join(step.unreached)}"
     if step.cut.pairs:
         pair = " to ".join(step.cut.examples[0])
         yield f"cut off now: {step.cut}, such as {pair}"
