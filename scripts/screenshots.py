@@ -20,17 +20,18 @@ SHOTS = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 PAGES = {
     "design": ["design", "brief.yaml", "-o", "network.yaml"],
     "audit": ["audit", "broken.yaml"],
-    "reach": ["reach", "network.yaml", "purser", "lamp"],
     "reach-not": ["reach", "broken.yaml", "purser", "camera-s"],
     "lease": ["reach", "network.yaml", "innkeeper", "--lease"],
-    "steps": ["reach", "broken.yaml", "purser", "camera-s", "--from-fault"],
     "view": ["view", "network.yaml", "landing", "hall"],
     "redundancy": ["view", "network.yaml", "--redundancy"],
     "outages": ["outages", "network.yaml"],
     "matrix": ["matrix", "broken.yaml"],
     "rehearse": ["rehearse", "broken.yaml", "--from", "purser"],
+    "change": ["change", "running.yaml", "moved.yaml", "--from", "purser", "--window"],
     "mend": ["mend", "broken.yaml", "-o", "mended.yaml"],
 }
+MOVED = {"hall:   {kind: switch,": "hall:   {kind: l3switch,", "at: landing/p1}": "at: hall}"}
+"""What makes a layer 3 switch of the demo's hall, and then moves the terminal's gateways there."""
 BREAK = ["outages", "network.yaml", "--break", "holm", "--from", "innkeeper", "--to", "purser", "--restore", "20"]
 CARVE = ["carve", "10.44.0.0/21", "2001:db8:44::/48", "tickets:210=45", "crew:220=110", "guests:250=300"]
 WIDTH, HEIGHT = 1280, 800
@@ -78,11 +79,23 @@ def page(text: str, name: str) -> None:
     figure.savefig(SHOTS / f"{name}.png", facecolor=figure.get_facecolor())
 
 
+def _move(bay: Path) -> None:
+    """The network before and after its gateways move: `running.yaml` and `moved.yaml`."""
+    text = (bay / "brief.yaml").read_text()
+    for name, keep in (("running", ()), ("moved", ("--keep", "running.yaml"))):
+        for old, new in MOVED.items():
+            if name == "moved" or "kind" in old:
+                text = text.replace(old, new)
+        (bay / f"{name}-brief.yaml").write_text(text)
+        run("design", f"{name}-brief.yaml", *keep, "-o", f"{name}.yaml", cwd=bay)
+
+
 def main() -> None:
     SHOTS.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as directory:
         bay = Path(directory)
         run("demo", ".", cwd=bay)
+        _move(bay)
         for name, words in PAGES.items():
             page(f"$ archipelago {' '.join(words)}\n{run(*words, cwd=bay)}", name)
         run("draw", "network.yaml", "-o", str(SHOTS / "diagram.png"), cwd=bay)
@@ -90,6 +103,7 @@ def main() -> None:
         run("matrix", "broken.yaml", "--policy", "-o", str(SHOTS / "policy.png"), cwd=bay)
         run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), "--way", "lamp,mess", cwd=bay)
         run("outages", "network.yaml", "-o", str(SHOTS / "hanging.png"), cwd=bay)
+        run("compare", "running.yaml", "moved.yaml", "-o", str(SHOTS / "compare.png"), cwd=bay)
         run(*BREAK, "-o", str(SHOTS / "outages-break.png"), cwd=bay)
         run(*CARVE, "-o", str(SHOTS / "space.png"), cwd=bay)
 

@@ -84,7 +84,7 @@ def fresh(network: Network) -> int:
     return archipelago.matrix(again).count
 
 
-@pytest.mark.parametrize("seed", range(24))
+@pytest.mark.parametrize("seed", range(16))
 def test_every_claim_of_every_step_is_a_fresh_answer(seed):
     old, new = pairs_of(seed)
     host = next(iter(old.hosts))
@@ -112,7 +112,7 @@ def manages(network: Network, host: str, device: str) -> bool:
     return any(answer.reached and answer.answered_by in (None, device) for answer in asked)
 
 
-@pytest.mark.parametrize("seed", range(100, 112))
+@pytest.mark.parametrize("seed", range(100, 110))
 def test_no_order_of_few_steps_is_better(seed):
     old, new = pairs_of(seed)
     found = [*differences(old, new)]
@@ -133,7 +133,7 @@ def test_no_order_of_few_steps_is_better(seed):
         assert min(price[0] for price in prices) > FREE[0]
 
 
-@pytest.mark.parametrize("seed", range(200, 260))
+@pytest.mark.parametrize("seed", range(200, 230))
 def test_differences_make_the_one_of_the_other_and_back(seed):
     random = Random(seed)
     old = redundant(random)

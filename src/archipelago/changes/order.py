@@ -4,7 +4,7 @@ steps."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from heapq import heappop, heappush
 from itertools import count, pairwise
 
@@ -100,7 +100,35 @@ class Search:
             by_name = self._as_it_comes(first[0], self._by_name())
             orders = [order, self._from_both_ends(first, last), *([by_name] if by_name is not None else [])]
             order = min(orders, key=lambda one: one.price)
-        return order
+        return self._without_lock_out(order) if order.price[0] else order
+
+    def _without_lock_out(self, order: Order) -> Order:
+        """An order that locks nobody out in place of one that does, where few steps hang together and there is one;
+        else the same, and that there is none."""
+        at, among = self.interrupting(order)
+        if len(among) > EXHAUSTIVE:
+            return order
+        if not self.lock_free(at, among):
+            return replace(order, exhausted=True, together=len(among))
+        goal = at.done | among
+        better = self._cheapest(at, among, lambda one: one.done >= goal, lock_out=False)
+        if better is None:
+            return order
+        begun, ended = len(at.done), len(goal)
+        return Order(
+            (*order.steps[:begun], *better.steps, *order.steps[ended:]),
+            (*order.standings[:begun], *better.standings, *order.standings[ended:]),
+        )
+
+    def interrupting(self, order: Order) -> tuple[Standing, Done]:
+        """The steps of an order that hang together with what it harms, and the state before them: all steps where they
+        are few, else those from the first that harms somebody to the one that ends it."""
+        start = self.start()
+        if len(order.steps) <= EXHAUSTIVE:
+            return start, frozenset(order.steps)
+        harmed = [place for place, one in enumerate(order.standings) if not one.harmless]
+        at = order.standings[harmed[0] - 1] if harmed[0] else start
+        return at, frozenset(order.steps[harmed[0] : harmed[-1] + 2])
 
     def _from_both_ends(self, first: list[Standing], last: list[Standing]) -> Order:
         """An order of all steps, once more is found that harms nobody after the `first` states or before the `last`."""
@@ -115,7 +143,7 @@ class Search:
             if new:
                 steps.append(*new)
                 standings.append(after)
-        return Order(tuple(steps), tuple(standings), middle.exhausted, middle.together)
+        return Order(tuple(steps), tuple(standings))
 
     def start(self) -> Standing:
         """Nothing is done."""
@@ -187,8 +215,6 @@ class Search:
         order = self._cheapest(at, middle, lambda one: one.done >= goal, lock_out=False, most=ASKED_AHEAD)
         if order is None:
             order = self._improved(at, self._walked(at, middle), ASKED_AHEAD // 2)
-        if order.price[0] and len(middle) <= EXHAUSTIVE and not self.lock_free(at, middle):
-            order = Order(order.steps, order.standings, True, len(middle))
         return order
 
     def lock_free(
@@ -274,38 +300,33 @@ class Search:
         goal = at.done | middle
         steps: list[int] = []
         standings: list[Standing] = []
-        exhausted, together = False, 0
         while at.done < goal:
-            order, proved = self._onward(at, goal)
+            order = self._onward(at, goal)
             steps += order.steps
             standings += order.standings
-            exhausted |= proved
-            together = max(together, len(order.steps)) if proved else together
             at = order.standings[-1]
-        return Order(tuple(steps), tuple(standings), exhausted, together)
+        return Order(tuple(steps), tuple(standings))
 
-    def _onward(self, at: Standing, goal: Done) -> tuple[Order, bool]:
-        """The next step that harms nobody, or the steps that lead over an interruption; and whether none of them does
-        so without locking somebody out."""
+    def _onward(self, at: Standing, goal: Done) -> Order:
+        """The next step that harms nobody, or the steps that lead over an interruption."""
         tried = [(step, self.standing(at, at.done | {step})) for step in self._possible(at.done, goal)]
         possible = [(after.price, step, after) for step, after in tried if after is not None]
         if not possible:  # only over a state with an address held twice
             self._doubled_too = True
             return self._onward(at, goal)
         price, cheapest, after = min(possible, key=lambda one: one[:2])
-        if price <= at.price:
-            return Order((cheapest,), (after,)), False
-        near = related(cheapest, sorted(goal - at.done), self.differences, self._needs)
-        among = frozenset(near[:EXHAUSTIVE])
+        if price > at.price:
+            near = related(cheapest, sorted(goal - at.done), self.differences, self._needs)
+            among = frozenset(near[:EXHAUSTIVE])
 
-        def healed(one: Standing) -> bool:
-            return one.price <= at.price or one.done >= goal
+            def healed(one: Standing) -> bool:
+                return one.price <= at.price or one.done >= goal
 
-        for lock_out in (False, True):
-            order = self._cheapest(at, among, healed, lock_out=lock_out, most=ASKED_AHEAD)
-            if order is not None:
-                return order, lock_out and len(near) <= EXHAUSTIVE
-        return Order((cheapest,), (after,)), False
+            for lock_out in (False, True):
+                order = self._cheapest(at, among, healed, lock_out=lock_out, most=ASKED_AHEAD)
+                if order is not None:
+                    return order
+        return Order((cheapest,), (after,))
 
     def _improved(self, start: Standing, order: Order, most: int) -> Order:
         """An order with single steps moved for as long as that makes it better, and `most` states are not yet asked."""

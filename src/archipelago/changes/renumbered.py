@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import fields, is_dataclass, replace
 from typing import Any
 
@@ -40,9 +40,14 @@ def renumbered(network: Network, asked: Renumbered) -> Network:
             raise QueryError(f"VLAN {name} must have one subnet of IPv{new.version} to renumber; it has {listed}")
         check_free(index, new, except_for=same[0])
         mapper = _Mapper(same[0], new)
+        devices = {key: mapper.mapped(device) for key, device in network.devices.items()}
+        for key, device in network.devices.items():
+            more = tuple(routes_alike(device.routes, same[0], new))
+            if more:
+                devices[key] = replace(devices[key], routes=(*devices[key].routes, *more))
         network = with_changes(
             network,
-            devices={key: mapper.mapped(device) for key, device in network.devices.items()},
+            devices=devices,
             hosts={key: mapper.mapped(host) for key, host in network.hosts.items()},
             outside=mapper.mapped(network.outside),
             expect=tuple(
@@ -71,6 +76,24 @@ def check_free(index: NetworkIndex, new: Prefix, except_for: Prefix | None = Non
                 taken = own.prefix
                 if taken != except_for and (taken.covers(new) or new.covers(taken)):
                     raise QueryError(f"{new} overlaps {taken} at {node.name}/{nic.name}; a free subnet is expected")
+
+
+def routes_alike(routes: Sequence[Route], old: Prefix, new: Prefix) -> Iterator[Route]:
+    """The routes that take what is for a new subnet where a wider route takes what is for an old one; none where the
+    same way is the best for both."""
+    for vrf in dict.fromkeys(route.vrf for route in routes):
+        table = [route for route in routes if route.vrf == vrf]
+        before, after = _best(table, old), _best(table, new)
+        if before is None or before.destination == old:
+            continue  # a route to exactly the subnet is renumbered itself
+        if after is None or after.next_hop != before.next_hop:
+            yield replace(before, destination=new)
+
+
+def _best(routes: Sequence[Route], subnet: Prefix) -> Route | None:
+    """The route with the longest prefix around a subnet, the lowest metric first."""
+    around = [route for route in routes if route.destination.covers(subnet)]
+    return min(around, key=lambda route: (-route.destination.length, route.metric), default=None)
 
 
 class _Mapper:

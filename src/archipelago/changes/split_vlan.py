@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.changes.renumbered import check_free, subnets_of
+from archipelago.changes.renumbered import check_free, routes_alike, subnets_of
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex, index_network
@@ -149,6 +149,8 @@ class _Split:
             new = self._pairs.get(route.destination)
             if new is not None:
                 yield replace(route, destination=new)
+        for old, new in self._pairs.items():
+            yield from routes_alike(device.routes, old, new)
 
 
 def _free_places(index: NetworkIndex, old: Prefix, new: Prefix) -> Iterator[int]:

@@ -22,9 +22,7 @@ def would_help(search: Search, order: Order) -> Iterator[str]:
         search: the steps.
         order: the best order, which locks somebody out.
     """
-    harmed = [place for place, one in enumerate(order.standings) if not one.harmless]
-    start = order.standings[harmed[0] - 1] if harmed[0] else search.start()
-    middle = frozenset(order.steps[harmed[0] : harmed[-1] + 2])
+    start, middle = search.interrupting(order)
     if len(middle) > EXHAUSTIVE:
         return
     locked = dict.fromkeys(name for one in order.standings for name in one.unreached)

@@ -107,8 +107,8 @@ def bidding_anew(before: Knowledge, after: Knowledge) -> Iterator[str]:
 
 
 def daemons_off(before: Knowledge, after: Knowledge) -> str:
-    """The line that reads the processes of the daemons of devices that are off now: first the one that would say goodbye
-    if the other ended."""
+    """The line that reads the processes of the daemons of devices that are off now: first the one that would say
+    goodbye if the other ended."""
     devices = [device for device, _ in groupby(_bidding(before), lambda member: member.device)]
     off = [number for number, device in enumerate(devices) if after.devices[device].off]
     files = [f'"$made.d/vrrp-{number}.{kind}"' for number in off for kind in ("child", "pid")]
