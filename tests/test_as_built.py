@@ -171,10 +171,10 @@ def as_told_by_the_kernel(networks: list[Network], root: Path) -> list[Path]:
 
 @pytest.mark.skipif(WHERE is None, reason="no kernel to build networks in")
 def test_what_a_kernel_says_of_a_network_is_that_network(tmp_path):
-    briefs = [make(Random(seed), small=True) for seed in range(2) for make in (trunked_brief, mixed_brief)]
+    briefs = [make(Random(seed), small=True) for seed in range(1) for make in (trunked_brief, mixed_brief)]
     networks = [read_network(PIER), read_network(MOVED), *map(designed, briefs)]
     networks = [one for one in networks if not index_network(one).knowledge.devices.tree.blocked]
-    assert len(networks) >= 4
+    assert len(networks) >= 3
     for network, folder in zip(networks, as_told_by_the_kernel(networks, tmp_path), strict=True):
         built = read_as_built(folder).network
         found = archipelago.compare(network, built, failures=False)

@@ -208,10 +208,12 @@ def _joined(
             raise QueryError(
                 f"{prefix} is too small for {', '.join(members)}" + (" and what two share" * (len(asked.to) > 1))
             )
-    devices = _carried(index, devices, old, asked.to, number)
+    for carried in (number, *(vlan for vlan, _ in own)):
+        devices = _carried(index, devices, old, asked.to, carried)
+    port = _leading(index, old, asked.to[0])
     for place, member in enumerate(members):
         addresses = tuple(InterfaceAddress(prefix.version, hosts[prefix][place], prefix.length) for prefix in transit)
-        devices = _with_transit(index, devices, member, own[0][1], (name, number), addresses)
+        devices = _with_transit(devices, member, port, (name, number), addresses)
     back = {
         prefix.version: Address(prefix.version, hosts[prefix][-1 if len(asked.to) > 1 else 1]) for prefix in transit
     }
@@ -252,19 +254,13 @@ def _places(prefix: Prefix, count: int) -> Iterator[int]:
 
 
 def _with_transit(
-    index: NetworkIndex,
-    devices: dict[str, Device],
-    member: str,
-    old: Nic,
-    vlan: tuple[str, int],
-    addresses: tuple[InterfaceAddress, ...],
+    devices: dict[str, Device], member: str, port: str, vlan: tuple[str, int], addresses: tuple[InterfaceAddress, ...]
 ) -> dict[str, Device]:
-    """A device with its interface in the transit VLAN."""
+    """A device with its interface in the transit VLAN; a router has it on the port that leads there."""
     device = devices[member]
     name, number = vlan
-    part = index.network.devices[member].interfaces.get(old.name)
-    if device.kind == "router" and isinstance(part, Subinterface):
-        made: Any = Subinterface(_free(f"{part.parent}.{number}", device), part.parent, number, addresses=addresses)
+    if device.kind == "router":
+        made: Any = Subinterface(_free(f"{port}.{number}", device), port, number, addresses=addresses)
     else:
         made = VlanInterface(_free(f"{name}-link", device), number, addresses)
     held = device.vlans
@@ -312,6 +308,13 @@ def _carried(
             if held is not None and vlan not in held:
                 devices = {**devices, device: replace(devices[device], vlans=(*held, vlan))}
     return devices
+
+
+def _leading(index: NetworkIndex, old: str, target: str) -> str:
+    """The port, or the aggregate, of a device that leads to another."""
+    name = next((port for device, port in _way(index, old, target) or () if device == old), "")
+    part = _port(index.network.devices[old], name)
+    return name if part is None else part.name
 
 
 def _way(index: NetworkIndex, start: str, goal: str) -> list[tuple[str, str]] | None:

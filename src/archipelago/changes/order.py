@@ -132,7 +132,7 @@ class Search:
 
     def _from_both_ends(self, first: list[Standing], last: list[Standing]) -> Order:
         """An order of all steps, once more is found that harms nobody after the `first` states or before the `last`."""
-        first += self._harmless_first(first[-1])
+        first += self._harmless_first(first[-1], last[-1].done)
         last += self._harmless_last(first[-1].done, last[-1])
         middle = self._middle(first[-1], last[-1].done - first[-1].done)
         states = [*first, *middle.standings, *reversed(last)]
@@ -188,10 +188,10 @@ class Search:
 
     # From both ends
 
-    def _harmless_first(self, at: Standing) -> Iterator[Standing]:
-        everything = frozenset(range(len(self.differences)))
+    def _harmless_first(self, at: Standing, among: Done) -> Iterator[Standing]:
+        """States one after the other in which nobody is harmed, once some of the steps are made."""
         while True:
-            tried = (self.standing(at, at.done | {step}) for step in self._possible(at.done, everything))
+            tried = (self.standing(at, at.done | {step}) for step in self._possible(at.done, among))
             after = next((one for one in tried if one is not None and one.harmless), None)
             if after is None:
                 return
@@ -199,6 +199,7 @@ class Search:
             at = after
 
     def _harmless_last(self, begun: Done, at: Standing) -> Iterator[Standing]:
+        """States one before the other in which nobody is harmed, those steps aside that have begun."""
         while True:
             tried = (self.standing(at, at.done - {step}) for step in self._latest(at.done) if step not in begun)
             before = next((one for one in tried if one is not None and one.harmless), None)

@@ -19,6 +19,7 @@ from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import widened
 from archipelago.model.network import Network, with_changes
 from archipelago.model.recipe import Recipe, ReplacedDevice
+from archipelago.proof.pairs import causes_of_loss, decide
 from archipelago.proof.placing import entrances, wanted_filters
 from archipelago.reachability.build import build_arrays
 
@@ -45,6 +46,9 @@ def follow(network: Network, recipe: Recipe) -> Network:
     lost = Between(before, after).lost
     if lost.pairs:
         pair = " to ".join(lost.examples[0])
+        if network.hosts.keys() == made.hosts.keys():
+            causes = causes_of_loss(*(decide(build_arrays(widened(know(one)))) for one in (network, made)))
+            pair += f": {causes[0].says}" if causes else ""
         raise QueryError(f"followed as it stands it would cut off {lost}, such as {pair}; nothing is made of it")
     return _with_policy(network, made) if made.policy is not None else made
 
