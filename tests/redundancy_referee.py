@@ -88,7 +88,7 @@ def judged_broken(first: int, count: int) -> tuple[Counter[str], list[tuple[int,
         different += [(seed, f"{part}: {what}", mine, its) for what, (mine, its) in told.items() if mine != its]
         different += [(seed, f"{part}: answers", *pair) for pair in sorted(reached ^ theirs.pairs)]
         if lost.alike is False:
-            different.append((seed, f"{part}: lost", ours.headline, lost.gaps_in_the_kernel))
+            different.append((seed, f"{part}: lost", ours.headline, lost.lost_runs))
     return figures, different
 
 

@@ -99,6 +99,37 @@ def test_what_devices_say_becomes_a_network(command, tmp_path):
     assert read_network(tmp_path / "running.yaml") == found.network
 
 
+def test_routers_tables_and_loopbacks_are_read(tmp_path):
+    tell(
+        tmp_path / "office",
+        [
+            link("p1"),
+            link("p1.110", "vlan", data={"id": 110}, link="p1", master="red"),
+            link("red", "vrf", data={"table": 1001}),
+            link("d0", "dummy"),
+        ],
+        {"p1": "10.44.8.0/31", "p1.110": "10.44.1.1/24", "d0": "10.44.255.1/32", "lo": "10.44.255.2/32"},
+        [
+            {"dst": "10.44.7.0/24", "gateway": "10.44.1.9", "dev": "p1.110", "table": 1001, "metric": 3},
+            {"dst": "default", "via": {"family": "inet6", "host": "fe80::1"}, "dev": "p1", "metric": 1024},
+            {"dst": "2001:db8:44::/48", "gateway": "2001:db8:8::1", "dev": "p1", "metric": 1005},
+            {"type": "unreachable", "dst": "default", "table": 1001},
+        ],
+        forwards=True,
+    )
+    office = read_as_built(tmp_path).network.devices["office"]
+    assert office.kind == "router" and office.interfaces["p1.110"].vrf == "red"
+    assert {name: str(office.interfaces[name].addresses[0]) for name in ("d0", "lo")} == {
+        "d0": "10.44.255.1/32",
+        "lo": "10.44.255.2/32",
+    }
+    assert [(str(route.destination), route.metric, route.vrf) for route in office.routes] == [
+        ("10.44.7.0/24", 3, "red"),
+        ("2001:db8:44::/48", 5, None),
+    ]
+    assert str(office.gateway[0]) == "fe80::1%p1"  # it does not forward IPv6, so its default is its own gateway
+
+
 @pytest.mark.parametrize(
     ("file", "text", "said"),
     [

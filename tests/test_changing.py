@@ -285,3 +285,39 @@ def test_a_step_that_does_not_fit_is_refused():
     step = archipelago.change(old, new, "agent").steps[0]
     with pytest.raises(QueryError, match="does not fit"):
         archipelago.apply(archipelago.apply(old, step), step)
+
+
+def test_both_states_are_drawn_in_one_picture_and_nothing_leaves_it(tmp_path):
+    import re
+
+    old = read_network(PIER)
+    new = read_network(
+        PIER.replace("mess: {at: mast/p2", "mess: {at: mast/p3").replace("p2: {access: crew}", "p3: {access: crew}")
+        + "title: after\n"
+    )
+    devices = dict(new.devices)
+    devices["skiff"] = replace(devices["mast"], name="skiff", ports={}, interfaces={}, gateway=())
+    found = archipelago.compare(old, with_changes(new, devices=devices), failures=False)
+    archipelago.draw_comparison(found, tmp_path / "both.svg")
+    drawn = (tmp_path / "both.svg").read_text()
+    assert re.search("layer 3 switch.*: NEW<", drawn) and re.search("layer 3 switch.*: CHANGED<", drawn)
+    assert "as before: " in drawn and "host mess moved from mast/p2 to mast/p3" in drawn
+    width = float(re.search(r'viewBox="0 0 ([\d.]+)', drawn)[1])
+    assert all(0 <= float(x) <= width for x in re.findall(r'<text[^>]* x="([\d.-]+)"', drawn))
+    back = archipelago.compare(found.new, old, failures=False)
+    archipelago.draw_comparison(back, tmp_path / "back.svg")
+    assert re.search("layer 3 switch.*: GONE<", (tmp_path / "back.svg").read_text())
+
+
+def test_windows_are_told_with_their_time():
+    from archipelago.views import change as view
+
+    change = archipelago.change(read_network(PIER), read_network(MOVED), "agent")
+    (window,) = change.windows
+    table = view.windows(change, 3)
+    assert table.rows[0][0] == f"{window.first} to {window.last}"
+    assert table.rows[0][3] == f"{3 * window.steps} min" and table.rows[0][4] == f"{3 * (window.steps - 1)} min"
+    lines = [line for line, _ in view.listed(change, 3)]
+    assert sum(line.startswith("[ ] ") for line in lines) == len(change)
+    assert lines.index("end of the window") > next(n for n, line in enumerate(lines) if line.startswith("window: "))
+    assert all("undo:  " in line or not line.startswith("       undo") for line in lines)

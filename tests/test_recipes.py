@@ -110,6 +110,10 @@ def test_a_device_is_replaced_by_hand():
         ("move-gateways: [{vlans: crew, to: office}]\n", "gateways move to layer 3 switches"),
         ("move-gateways: [{vlans: crew, to: mast}]\n", "'transit' is missing: a free subnet of IPv4"),
         ("move-gateways: [{vlans: crew, to: mast, transit: 10.44.2.0/31}]\n", "overlaps"),
+        (
+            "move-gateways: [{vlans: crew, to: mast, transit: 10.44.8.0/32}]\n",
+            "10.44.8.0/32 is too small for office, mast",
+        ),
         ("add-ipv6: [{vlan: crew, subnet: 10.44.13.0/25}]\n", "one subnet of IPv6"),
         ("move-gateway: []\n", "did you mean 'move-gateways'?"),
         ("replace: [[]]\n", "mapping is expected"),
@@ -121,3 +125,24 @@ def test_what_cannot_be_followed_is_said(recipe, said, command, tmp_path):
     words = ("--recipe", tmp_path / "recipe.yaml", "--from", "agent", "-o", tmp_path / "new.yaml")
     done = command("change", tmp_path / "old.yaml", *words)
     assert done.returncode == 2 and said in done.stderr and not (tmp_path / "new.yaml").exists()
+
+
+def test_a_stateful_filter_cannot_go_to_a_layer_3_switch(tmp_path):
+    filters = "    filters: {crew-in: {stateful: yes, otherwise: accept, rules: []}}\n"
+    text = PIER.replace("    interfaces:\n      p1.110", filters + "    interfaces:\n      p1.110")
+    text = text.replace("address: 10.44.2.1/24}", "address: 10.44.2.1/24, filter-in: crew-in}")
+    network = read_network(text)
+    recipe = read_recipe(HEAD + "move-gateways: [{vlans: crew, to: mast, transit: 10.44.8.0/31}]\n", network)
+    with pytest.raises(archipelago.QueryError, match=r"filter crew-in of office/p1\.120 is stateful"):
+        archipelago.follow(network, recipe)
+    plain = read_network(text.replace("stateful: yes, ", ""))
+    moved = archipelago.follow(plain, recipe)
+    assert moved.devices["mast"].interfaces["crew-gw"].filter_in == "crew-in" and not moved.devices["office"].filters
+
+
+def test_names_that_are_taken_are_not_taken_again():
+    text = PIER.replace(
+        "interfaces: {manage:", "interfaces: {transit-link: {loopback: yes, address: 10.44.99.1/32}, manage:"
+    )
+    _, new, change = followed(text, "move-gateways: [{vlans: [tickets, crew], to: mast, transit: 10.44.8.0/31}]\n")
+    assert {"transit-link", "transit-link-2"} <= new.devices["mast"].interfaces.keys() and change.cut_steps == 0

@@ -16,7 +16,8 @@ from archipelago.model.parts import Host, NextHop
 
 
 class HeldLeases:
-    """What the hosts hold that lease an address at both ends of the way.
+    """What the hosts hold that lease an address at both ends of the way; `renewing` are those that are leased something
+    else at the end than at the beginning.
 
     Args:
         old, new: what is known of the two ends.
@@ -27,13 +28,9 @@ class HeldLeases:
         self._old: dict[str, Lease | None] = {name: old.leases.of(name) for name in leasing}
         self._new: dict[str, Lease | None] = {name: new.leases.of(name) for name in leasing}
         self._made: dict[tuple[str, bool, int], tuple[Host, Host]] = {}
+        self.renewing = [name for name, lease in self._old.items() if _given(lease) != _given(self._new[name])]
         index = NetworkIndex(old)
         self._vlans = {name: index.vlan_name(plugged_vlan(old, old.written.hosts[name])) for name in self.renewing}
-
-    @property
-    def renewing(self) -> list[str]:
-        """The hosts that are leased something else at the end than at the beginning."""
-        return [name for name, lease in self._old.items() if _given(lease) != _given(self._new[name])]
 
     def renewals(self) -> Iterator[Difference]:
         """The steps in which hosts ask again, those of each VLAN together."""

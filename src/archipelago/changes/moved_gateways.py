@@ -6,21 +6,24 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from itertools import islice
 from typing import Any
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
 from archipelago.changes.renumbered import check_free
+from archipelago.design.sharing import member
+from archipelago.diagnosis.faults.words import free_addresses
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.network import Network, pools_in, with_changes
 from archipelago.model.parts import Aggregate, Device, NextHop, Route, Subinterface, VlanInterface
 from archipelago.model.recipe import MovedGateways
-from archipelago.model.virtual import Track, VirtualRouter
+from archipelago.model.virtual import VirtualRouter
 
 HIGHEST_ID = 4094
-PRIORITIES = (110, 100)
-DECREMENT = 20
+OTHER_METRIC = 10
+"""Of routes between two that share gateways, for what comes to the one while the other has them."""
 
 
 def moved(network: Network, asked: MovedGateways) -> Network:
@@ -33,11 +36,11 @@ def moved(network: Network, asked: MovedGateways) -> Network:
     places = {vlan: _place(index, vlan, asked) for vlan in asked.vlans}
     devices = dict(network.devices)
     vlans = dict(network.vlans)
-    for vlan, (node, nic) in places.items():
-        devices = _one(index, devices, vlan, (node, nic), asked)
     for old in dict.fromkeys(node.name for node, _ in places.values()):
         own = [(vlan, nic) for vlan, (node, nic) in places.items() if node.name == old]
-        devices, vlans = _joined(index, devices, vlans, old, own, asked)
+        devices, vlans, links = _joined(index, devices, vlans, old, own, asked)
+        for vlan, nic in own:
+            devices = _one(index, devices, vlan, (places[vlan][0], nic), links)
     return with_changes(network, devices=devices, vlans=vlans)
 
 
@@ -60,9 +63,9 @@ def _place(index: NetworkIndex, vlan: int, asked: MovedGateways) -> tuple[Node, 
 
 
 def _one(
-    index: NetworkIndex, devices: dict[str, Device], vlan: int, place: tuple[Node, Nic], asked: MovedGateways
+    index: NetworkIndex, devices: dict[str, Device], vlan: int, place: tuple[Node, Nic], links: dict[str, str]
 ) -> dict[str, Device]:
-    """The devices once the gateway of one VLAN has moved."""
+    """The devices once the gateway of one VLAN has moved to those that have `links`, each the one that leads back."""
     node, nic = place
     old = devices[node.name]
     part = old.interfaces[nic.name]
@@ -71,11 +74,11 @@ def _one(
     pools = {
         name: pool for name, pool in old.dhcp_pools.items() if any(pool.subnet == own.prefix for own in part.addresses)
     }
-    addresses = _own_addresses(index, part.addresses, len(asked.to))
-    for number, target in enumerate(asked.to):
+    addresses = _own_addresses(index, part.addresses, len(links))
+    for number, (target, link) in enumerate(links.items()):
         device = devices[target]
         name = _free(f"{index.vlan_key(vlan)}-gw", device)
-        shared = _shared(index, part, number, vlan) if len(asked.to) > 1 else part.virtual
+        shared = _shared(part.addresses, vlan, number, [link]) if len(links) > 1 else part.virtual
         made = VlanInterface(
             name,
             vlan,
@@ -141,40 +144,25 @@ def _own_addresses(
     """The addresses of each that takes over: the old ones, or, where two share them, free ones beside them."""
     if count == 1:
         return [addresses]
-    free = {own: _free_in(index, own) for own in addresses}
-    return [
-        tuple(InterfaceAddress(own.version, next(free[own]), own.length) for own in addresses) for _ in range(count)
-    ]
-
-
-def _free_in(index: NetworkIndex, own: InterfaceAddress) -> Iterator[int]:
-    """Addresses of a subnet that nobody holds and no pool gives out."""
-    taken = {
-        held.value
-        for node in index.knowledge.nodes.values()
-        for nic in node.nics.values()
-        for held in nic.addresses
-        if own.prefix.holds(held.address)
-    }
     ranges = [one for pool in pools_in(index.network) for one in pool.ranges]
-    first, last = own.prefix.usable()
-    for value in range(first, last + 1):
-        if value not in taken and not any(one.holds(Address(own.version, value)) for one in ranges):
-            yield value
-    raise QueryError(f"{own.prefix} has no free address for the second gateway")
+    free = {
+        own: [one for one in free_addresses(index, own.prefix) if not any(kept.holds(one.address) for kept in ranges)]
+        for own in addresses
+    }
+    for own, found in free.items():
+        if len(found) < count:
+            raise QueryError(f"{own.prefix} has no {count} free addresses for those that share the gateway")
+    return [tuple(free[own][number] for own in addresses) for number in range(count)]
 
 
 def _shared(
-    index: NetworkIndex, part: Subinterface | VlanInterface, number: int, vlan: int
+    addresses: Sequence[InterfaceAddress], vlan: int, place: int, uplinks: Sequence[str]
 ) -> tuple[VirtualRouter, ...]:
-    """What two share: a virtual router in each family, with the old addresses."""
-    used = {member.written.vrid for member in index.knowledge.elected.every()}
-    first = next(vrid for vrid in range(vlan % 255 or 1, 512) if vrid % 256 and vrid % 256 not in used) % 256
-    families = sorted({own.version for own in part.addresses})
-    return tuple(
-        VirtualRouter(first, tuple(own.address for own in part.addresses if own.version == version), PRIORITIES[number])
-        for version in families
-    )
+    """A part in the virtual router of each family, as a design has it."""
+    families: dict[int, tuple[Address, ...]] = {}
+    for own in addresses:
+        families[own.version] = (*families.get(own.version, ()), own.address)
+    return tuple(replace(member(vlan, place, held[0], uplinks), addresses=held) for _, held in sorted(families.items()))
 
 
 # The way between the old place and the new
@@ -187,109 +175,80 @@ def _joined(
     old: str,
     own: list[tuple[int, Nic]],
     asked: MovedGateways,
-) -> tuple[dict[str, Device], dict[str, int]]:
-    """The devices with a transit VLAN between the old place and the new ones: a default there, return routes here."""
+) -> tuple[dict[str, Device], dict[str, int], dict[str, str]]:
+    """The devices with a transit VLAN between the old place and the new ones: a default there, return routes here; the
+    VLANs; and the interface in it of each new one."""
     subnets = [address.prefix for _, nic in own for address in nic.addresses if not is_link_local(address.address)]
-    transit = asked.transit
-    versions = {subnet.version for subnet in subnets}
-    if versions - {prefix.version for prefix in transit}:
-        wanted = " and ".join(f"IPv{version}" for version in sorted(versions))
-        raise QueryError(
-            f"'transit' is missing: a free subnet of {wanted} over which {old} and {' and '.join(asked.to)} route"
-        )
-    for prefix in transit:
-        check_free(index, prefix)
     number = next(one for one in range(HIGHEST_ID, 1, -1) if one not in vlans.values())
     name = next(one for one in ("transit", *(f"transit-{n}" for n in range(2, 99))) if one not in vlans)
     members = [old, *asked.to]
-    hosts = {prefix: list(_places(prefix, len(members) + (len(asked.to) > 1))) for prefix in transit}
-    for prefix, places in hosts.items():
-        if len(places) < len(members) + (len(asked.to) > 1):
-            raise QueryError(
-                f"{prefix} is too small for {', '.join(members)}" + (" and what two share" * (len(asked.to) > 1))
-            )
+    pair = len(asked.to) > 1
+    places = _transit(index, asked, members, {subnet.version for subnet in subnets})
     for carried in (number, *(vlan for vlan, _ in own)):
         devices = _carried(index, devices, old, asked.to, carried)
-    port = _leading(index, old, asked.to[0])
-    for place, member in enumerate(members):
-        addresses = tuple(InterfaceAddress(prefix.version, hosts[prefix][place], prefix.length) for prefix in transit)
-        devices = _with_transit(devices, member, port, (name, number), addresses)
-    back = {
-        prefix.version: Address(prefix.version, hosts[prefix][-1 if len(asked.to) > 1 else 1]) for prefix in transit
-    }
-    if len(asked.to) > 1:
-        devices = _sharing(index, devices, asked.to, name, back)
-        for place, target in enumerate(asked.to):  # what comes to the one while the other has the gateway goes there
-            other = {prefix.version: Address(prefix.version, hosts[prefix][2 - place]) for prefix in transit}
-            more = tuple(Route(subnet, NextHop(other[subnet.version]), 10) for subnet in subnets)
-            devices[target] = replace(devices[target], routes=(*devices[target].routes, *more))
-    home = {prefix.version: Address(prefix.version, hosts[prefix][0]) for prefix in transit}
-    for target in asked.to:
+    links: dict[str, str] = {}
+    for place, one in enumerate(members):
+        port = _leading(index, old, asked.to[0]) if place == 0 and devices[old].kind == "router" else None
+        shared = [own[-1] for own in places.values()] if pair and place else []
+        interface = _link(devices[one], port, (name, number), [own[place] for own in places.values()])
+        if isinstance(interface, VlanInterface) and shared:
+            interface = replace(interface, virtual=_shared(shared, number, place - 1, []))
+        links[one] = interface.name
+        devices = {**devices, one: _having(devices[one], interface, number)}
+
+    def ways(to: int, subnets: Sequence[Prefix], metric: int = 1) -> Iterator[Route]:
+        """Routes by the transit VLAN to one of its members, or to what two share."""
+        yield from (Route(one, NextHop(places[one.version][to].address), metric) for one in subnets)
+
+    for place, target in enumerate(asked.to, 1):
         device = devices[target]
-        lacking = [v for v in sorted(versions) if all(r.destination != Prefix(v, 0, 0) for r in device.routes)]
-        more = tuple(Route(Prefix(version, 0, 0), NextHop(home[version])) for version in lacking)
-        devices[target] = _tracking(replace(device, routes=(*device.routes, *more)), f"{name}-link", asked)
-    routes = tuple(Route(subnet, NextHop(back[subnet.version])) for subnet in subnets)
-    devices[old] = replace(devices[old], routes=(*devices[old].routes, *routes))
-    return devices, {**vlans, name: number}
+        defaults = [Prefix(version, 0, 0) for version in places]
+        lacking = [one for one in defaults if all(route.destination != one for route in device.routes)]
+        other = ways(3 - place, subnets, OTHER_METRIC) if pair else ()
+        devices[target] = replace(device, routes=(*device.routes, *ways(0, lacking), *other))
+    back = ways(-1 if pair else 1, subnets)
+    devices[old] = replace(devices[old], routes=(*devices[old].routes, *back))
+    return devices, {**vlans, name: number}, {target: links[target] for target in asked.to}
 
 
-def _tracking(device: Device, link: str, asked: MovedGateways) -> Device:
-    """Who shares gateways bids less while it has lost the way out."""
-    if len(asked.to) < 2:
-        return device
-    interfaces: dict[str, Any] = {}
-    for name, one in device.interfaces.items():
-        if isinstance(one, VlanInterface) and one.vlan in asked.vlans:
-            shares = tuple(replace(v, track=(*v.track, Track(link, priority_decrement=DECREMENT))) for v in one.virtual)
-            interfaces[name] = replace(one, virtual=shares)
-        else:
-            interfaces[name] = one
-    return replace(device, interfaces=interfaces)
+def _transit(
+    index: NetworkIndex, asked: MovedGateways, members: Sequence[str], versions: set[int]
+) -> dict[int, list[InterfaceAddress]]:
+    """By family the addresses in the transit VLAN: of each member, and, where two share gateways, what they share."""
+    if versions - {prefix.version for prefix in asked.transit}:
+        wanted = " and ".join(f"IPv{version}" for version in sorted(versions))
+        both = f"{members[0]} and {' and '.join(asked.to)}"
+        raise QueryError(f"'transit' is missing: a free subnet of {wanted} over which {both} route")
+    count = len(members) + (len(asked.to) > 1)
+    places: dict[int, list[InterfaceAddress]] = {}
+    for prefix in asked.transit:
+        check_free(index, prefix)
+        found = list(islice(free_addresses(index, prefix), count))
+        if len(found) < count:
+            more = " and what two share" * (len(asked.to) > 1)
+            raise QueryError(f"{prefix} is too small for {', '.join(members)}{more}")
+        places.setdefault(prefix.version, found)
+    return places
 
 
-def _places(prefix: Prefix, count: int) -> Iterator[int]:
-    first, last = prefix.usable()
-    yield from range(first, min(last, first + count - 1) + 1)
-
-
-def _with_transit(
-    devices: dict[str, Device], member: str, port: str, vlan: tuple[str, int], addresses: tuple[InterfaceAddress, ...]
-) -> dict[str, Device]:
-    """A device with its interface in the transit VLAN; a router has it on the port that leads there."""
-    device = devices[member]
+def _link(
+    device: Device, port: str | None, vlan: tuple[str, int], addresses: Sequence[InterfaceAddress]
+) -> Subinterface | VlanInterface:
+    """A device's interface in the transit VLAN; a router has it on the port that leads there."""
     name, number = vlan
-    if device.kind == "router":
-        made: Any = Subinterface(_free(f"{port}.{number}", device), port, number, addresses=addresses)
-    else:
-        made = VlanInterface(_free(f"{name}-link", device), number, addresses)
+    if port is not None:
+        return Subinterface(_free(f"{port}.{number}", device), port, number, addresses=tuple(addresses))
+    return VlanInterface(_free(f"{name}-link", device), number, tuple(addresses))
+
+
+def _having(device: Device, interface: Subinterface | VlanInterface, vlan: int) -> Device:
+    """A device with one more interface, and the VLAN that it is in."""
     held = device.vlans
-    return {
-        **devices,
-        member: replace(
-            device,
-            interfaces={**device.interfaces, made.name: made},
-            vlans=held if held is None or number in held else (*held, number),
-        ),
-    }
-
-
-def _sharing(
-    index: NetworkIndex, devices: dict[str, Device], targets: Sequence[str], name: str, back: dict[int, Address]
-) -> dict[str, Device]:
-    """The return routes lead to an address that the two share, too."""
-    used = {member.written.vrid for member in index.knowledge.elected.every()}
-    used |= {
-        v.vrid for target in targets for one in devices[target].interfaces.values() for v in getattr(one, "virtual", ())
-    }
-    vrid = next(one for one in range(1, 256) if one not in used)
-    for number, target in enumerate(targets):
-        device = devices[target]
-        link = device.interfaces[f"{name}-link"]
-        assert isinstance(link, VlanInterface)
-        shares = tuple(VirtualRouter(vrid, (address,), PRIORITIES[number]) for _, address in sorted(back.items()))
-        devices[target] = replace(device, interfaces={**device.interfaces, link.name: replace(link, virtual=shares)})
-    return devices
+    return replace(
+        device,
+        interfaces={**device.interfaces, interface.name: interface},
+        vlans=held if held is None or vlan in held else (*held, vlan),
+    )
 
 
 def _carried(

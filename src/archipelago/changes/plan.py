@@ -97,7 +97,7 @@ def _check(search: Search, device: str, before: Standing, after: Standing) -> Ch
     if pair is not None:
         return Check(*pair)
     states = search.states
-    host = states.host or ""
+    host = states.host
     way_in = states.way_in(after.state, device) if device in after.state.network.devices else None
     if way_in is not None:
         return Check(host, f"{device} ({way_in})", True)
@@ -108,16 +108,14 @@ def _check(search: Search, device: str, before: Standing, after: Standing) -> Ch
 def _otherwise(search: Search, before: State, after: State) -> Iterator[tuple[str, str, bool]]:
     between = search.states.between
     for (one, other), reached in (((before, after), False), ((after, before), True)):
-        examples = between.only(one.answers, other.answers).examples if between is not None else ()
-        yield from ((*pair, reached) for pair in examples)
+        yield from ((*pair, reached) for pair in between.only(one.answers, other.answers).examples)
 
 
 def _kept(state: State, host: str) -> Iterator[Pair]:
-    """A pair that is answered, from where the person sits if there is one."""
+    """Pairs that are answered, those from where the person sits first."""
     for answer in state.answers.values():
         names = answer.hosts
-        if host in names:
-            row = answer.between[answer.kind[names.index(host)]]
-            yield from (
-                (host, name) for name, kind in zip(names, answer.kind, strict=True) if row[kind] and name != host
-            )
+        for source in (host, *names) if host in names else names:
+            row = answer.between[answer.kind[names.index(source)]]
+            others = (name for name, kind in zip(names, answer.kind, strict=True) if row[kind] and name != source)
+            yield from ((source, name) for name in others)

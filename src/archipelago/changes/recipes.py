@@ -15,7 +15,7 @@ from archipelago.design.policy import with_filters
 from archipelago.errors import ModelError, QueryError
 from archipelago.failures.promises import Promises
 from archipelago.knowledge.index import index_network
-from archipelago.knowledge.known import know
+from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import widened
 from archipelago.model.network import Network, with_changes
 from archipelago.model.recipe import Recipe, ReplacedDevice
@@ -42,12 +42,12 @@ def follow(network: Network, recipe: Recipe) -> Network:
     for step, entries in steps:
         for entry in entries:
             made = _checked(step(made, entry))
-    before, after = (by_family(build_arrays(widened(know(one)))) for one in (network, made))
-    lost = Between(before, after).lost
+    arrays = [build_arrays(widened(know(one))) for one in (network, made)]
+    lost = Between(*map(by_family, arrays)).lost
     if lost.pairs:
         pair = " to ".join(lost.examples[0])
         if network.hosts.keys() == made.hosts.keys():
-            causes = causes_of_loss(*(decide(build_arrays(widened(know(one)))) for one in (network, made)))
+            causes = causes_of_loss(*map(decide, arrays))
             pair += f": {causes[0].says}" if causes else ""
         raise QueryError(f"followed as it stands it would cut off {lost}, such as {pair}; nothing is made of it")
     return _with_policy(network, made) if made.policy is not None else made
@@ -55,9 +55,8 @@ def follow(network: Network, recipe: Recipe) -> Network:
 
 def _checked(network: Network) -> Network:
     """The network, if it is one that can be."""
-    names = ("title", "vlans", "devices", "hosts", "cables", "expect", "outside", "policy", "domain")
     try:
-        return Network(**{name: getattr(network, name) for name in names})
+        return replace(network)
     except ModelError as error:
         raise QueryError(f"the recipe does not fit this network: {error}") from None
 
@@ -70,11 +69,15 @@ def _with_policy(network: Network, made: Network) -> Network:
     """
     index = index_network(made)
     made = _checked(with_filters(made, wanted_filters(index, entrances(index)).values()))
-    before, after = (Promises(know(one), build_arrays(widened(know(one)))).broken for one in (network, made))
+    before, after = (_not_kept(know(one)) for one in (network, made))
     worse = [promise for promise in after if promise.startswith("policy") and promise not in before]
     if worse:
         raise QueryError(f"followed as it stands, what the policy says is not kept: {worse[0]}; nothing is made of it")
     return made
+
+
+def _not_kept(knowledge: Knowledge) -> tuple[str, ...]:
+    return Promises(knowledge, build_arrays(widened(knowledge))).broken
 
 
 def _replaced(network: Network, asked: ReplacedDevice) -> Network:

@@ -93,7 +93,8 @@ class Change:
         host: where the person sits.
         steps: the steps.
         by_console: devices that the person does not reach at the beginning.
-        no_order: whether no order locks nobody out: every one was looked at (`together` says of how many steps).
+        no_order: whether no order of the steps that hang together locks nobody out: every one was looked at. `together`
+            says how many these are; where they are not all, the others were made before them or after.
         tried: how many states were decided.
         would_help: what makes an order possible that locks nobody out; each was tried.
     """

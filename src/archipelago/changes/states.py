@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 
-from archipelago.addressing.values import Address, is_link_local
+from archipelago.addressing.values import Address
 from archipelago.changes.differences import Difference
 from archipelago.changes.held_leases import HeldLeases
 from archipelago.changes.pairs import NOTHING, Between, Cut, by_family
@@ -17,9 +17,10 @@ from archipelago.knowledge.outside import widened
 from archipelago.model.filters import ECHO
 from archipelago.model.network import Network
 from archipelago.model.rules import network_problems
+from archipelago.progress import tell
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
-from archipelago.reachability.management import AddressAsking
+from archipelago.reachability.management import AddressAsking, own_addresses
 from archipelago.reachability.matrix import Matrix
 
 
@@ -43,13 +44,12 @@ class States:
 
     Args:
         old, new: the two ends.
-        host: where the person sits who makes the changes; None where nobody is asked for.
+        host: where the person sits who makes the changes.
     """
 
-    def __init__(self, old: Network, new: Network, host: str | None) -> None:
+    def __init__(self, old: Network, new: Network, host: str) -> None:
         self.old, self.new, self.host = old, new, host
         self._ways_in: dict[str, Address] = {}
-        self.between: Between | None = None  # until both ends are known
         written, finally_written = know(old), know(new)
         self.leases = HeldLeases(written, finally_written)
         self.first = self._end(written, frozenset())
@@ -93,26 +93,19 @@ class States:
         if doubled is not None and _doubled(wide) - doubled:
             return None
         self.asked += 1
+        tell("deciding states on the way", self.asked)
         arrays = change_arrays(state.arrays, wide.written)
-        return self._judged(network, renewed, plain, arrays)
-
-    def _judged(self, network: Network, renewed: frozenset[str], plain: Knowledge, arrays: NetworkArrays) -> State:
         answers = by_family(arrays)
-        return State(
-            network=network,
-            renewed=renewed,
-            plain=plain,
-            arrays=arrays,
-            answers=answers,
-            cut=self.between.cut(answers) if self.between is not None else NOTHING,
-            doubled=_doubled(arrays.knowledge),
-        )
+        cut = self.between.cut(answers)
+        return State(network, renewed, plain, arrays, answers=answers, cut=cut, doubled=_doubled(arrays.knowledge))
 
     def _end(self, written: Knowledge, renewed: frozenset[str]) -> State:
         """One of the two ends, where nothing is cut off."""
         held = self.leases.held(written.written, renewed)
         plain = written if held is written.written else know(held)
-        return self._judged(written.written, renewed, plain, build_arrays(widened(plain)))
+        arrays = build_arrays(widened(plain))
+        network, doubled = written.written, _doubled(arrays.knowledge)
+        return State(network, renewed, plain, arrays, answers=by_family(arrays), cut=NOTHING, doubled=doubled)
 
     def known_after(self, plain: Knowledge, difference: Difference) -> Knowledge | None:
         """What devices know once one more difference is made; None where that is no network that can be."""
@@ -126,16 +119,17 @@ class States:
 
     def unreached(self, knowledge: Knowledge, devices: Collection[str]) -> list[str]:
         """The devices that the host does not reach by any address of theirs, those aside that have a console."""
-        if self.host is None or not devices:
+        if not devices:
             return []
         asking = AddressAsking(NetworkIndex(knowledge), [self.host])
         return [name for name in devices if not self._reaches(asking, knowledge, name)]
 
     def _reaches(self, asking: AddressAsking, knowledge: Knowledge, name: str) -> bool:
         device = knowledge.written.devices.get(name)
-        if device is None or device.console or self.host is None:
+        if device is None or device.console:
             return True
-        addresses = own_addresses(knowledge, name)
+        network = knowledge.written
+        addresses = [address for version in (4, 6) for _, address in own_addresses(network, name, version)]
         known = self._ways_in.get(name)
         if known in addresses:
             addresses = [known, *(one for one in addresses if one != known)]
@@ -148,14 +142,6 @@ class States:
     def way_in(self, state: State, name: str) -> Address | None:
         """The address that the host reaches a device by."""
         return self._ways_in.get(name) if not self.unreached(state.arrays.knowledge, [name]) else None
-
-
-def own_addresses(knowledge: Knowledge, name: str) -> list[Address]:
-    """The addresses that a device can be managed by: its own, on interfaces that are up."""
-    node = knowledge.devices[name]
-    return [
-        own.address for nic in node.nics.values() if nic.up for own in nic.addresses if not is_link_local(own.address)
-    ]
 
 
 def _doubled(knowledge: Knowledge) -> frozenset[str]:

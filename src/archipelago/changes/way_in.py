@@ -42,7 +42,7 @@ def _routes(search: Search, name: str) -> Iterator[Route]:
     states = search.states
     host = states.host
     new = states.last.network.devices.get(name)
-    if host is None or new is None:
+    if new is None:
         return
     hops = dict.fromkeys(route.next_hop for route in new.routes)
     addresses = _addresses(search, host)

@@ -22,7 +22,7 @@ def otherwise(between: Between, old: Knowledge, new: Knowledge) -> Cut | None:
     sorts = list(islice(between.both(), MOST + 1))
     if len(sorts) > MOST:
         return None
-    carriers = [(_carrier(one), one) for one in (old, new)]
+    carriers = [(NetworkIndex(one).carrier, one) for one in (old, new)]
     total, examples = 0, list[Pair]()
     for version, source, target, many in sorts:
         before, after = (_passed(carrier, one, source, target, version) for carrier, one in carriers)
@@ -30,11 +30,6 @@ def otherwise(between: Between, old: Knowledge, new: Knowledge) -> Cut | None:
             total += many
             examples.append((source, target))
     return Cut(total, tuple(dict.fromkeys(examples))[:EXAMPLES])
-
-
-def _carrier(knowledge: Knowledge) -> Carrier:
-    index = NetworkIndex(knowledge)
-    return Carrier(knowledge.state, index.domains, lambda address: [held.endpoint for held in index.holders(address)])
 
 
 def _passed(carrier: Carrier, knowledge: Knowledge, source: str, target: str, version: int) -> tuple[str, ...]:

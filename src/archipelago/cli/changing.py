@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from argparse import Namespace
+from collections.abc import Iterable
 
 import archipelago
 from archipelago.cli import out
@@ -92,9 +93,9 @@ def _from_empty(words: Namespace) -> int:
     return 0
 
 
-def _say(lines: object) -> None:
-    out.say()
-    for line, heading in lines:  # type: ignore[attr-defined]
-        if heading:
+def _say(lines: Iterable[tuple[str, bool]]) -> None:
+    """Lines below the answer, an empty one above each heading."""
+    for number, (line, heading) in enumerate(lines):
+        if heading or number == 0:
             out.say()
         out.say(line)

@@ -7,7 +7,6 @@ from argparse import Namespace
 import archipelago
 from archipelago.cli import out
 from archipelago.errors import QueryError
-from archipelago.views.table import counted, table
 
 
 def record(words: Namespace) -> int:
@@ -44,13 +43,18 @@ def _values(one: archipelago.Record) -> dict[str, object]:
 
 
 def _list(words: Namespace) -> int:
+    from archipelago.views.table import counted, table
+
     found = archipelago.records(words.network)
     if words.as_json:
         out.say_json([_values(one) for one in found])
         return 0
     out.head(f"{counted(len(found), 'record')} of {words.network}")
     heads = ("record", "when", "why", "audit", "pairs", "expectations")
-    rows = [(one.name, one.when, one.why, *(one.said.get(head.title(), "") for head in heads[3:])) for one in found]
+    rows = [
+        (one.name, one.when[:16].replace("T", " "), one.why, *(one.said.get(head.title(), "") for head in heads[3:]))
+        for one in found
+    ]
     out.say_tables([one for one in [table("the latest first", heads, rows)] if one.rows])
     return 0
 

@@ -81,13 +81,20 @@ def _share(devices: dict[str, Device], vlan: int, order: Sequence[str], shared: 
         interface = next(
             one for one in device.interfaces.values() if isinstance(one, VlanInterface) and one.vlan == vlan
         )
-        virtual = tuple(_member(device, vlan, place, address) for address in shared)
+        virtual = tuple(member(vlan, place, address, _uplinks(device, address.version)) for address in shared)
         own = replace(interface, virtual=virtual)
         devices[name] = replace(device, interfaces={**device.interfaces, own.name: own})
 
 
-def _member(device: Device, vlan: int, place: int, address: Address) -> VirtualRouter:
-    uplinks = _uplinks(device, address.version)
+def member(vlan: int, place: int, address: Address, uplinks: Sequence[str]) -> VirtualRouter:
+    """A device's part in the virtual router of a VLAN.
+
+    Args:
+        vlan: the VLAN's id.
+        place: where the device comes among those that share: 0 is to be active.
+        address: what they share.
+        uplinks: its interfaces without which another should be active.
+    """
     lost = LOST if place == 0 else 3 * STEP
     return VirtualRouter(
         vrid=_vrid(vlan),

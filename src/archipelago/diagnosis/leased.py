@@ -10,7 +10,7 @@ from archipelago.diagnosis.faults import leases as faults
 from archipelago.diagnosis.places import host_attachment, port_path
 from archipelago.diagnosis.servers import of_servers
 from archipelago.diagnosis.stop import Direction, Stop
-from archipelago.knowledge.delivery import Carrier, Ended
+from archipelago.knowledge.delivery import Ended
 from archipelago.knowledge.domains import Domain
 from archipelago.knowledge.header import Header
 from archipelago.knowledge.hearing import Lease
@@ -211,9 +211,7 @@ def renewal(index: NetworkIndex, name: str) -> Finding | None:
     if lease is None or server is None:
         return None
     own = lease.address.address
-    carrier = Carrier(
-        index.knowledge.state, index.domains, lambda address: [held.endpoint for held in index.holders(address)]
-    )
+    carrier = index.carrier
     there = carrier.carry(name, Header(own, server, UDP, CLIENT_PORT, SERVER_PORT))
     direction: Direction = "out"
     if not isinstance(there, Ended):

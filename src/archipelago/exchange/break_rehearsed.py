@@ -13,14 +13,11 @@ from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.filters import Probe
 from archipelago.model.network import Network, with_changes
-from archipelago.simulation.breaking import LEAD, MILLISECOND, USUAL_EVERY, Broken, break_part
+from archipelago.simulation.breaking import LEAD, MILLISECOND, USUAL_EVERY, Broken, Lost, break_part, runs_lost
 from archipelago.simulation.station import SECOND
 
-Gap = tuple[float, float, int, bool]
-"""Probes in a row without an answer: when the first and the last were sent, in seconds from the break on, how many, and
-whether one was answered after them."""
-SLACK = 0.01
-"""Seconds that a kernel's clock may be late."""
+SLACK = 10 * MILLISECOND
+"""So much later than meant a kernel may send a probe."""
 TREE_DIFFERS = "the kernel's spanning tree is the classic one, which takes longer"
 HANDS_OVER = (
     "a member that stays up hands over, after which the kernel's old one can be heard until the next advertisement"
@@ -50,19 +47,11 @@ class BreakRehearsed:
         return sum(not answered for _, answered in self.theirs)
 
     @property
-    def gaps_in_the_kernel(self) -> list[Gap]:
-        """The runs of probes that the kernel did not answer."""
-        gaps: list[Gap] = []
-        run: list[float] = []
-        for time, answered in self.theirs:
-            if self.ours is not None and time > self.ours.until / SECOND:
-                break  # what is sent last may be answered too late to be heard
-            if not answered:
-                run.append(time)
-            elif run:
-                gaps.append((run[0], run[-1], len(run), True))
-                run = []
-        return [*gaps, (run[0], run[-1], len(run), False)] if run else gaps
+    def lost_runs(self) -> tuple[Lost, ...]:
+        """The runs of probes that the kernel did not answer; what is sent last may be answered too late to be heard."""
+        until = self.ours.until if self.ours is not None else 0
+        probes = ((round(time * SECOND), answered) for time, answered in self.theirs)
+        return tuple(runs_lost((time, answered) for time, answered in probes if time <= until))
 
     @property
     def alike(self) -> bool | None:
@@ -70,13 +59,13 @@ class BreakRehearsed:
         compared. When the first one is lost hangs on how long it takes to break the part in a kernel."""
         if self.ours is None or self.not_compared is not None:
             return None
-        gaps = self.gaps_in_the_kernel
-        answered_again = bool(self.theirs) and (not gaps or gaps[-1][3])
+        runs = self.lost_runs
+        answered_again = bool(self.theirs) and all(run.ended for run in runs)
         if not self.ours.survived or not answered_again:
             return self.ours.survived == answered_again
-        if not self.ours.lost or not gaps:
+        if not self.ours.lost or not runs:
             return abs(self.lost_by_us - self.lost_in_the_kernel) <= 1
-        return abs(self.ours.lost[-1].last / SECOND - gaps[-1][1]) <= self.ours.every / SECOND + SLACK
+        return abs(self.ours.lost[-1].last - runs[-1].last) <= self.ours.every + SLACK
 
     @property
     def headline(self) -> str:

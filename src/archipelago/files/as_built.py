@@ -78,8 +78,7 @@ class _Folder:
     @property
     def ports(self) -> dict[str, dict[str, Any]]:
         """The links that cables are plugged into."""
-        loops = ("LOOPBACK",)
-        found = (one for one in self.links if _kind(one) not in _NO_PORT and not set(loops) & set(one["flags"]))
+        found = (one for one in self.links if _kind(one) not in _NO_PORT and "LOOPBACK" not in one["flags"])
         return {str(one["ifname"]): one for one in found}
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from archipelago.files.brief import FORMAT as BRIEF_FORMAT
 from archipelago.files.codecs import AUTO, DHCP, Context, written
+from archipelago.files.emit import inline
 from archipelago.files.network import FORMAT
 from archipelago.model.brief import Brief
 from archipelago.model.device_rules import HOLDERS
@@ -62,7 +63,8 @@ def brief_document_of(brief: Brief) -> Document:
 
 def part_text(part: object, vlans: Mapping[str, int]) -> str:
     """A part in one line, as a document would write it: `vlan: crew, address: 10.44.1.1/24`."""
-    return _flow(_part(_HOLDER[type(part)], part, Context(vlans)), outermost=True)
+    section = _part(_HOLDER[type(part)], part, Context(vlans))
+    return ", ".join(f"{key}: {_one_line(value)}" for key, value in section.items())
 
 
 def value_text(part: object, attribute: str, vlans: Mapping[str, int]) -> tuple[str, str]:
@@ -71,17 +73,13 @@ def value_text(part: object, attribute: str, vlans: Mapping[str, int]) -> tuple[
     holder = _HOLDER[type(part)]
     key = next(key for key in keys_of(holder) if key.attribute == attribute)
     section = _part(holder, part, Context(vlans))
-    return key.name, _flow(section[key.name], outermost=True) if key.name in section else ""
+    value = section.get(key.name, "")
+    listed = isinstance(value, list) and not any(isinstance(entry, dict) for entry in value)
+    return key.name, ", ".join(map(str, value)) if listed else _one_line(value) if value else ""
 
 
-def _flow(value: Any, outermost: bool = False) -> str:
-    if isinstance(value, dict):
-        text = ", ".join(f"{key}: {_flow(entry)}" for key, entry in value.items())
-        return text if outermost else f"{{{text}}}"
-    if isinstance(value, (list, tuple)):
-        text = ", ".join(_flow(entry) for entry in value)
-        return text if outermost else f"[{text}]"
-    return "yes" if value is True else str(value)
+def _one_line(value: Any) -> str:
+    return "yes" if value is True else inline(value)
 
 
 def _part(holder: Holder, part: object, context: Context) -> Document:

@@ -8,6 +8,7 @@ from itertools import chain
 from typing import Any, TypeVar
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local
+from archipelago.knowledge.delivery import Carrier
 from archipelago.knowledge.devices import ROUTING_KINDS, Node, speaks_ipv6
 from archipelago.knowledge.domains import Domains
 from archipelago.knowledge.forwarding import Sent, decide_own
@@ -182,6 +183,13 @@ class NetworkIndex:
         """Everyone else whose address says that it is of the same subnet."""
         peers = map(self.held, self._by_prefix.get(holder.address.prefix, ()))
         return [other for other in peers if other.node is not holder.node]
+
+    @cached_property
+    def carrier(self) -> Carrier:
+        """What carries a packet from station to station, once all hosts are known."""
+        return Carrier(
+            self.knowledge.state, self.domains, lambda address: [held.endpoint for held in self.holders(address)]
+        )
 
     @cached_property
     def next_hops(self) -> frozenset[Address]:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address, is_link_local
-from archipelago.knowledge.delivery import Carrier, Ended
+from archipelago.knowledge.delivery import Ended
 from archipelago.knowledge.forwarding import source_towards
 from archipelago.knowledge.header import probe_header
 from archipelago.knowledge.index import NetworkIndex
@@ -62,7 +62,7 @@ def of_devices(
     questions = (
         (name, interface, address, host, probe)
         for name in named
-        for interface, address in _own_addresses(network, name, version)
+        for interface, address in own_addresses(network, name, version)
         for host in able
         for probe in probes
     )
@@ -84,9 +84,7 @@ class AddressAsking:
     def __init__(self, index: NetworkIndex, hosts: Sequence[str]) -> None:
         self._index = index
         self._hosts = hosts
-        self._carrier = Carrier(
-            index.knowledge.state, index.domains, lambda address: [held.endpoint for held in index.holders(address)]
-        )
+        self._carrier = index.carrier
         self._within: Knowledge | None = None
 
     def reaches(self, host: str, device: str, address: Address, probe: Probe) -> tuple[bool, bool]:
@@ -118,7 +116,7 @@ class AddressAsking:
 def questions_of_devices(network: Network, hosts: int, probes: int) -> int:
     """How many questions it takes at most to know who reaches the devices that the policy names."""
     named = named_devices(network)
-    return hosts * probes * max(sum(len(_own_addresses(network, name, v)) for name in named) for v in (4, 6))
+    return hosts * probes * max(sum(len(own_addresses(network, name, v)) for name in named) for v in (4, 6))
 
 
 def _speaks(index: NetworkIndex, host: str, version: int) -> bool:
@@ -145,7 +143,8 @@ def _may(policy: Policy, speaking: Sequence[int], ends: tuple[str, str], probe: 
     return False, next(naming)
 
 
-def _own_addresses(network: Network, name: str, version: int) -> list[tuple[str, Address]]:
+def own_addresses(network: Network, name: str, version: int) -> list[tuple[str, Address]]:
+    """The addresses of one family that a device can be managed by, each with its interface: its own, as written."""
     device = network.devices[name]
     return [
         (part.name, own.address)

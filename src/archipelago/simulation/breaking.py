@@ -3,7 +3,7 @@ when the part comes back."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from archipelago.addressing.values import Address
@@ -52,6 +52,19 @@ class Lost:
     last: int
     count: int
     ended: bool
+
+
+def runs_lost(probes: Iterable[tuple[int, bool]]) -> Iterator[Lost]:
+    """The probes in a row without an answer, of probes with the time that each was sent and whether it was answered."""
+    run: list[int] = []
+    for time, answered in probes:
+        if not answered:
+            run.append(time)
+        elif run:
+            yield Lost(run[0], run[-1], len(run), ended=True)
+            run = []
+    if run:
+        yield Lost(run[0], run[-1], len(run), ended=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -296,15 +309,7 @@ class _Breaking:
     def _gaps(self, at: int) -> Iterator[Lost]:
         """The runs of probes without an answer."""
         answered = self._probing.station.answered
-        gap: list[int] = []
-        for number, time in self._sent.items():
-            if number not in answered:
-                gap.append(time)
-            elif gap:
-                yield Lost(gap[0] - at, gap[-1] - at, len(gap), ended=True)
-                gap = []
-        if gap:
-            yield Lost(gap[0] - at, gap[-1] - at, len(gap), ended=False)
+        return runs_lost((time - at, number in answered) for number, time in self._sent.items())
 
     def _missing(self, at: int) -> Sequence[tuple[int, str, str]]:
         """The first and the last of the probes that are lost, as things that happened."""

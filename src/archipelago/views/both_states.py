@@ -5,11 +5,12 @@ from __future__ import annotations
 from archipelago.changes.comparison import Comparison
 from archipelago.knowledge.index import index_network
 from archipelago.views.cards import Card, Content, Group, Link, Row, content_of
+from archipelago.views.table import counted
 
 SHADE = 2
 """What is new, gone or changed."""
 MOST_EVENTS = 8
-LEGEND = "shaded: what is NEW, GONE or CHANGED; what only the old network has is drawn too, and says GONE"
+LEGEND = "shaded: what is NEW, GONE or CHANGED, also where only the old network has it; the rest is counted"
 
 
 def mark(content: Content, comparison: Comparison) -> None:
@@ -25,6 +26,8 @@ def mark(content: Content, comparison: Comparison) -> None:
         if name not in before.cards:
             _all(card, "NEW")
     changed = {one.owner for one in comparison.differences}
+    for card in content.cards.values():
+        _shorten(card)
     for name in changed & before.cards.keys() & content.cards.keys():
         if not content.cards[name].shade:
             content.cards[name].heading += ": CHANGED"
@@ -62,6 +65,21 @@ def _within(card: Card, before: Card) -> None:
     if otherwise:
         card.heading += ": CHANGED"
         card.shade = SHADE
+
+
+def _shorten(card: Card) -> None:
+    """Leave only what is otherwise on a card, and how many rows are as before."""
+    rows, groups = len(card.rows), len(card.groups)
+    if not card.heading.endswith((": NEW", ": GONE")):
+        card.rows[:] = [row for row in card.rows if row.bold]
+        for group in card.groups:
+            if not group.heading.endswith((": NEW HERE", ": GONE FROM HERE")):
+                group.rows[:] = [row for row in group.rows if row.bold]
+        card.groups[:] = [group for group in card.groups if group.rows]
+        told = [counted(rows - len(card.rows), "interface")] if rows > len(card.rows) else []
+        told += [f"hosts of {counted(groups - len(card.groups), 'VLAN')}"] if groups > len(card.groups) else []
+        if told:
+            card.rows.append(Row((f"as before: {', '.join(told)}",), ("devices", card.name)))
 
 
 def _rows(rows: list[Row], before: list[Row]) -> tuple[list[Row], bool]:

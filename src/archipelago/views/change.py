@@ -21,6 +21,7 @@ def values(change: Change) -> dict[str, Any]:
         "cut-off": change.cut_steps,
         "locked-out": bool(change.locked_out),
         "no-order-without-a-lock-out": change.no_order,
+        "steps-that-hang-together": change.together,
         "would-help": list(change.would_help),
         "at-their-console": list(change.by_console),
         "no-return-from": change.point_of_no_return,
@@ -57,12 +58,13 @@ def lead(change: Change) -> Iterator[str]:
     if change.by_console:
         yield f"{change.host} does not reach {', '.join(change.by_console)}: steps there take a console"
     if change.locked_out:
-        steps = counted(change.together, "step")
-        yield (
-            f"no order avoids it: every order of the {steps} that hang together was looked at"
-            if change.no_order
-            else f"no order was found that avoids it, of {counted(change.tried, 'state')} that were decided"
-        )
+        if change.no_order and change.together == len(change):
+            yield "no order avoids it: every one was looked at"
+        elif change.no_order:
+            steps = counted(change.together, "step")
+            yield f"of the {steps} that interrupt together no order avoids it: every one was looked at"
+        else:
+            yield f"no order was found that avoids it, of {counted(change.tried, 'state')} that were decided"
         for one in change.would_help:
             yield f"with {one}, there is an order that locks nobody out"
     number = change.point_of_no_return

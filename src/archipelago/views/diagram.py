@@ -14,7 +14,7 @@ GAP = 18.0
 """Between two cards of a row, at least."""
 WIDTH = 1256.0
 """The sheet is so wide at least."""
-MOST = 1360.0
+MOST = 1280.0
 """A row of cards is so wide at most; wider only for a card that is."""
 STEP = 14.0
 """From one line of text to the next."""
@@ -118,6 +118,7 @@ def lay_out(content: Content) -> Sheet:
     wires, channels, tabs = _Wiring(rows, content.links, width).run()
     bottom = _heights(rows, channels, wires, tabs)
     far = [x for wire in wires for x, _ in wire.points] + [box.x + box.width for box in placed.values()]
+    far += [wire.label[0] + text_width(label_of(wire.link), LABEL) / 2 for wire in wires]
     return Sheet(content, list(placed.values()), wires, list(tabs.values()), max([480.0, *far]) + MARGIN, bottom)
 
 

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from archipelago.views.table import Table, table
 
 if TYPE_CHECKING:
-    from archipelago.exchange.break_rehearsed import BreakRehearsed, Gap
+    from archipelago.exchange.break_rehearsed import BreakRehearsed
     from archipelago.exchange.rehearsal import Rehearsal
+    from archipelago.simulation.breaking import Lost
 
 SECOND = 10**9
 """In nanoseconds, which times are in."""
+MOST_RUNS = 3
+"""So many runs of lost probes are told in a cell; more are counted."""
 WHERE = {"here": "in this machine's kernel", "uml": "in a kernel that boots as a process (user-mode-linux)"}
 """Where the network was built, in words."""
 
@@ -108,19 +112,22 @@ def _meanwhile(broken: BreakRehearsed | None) -> Table:
     heads = ("lost", "by our account", "in the kernel", "agree")
     if broken is None or broken.ours is None:
         return table("while it broke", heads, [])
-    ours = [(gap.first / SECOND, gap.last / SECOND, gap.count, gap.ended) for gap in broken.ours.lost]
-    theirs = broken.gaps_in_the_kernel
     agree = {True: "yes", False: "NO", None: broken.not_compared or ""}[broken.alike]
     who = f"{broken.ours.source} probes {broken.ours.target} every {broken.ours.every / SECOND:g} s"
     title = f"{who} while {broken.part} breaks"
     rows = [
         ("probes", f"{broken.lost_by_us:,}", f"{broken.lost_in_the_kernel:,}", agree),
-        ("when", _when(ours), _when(theirs), ""),
+        ("when", _when(broken.ours.lost), _when(broken.lost_runs), ""),
     ]
     return table(title, heads, rows)
 
 
-def _when(lost: list[Gap]) -> str:
+def _when(lost: Sequence[Lost]) -> str:
     """When probes were lost, in words."""
-    told = [f"{first:+.1f} to {last:+.1f} s" if ended else f"from {first:+.1f} s on" for first, last, _, ended in lost]
-    return "; ".join(told[:3]) + (f"; {len(told) - 3} more times" if len(told) > 3 else "") or "never"
+    told = [
+        f"{run.first / SECOND:+.1f} to {run.last / SECOND:+.1f} s"
+        if run.ended
+        else f"from {run.first / SECOND:+.1f} s on"
+        for run in lost[:MOST_RUNS]
+    ]
+    return "; ".join(told) + (f"; {len(lost) - MOST_RUNS} more times" if len(lost) > MOST_RUNS else "") or "never"

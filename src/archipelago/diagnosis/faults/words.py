@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
@@ -25,12 +25,16 @@ def replaced(values: Iterable[Any], old: Any, new: Any) -> Any:
 
 def free_address(index: NetworkIndex, prefix: Prefix) -> InterfaceAddress | None:
     """The lowest address of a subnet that nobody holds and nobody takes for a next hop; None where it is full."""
+    return next(free_addresses(index, prefix), None)
+
+
+def free_addresses(index: NetworkIndex, prefix: Prefix) -> Iterator[InterfaceAddress]:
+    """The addresses of a subnet that nobody holds and nobody takes for a next hop, the lowest first."""
     first, last = prefix.usable()
     for value in range(first, min(last, first + 100_000) + 1):
         address = Address(prefix.version, value)
         if not index.is_held(address) and address not in index.next_hops:
-            return InterfaceAddress(prefix.version, value, prefix.length)
-    return None
+            yield InterfaceAddress(prefix.version, value, prefix.length)
 
 
 def node_path(node: Node) -> Path:
