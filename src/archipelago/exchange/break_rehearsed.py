@@ -55,17 +55,18 @@ class BreakRehearsed:
 
     @property
     def alike(self) -> bool | None:
-        """Whether probes are answered again at the same time, one interval more or less; None where they are not
-        compared. When the first one is lost hangs on how long it takes to break the part in a kernel."""
+        """Whether they lose the same, one interval more or less, or are answered again at the same time: when the first
+        one is lost hangs on how long it takes to break the part in a kernel; None where they are not compared."""
         if self.ours is None or self.not_compared is not None:
             return None
         runs = self.lost_runs
         answered_again = bool(self.theirs) and all(run.ended for run in runs)
         if not self.ours.survived or not answered_again:
             return self.ours.survived == answered_again
-        if not self.ours.lost or not runs:
-            return abs(self.lost_by_us - self.lost_in_the_kernel) <= 1
-        return abs(self.ours.lost[-1].last - runs[-1].last) <= self.ours.every + SLACK
+        if abs(self.lost_by_us - sum(run.count for run in runs)) <= 1:
+            return True
+        ends = [lost[-1].last for lost in (self.ours.lost, runs) if lost]
+        return len(ends) == 2 and abs(ends[0] - ends[1]) <= self.ours.every + SLACK
 
     @property
     def headline(self) -> str:
