@@ -304,15 +304,20 @@ def leads_to(index: NetworkIndex, hop: Address, name: str) -> bool:
     return any(holder.node.name == name for holder in index.holders(hop))
 
 
-def is_a_partners(index: NetworkIndex, table: TableName, prefix: Prefix) -> bool:
-    """Whether another that shares gateways with a device has a route to a subnet which is not written at the device:
-    that is told as what differs between the two."""
+def without_partners(index: NetworkIndex, table: TableName, prefixes: list[Prefix]) -> list[Prefix]:
+    """The subnets of these that no other which shares gateways with a device has a route to that is not written at the
+    device: that is told as what differs between the two."""
+    sharing = index.once(partners).get(table[0], ())
+    if not sharing:
+        return prefixes
     own = {(route.destination, route.vrf or "") for route in index.network.devices[table[0]].routes}
-    return any(
-        route.destination.covers(prefix) and (route.vrf or "") == table[1] and (route.destination, table[1]) not in own
-        for partner in index.once(partners).get(table[0], ())
+    theirs = [
+        route.destination
+        for partner in sharing
         for route in index.network.devices[partner].routes
-    )
+        if (route.vrf or "") == table[1] and (route.destination, table[1]) not in own
+    ]
+    return [prefix for prefix in prefixes if not any(destination.covers(prefix) for destination in theirs)]
 
 
 def _way_on(index: NetworkIndex, have: str, node: Node, hop: Address) -> Address | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
-from archipelago.audit.redundancy import is_a_partners
+from archipelago.audit.redundancy import without_partners
 from archipelago.audit.registry import rule
 from archipelago.audit.routing import routing_nodes, sample
 from archipelago.diagnosis import faults
@@ -44,7 +44,7 @@ def ways(index: NetworkIndex) -> Iterator[Finding]:
                 yield from _towards(index, prefix, homes, parts, states, missing)
         for (table, next_hop), prefixes in missing.items():
             node = index.knowledge.devices[table[0]]
-            own = sorted(prefix for prefix in prefixes if not is_a_partners(index, table, prefix))
+            own = sorted(without_partners(index, table, prefixes))
             if own:
                 yield faults.routes_missing((node, table[1]), own, next_hop)
 
