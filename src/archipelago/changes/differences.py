@@ -89,7 +89,7 @@ class _Differences:
         swaps = []
         if self._vlans != self._new.vlans:
             swaps.append(Replacement(("vlans",), self._vlans, self._new.vlans))
-        for name in ("title", "expect", "policy", "domain"):
+        for name in ("title", "expect", "traffic", "policy", "domain"):
             was, now = getattr(self._old, name), getattr(self._new, name)
             if was != now:
                 swaps.append(Replacement((name,), was, now))

@@ -45,6 +45,9 @@ class Renamed:
             expect=tuple(
                 replace(one, source=self._party(one.source), target=self._party(one.target)) for one in network.expect
             ),
+            traffic=tuple(
+                replace(one, source=self._party(one.source), target=self._party(one.target)) for one in network.traffic
+            ),
             policy=replace(network.policy, rules=tuple(map(self._rule, network.policy.rules)))
             if network.policy
             else None,

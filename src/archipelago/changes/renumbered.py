@@ -50,6 +50,10 @@ def renumbered(network: Network, asked: Renumbered) -> Network:
             devices=devices,
             hosts={key: mapper.mapped(host) for key, host in network.hosts.items()},
             outside=mapper.mapped(network.outside),
+            traffic=tuple(
+                replace(one, source=mapper.party(one.source), target=mapper.party(one.target))
+                for one in network.traffic
+            ),
             expect=tuple(
                 replace(one, source=mapper.party(one.source), target=mapper.party(one.target)) for one in network.expect
             ),

@@ -80,6 +80,7 @@ def _network(draft: Draft) -> Network:
             draft.hosts,
             brief.cables,
             brief.expect,
+            brief.traffic,
             outside=links.ports_outside(draft),
             domain=brief.domain,
         )

@@ -80,6 +80,7 @@ def needs_of(network: Network) -> Brief:
         hosts=hosts,
         cables=network.cables,
         expect=network.expect,
+        traffic=network.traffic,
     )
 
 

@@ -6,7 +6,7 @@ from itertools import chain
 from typing import Any
 
 from archipelago.files.bulk import Total, members, take_out
-from archipelago.files.network import cables_of, expectations_of, host_addresses, policy_of
+from archipelago.files.network import cables_of, demands_of, expectations_of, host_addresses, policy_of
 from archipelago.files.sections import Fields, Reader
 from archipelago.files.tree import Tree
 from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed, unchecked
@@ -41,6 +41,7 @@ def brief_from(tree: Tree) -> Brief:
         cables=tuple(cables_of(fields["cables"])),
         outside=Outside(**outside) if outside is not None else None,
         expect=expectations_of(fields["expect"]),
+        traffic=demands_of(fields["traffic"]),
         policy=policy_of(fields["policy"]),
         domain=fields["domain"],
         source=tree.source,

@@ -23,6 +23,7 @@ _BLOCKS = {
     ("gateways",): 1,
     ("conventions",): 1,
     ("expect",): 1,
+    ("traffic",): 1,
     ("policy",): 1,
     ("policy", "rules"): 1,
 }

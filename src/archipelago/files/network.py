@@ -10,6 +10,7 @@ from archipelago.files.bulk import Total, members, spread, take_out
 from archipelago.files.codecs import LEARNED
 from archipelago.files.sections import Fields, Reader
 from archipelago.files.tree import Tree
+from archipelago.model.demand import Demand
 from archipelago.model.expectation import Expectation
 from archipelago.model.filters import Filter, FilterRule
 from archipelago.model.key import Holder
@@ -89,6 +90,7 @@ def _read(reader: Reader) -> tuple[Network, Fields]:
         hosts={name: _host(name, own) for name, own in hosts},
         cables=tuple(cables),
         expect=expectations_of(fields["expect"]),
+        traffic=demands_of(fields["traffic"]),
         outside=_outside(fields["outside"]),
         policy=policy_of(fields["policy"]),
         domain=fields["domain"],
@@ -120,6 +122,11 @@ def cables_of(listed: list[tuple[int, Fields]]) -> Iterator[Cable]:
 def expectations_of(listed: list[tuple[int, Fields]]) -> tuple[Expectation, ...]:
     """What a document expects, from its sections."""
     return tuple(Expectation(**fields) for _, fields in listed)
+
+
+def demands_of(listed: list[tuple[int, Fields]]) -> tuple[Demand, ...]:
+    """What a document's hosts send each other, from its sections."""
+    return tuple(Demand(**fields) for _, fields in listed)
 
 
 def host_addresses(fields: Fields) -> Fields:

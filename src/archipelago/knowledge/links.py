@@ -115,9 +115,14 @@ class Links:
 
     def _work_out(self, end: End) -> Link:
         peer, cable = self._peer(end)
+        return Link(end, peer, cable, self._down(end, peer, cable), _delay(self.speed(end)))
+
+    def speed(self, end: End) -> int:
+        """The bits per second that a port sends and takes in: of a cable's two ends the slower one's; a host goes by
+        its port's."""
+        peer, cable = self._peer(end)
         speed = self._speed(end)
-        slowest = min(speed, self._speed(peer)) if cable and peer else speed  # a host goes by its port's speed
-        return Link(end, peer, cable, self._down(end, peer, cable), _delay(slowest))
+        return min(speed, self._speed(peer)) if cable and peer else speed
 
     def _peer(self, end: End) -> tuple[End | None, Cable | None]:
         host = self._network.hosts.get(end.device)

@@ -11,6 +11,7 @@ from archipelago.addressing.convention import FIRST, GatewayConvention
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.errors import ModelError
 from archipelago.model.brief_rules import brief_problems
+from archipelago.model.demand import Demand
 from archipelago.model.expectation import Expectation
 from archipelago.model.parts import Cable, End, Kind, Mark, NextHop, Path
 from archipelago.model.policy import Policy
@@ -135,6 +136,7 @@ class Brief:
     cables: tuple[Cable, ...] = ()
     outside: Outside | None = None
     expect: tuple[Expectation, ...] = ()
+    traffic: tuple[Demand, ...] = ()
     policy: Policy | None = None
     domain: str = ""
     source: str = field(default="", compare=False)

@@ -13,6 +13,7 @@ from archipelago.model.problems import Catalogue, Names, Problems, held_problems
 from archipelago.model.rules import (
     NamedParts,
     catalogue_problems,
+    demand_problems,
     expectation_problems,
     named_problems,
     plug_problems,
@@ -69,6 +70,7 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
     yield from plug_problems(uses, brief.devices, names)
     known = NamedParts(ids, brief.hosts, dict.fromkeys(brief.devices))
     yield from expectation_problems(brief.expect, known, names)
+    yield from demand_problems(brief.traffic, known, names)
     if brief.policy is not None:
         yield from policy_problems(brief.policy, known, names)
     yield from _server_problems(brief, names)

@@ -85,6 +85,7 @@ class Holder(StrEnum):
     HOST = "host"
     CABLE = "cable"
     EXPECTATION = "expectation"
+    DEMAND = "demand"
     BRIEF = "brief"
     CONVENTIONS = "conventions"
     VLAN_NEED = "VLAN of a brief"

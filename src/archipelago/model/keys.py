@@ -9,6 +9,7 @@ from __future__ import annotations
 from fractions import Fraction
 
 from archipelago.addressing.convention import FIRST
+from archipelago.model.filters import ECHO
 from archipelago.model.key import ADDRESSED, FILTERING, INTERFACES, SWITCHED, Holder, Key, Value
 from archipelago.model.leases import USUAL_LEASE
 from archipelago.model.virtual import USUAL_DECREMENT, USUAL_INTERVAL, USUAL_PRIORITY
@@ -19,6 +20,7 @@ _BOTH = (Holder.NETWORK, Holder.BRIEF)
 _DEVICE, _HOST = (Holder.DEVICE,), (Holder.HOST,)
 _RULE = (Holder.FILTER_RULE,)
 _POLICY_RULE = (Holder.POLICY_RULE,)
+_DEMAND = (Holder.DEMAND,)
 _VIRTUAL = (Holder.VIRTUAL_ROUTER,)
 _EVERY_PART = (Holder.DEVICE, *ADDRESSED, Holder.HOST, Holder.CABLE)
 
@@ -40,6 +42,7 @@ KEYS = (
     Key("outside", Value.SECTION, _BRIEF, "where the outside is reached", holds=(Holder.OUTSIDE,)),
     Key("cables", Value.LIST, _BOTH, "the cables; one alone is written as its ends", default=(), holds=(Holder.CABLE,)),
     Key("expect", Value.LIST, _BOTH, "what must hold, and is checked", default=(), holds=(Holder.EXPECTATION,)),
+    Key("traffic", Value.LIST, _BOTH, "how much hosts send each other", default=(), holds=(Holder.DEMAND,)),
     # devices
     Key("kind", Value.KIND, (Holder.DEVICE, Holder.DEVICE_NEED), "router, l3switch or switch", required=True),
     Key("routing", Value.FAMILY, _DEVICE, "the families that it forwards; must be written on an l3switch", many=True),
@@ -235,6 +238,12 @@ KEYS = (
     Key("may", Value.TRAFFIC, _POLICY_RULE, "what may be begun", many=True, default=()),
     Key("may-not", Value.TRAFFIC, _POLICY_RULE, "what may not be begun", many=True, default=()),
     Key("probe", Value.PROBE, (Holder.EXPECTATION,), "what is sent; icmp where not written", many=True, default=()),
+    # how much is sent
+    Key("from", Value.PARTY, _DEMAND, "whose hosts send; any for all", required=True, field="source"),
+    Key("to", Value.PARTY, _DEMAND, "whose hosts they send to; any for all", required=True, field="target"),
+    Key("rate", Value.SPEED, _DEMAND, "bits per second of all of them together, such as 40M", required=True),
+    Key("answers", Value.SHARE, _DEMAND, "how much comes back, as a share of it", default=Fraction(0)),
+    Key("probe", Value.PROBE, _DEMAND, "by what, where filters decide; icmp where not written", default=ECHO),
     # what a brief needs
     Key(
         "gateway",

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, fields
 from typing import Any
 
 from archipelago.errors import ModelError
+from archipelago.model.demand import Demand
 from archipelago.model.expectation import Expectation
 from archipelago.model.leases import Pool
 from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, Host, Mark, OutsidePort, Path
@@ -17,9 +18,9 @@ from archipelago.model.value_rules import network_values
 
 @dataclass(frozen=True, slots=True)
 class Network:
-    """Every device, host and cable. `vlans` is the catalogue, name to VLAN id; `expect` what must hold; `outside` the
-    ports that lead outside (None: not written, so any that a route leads through); `policy` who may talk to whom;
-    `domain` the domain that names are in.
+    """Every device, host and cable. `vlans` is the catalogue, name to VLAN id; `expect` what must hold; `traffic` how
+    much hosts send each other; `outside` the ports that lead outside (None: not written, so any that a route leads
+    through); `policy` who may talk to whom; `domain` the domain that names are in.
     `source` and `marks` say where it was read from and where each thing stands there; they do not count when two
     networks are compared.
 
@@ -33,6 +34,7 @@ class Network:
     hosts: Mapping[str, Host] = field(default_factory=dict)
     cables: tuple[Cable, ...] = ()
     expect: tuple[Expectation, ...] = ()
+    traffic: tuple[Demand, ...] = ()
     outside: tuple[OutsidePort, ...] | None = None
     policy: Policy | None = None
     domain: str = ""

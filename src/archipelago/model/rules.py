@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from archipelago.addressing.values import parse_address, parse_prefix
 from archipelago.errors import AddressError, ModelProblem, quoted
+from archipelago.model.demand import Demand
 from archipelago.model.device_rules import device_problems
 from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
 from archipelago.model.lease_rules import lease_problems
@@ -80,6 +81,22 @@ def expectation_problems(expect: Iterable[Expectation], known: NamedParts, names
             yield ModelProblem(("expect", number, "to"), f"what lies {OUTSIDE} has no gateway here; name a device")
 
 
+def demand_problems(traffic: Iterable[Demand], known: NamedParts, names: Names) -> Problems:
+    """Each end of a demand is one of hosts: a VLAN, a host, a subnet, an address, the outside, or any."""
+    for number, demand in enumerate(traffic):
+        for key, end in (("from", demand.source), ("to", demand.target)):
+            path: Path = ("traffic", number, key)
+            device = end.partition("/")[0]
+            if end == ANYBODY and end not in known.vlans.names and end not in known.hosts:
+                continue
+            if device in known.devices and end not in known.vlans.names and end not in known.hosts:
+                yield ModelProblem(
+                    path, f"'{end}' is of a device; hosts send traffic: write a VLAN, a host or a subnet"
+                )
+            else:
+                yield from _party_problems(path, end, known, names)
+
+
 def _party_problems(path: Path, end: str, known: NamedParts, names: Names) -> Problems:
     vlans, hosts, devices = known
     device, slash, interface = end.partition("/")
@@ -135,10 +152,11 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     yield from _host_problems(network.hosts.values(), network.devices)
     yield from _outside_problems(network, in_use, names)
     yield from lease_problems(network, names)
-    named = network.expect or network.policy
+    named = network.expect or network.policy or network.traffic
     interfaces = {name: list(_addressed(device)) for name, device in network.devices.items()} if named else {}
     known = NamedParts(catalogue, network.hosts, interfaces)
     yield from expectation_problems(network.expect, known, names)
+    yield from demand_problems(network.traffic, known, names)
     if network.policy is not None:
         yield from policy_problems(network.policy, known, names)
 

@@ -32,6 +32,8 @@ def network_values(network: Network) -> Problems:
         yield from _wrong_values(Holder.HOST, host, ("hosts", name))
     for number, cable in enumerate(network.cables):
         yield from _wrong_values(Holder.CABLE, cable, ("cables", number))
+    for number, demand in enumerate(network.traffic):
+        yield from _wrong_values(Holder.DEMAND, demand, ("traffic", number))
 
 
 def brief_values(brief: Brief) -> Problems:
@@ -46,6 +48,8 @@ def brief_values(brief: Brief) -> Problems:
         yield from _wrong_values(Holder.GATEWAY, gateway, gateway.path or ("gateways", number))
     for name, host in brief.hosts.items():
         yield from _wrong_values(Holder.HOST_NEED, host, ("hosts", name))
+    for number, demand in enumerate(brief.traffic):
+        yield from _wrong_values(Holder.DEMAND, demand, ("traffic", number))
     if brief.outside is not None:
         yield from _wrong_values(Holder.OUTSIDE, brief.outside, ("outside",))
 

@@ -19,8 +19,8 @@ from archipelago.knowledge.filtering import Judged, Refusal, both_families_named
 from archipelago.knowledge.header import FIRST_TTL, probe_header
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.filters import ECHO, Filter, FilterRule, Probe, Traffic
-from archipelago.reachability.arrays import CANNOT_SEND, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
-from archipelago.reachability.states import HeaderClasses, Hops, StateTable
+from archipelago.reachability.arrays import CANNOT_SEND, NO_ENDPOINT, Bools, Family, Ints, NetworkArrays
+from archipelago.reachability.states import Ways
 
 PASSES = -1
 AT_A_TIME = 256
@@ -102,17 +102,6 @@ def _with_filters(knowledge: Knowledge) -> list[str]:
     return [name for name, device in knowledge.network.devices.items() if device.filters]
 
 
-@dataclass(frozen=True, slots=True)
-class Start:
-    """Where the packets of each class begin: the row of their first router less the number of rows (0 and above: none),
-    and the endpoint that they come in by there. `apart` are single cells (class times columns, plus column, in order)
-    that begin otherwise, and meet no router."""
-
-    row: Codes
-    ingress: Ints
-    apart: Ints
-
-
 class Crossing(NamedTuple):
     """Packets that come to filters at one step of their ways: the packets, in the order of the guards that see them;
     the number of each such guard, and where its packets begin."""
@@ -142,23 +131,18 @@ class Crossings:
 
     Args:
         family: its tables.
-        table: where each state leads.
-        hops: where each route leads.
-        columns: what can be sent to.
-        start: where packets begin.
+        ways: where its packets go.
         guards: the filters.
     """
 
-    def __init__(
-        self, family: Family, table: StateTable, hops: Hops, columns: HeaderClasses, start: Start, guards: Guards
-    ) -> None:
+    def __init__(self, family: Family, ways: Ways, guards: Guards) -> None:
         self.guards = guards
         self._family = family
-        self._table = table
-        self._columns = columns
-        self._start = start
+        self._table = ways.table
+        self._columns = ways.columns
+        self._start = ways.start
         # Whose filter sees a packet for an address that several hold is not for the arrays to say.
-        self._ingress = np.where(hops.contested, NO_ENDPOINT, hops.ingress)
+        self._ingress = np.where(ways.hops.contested, NO_ENDPOINT, ways.hops.ingress)
         self._speaking: dict[tuple[int, Probe, bool], list[Line]] = {}
         self._lines_of: dict[int, list[Line | None]] = {}
 
@@ -227,7 +211,7 @@ class Crossings:
         because they belong to a conversation that is `known`, where what passes is noted."""
         table, codes, guards = self._table, self._table.codes, self.guards
         crossed: list[Crossing] = []
-        moving = np.flatnonzero(~self._apart(source * codes.columns + column))
+        moving = np.flatnonzero(~self._start.is_apart(source * codes.columns + column))
         row = codes.rows + self._start.row[source[moving]].astype(np.int64)
         self._note(crossed, moving, guards.inwards[self._start.ingress[source[moving]]], known)
         routed = row < codes.rows
@@ -271,14 +255,6 @@ class Crossings:
             sent &= entries.hop[known] != CANNOT_SEND
             return np.where(sent, entries.endpoint[known], -1)
         return np.full(len(state), -1, dtype=np.int64)
-
-    def _apart(self, cells: Ints) -> Bools:
-        """Which cells meet no router."""
-        known = self._start.apart
-        if not len(known):
-            return np.zeros(len(cells), dtype=np.bool_)
-        met: Bools = known[np.minimum(np.searchsorted(known, cells), len(known) - 1)] == cells
-        return met
 
     # What filters say
 

@@ -12,12 +12,14 @@ from archipelago.model.filters import Probe
 from archipelago.progress import steps
 from archipelago.reachability.answering import with_shared
 from archipelago.reachability.arrays import CONNECTED, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
-from archipelago.reachability.crossings import PASSES, Crossings, Guards, Start, guards_of, translators_of
+from archipelago.reachability.crossings import PASSES, Crossings, guards_of, translators_of
 from archipelago.reachability.domains import DomainLabels, label_domains
 from archipelago.reachability.states import (
     HeaderClasses,
     OutcomeCodes,
+    Start,
     StateTable,
+    Ways,
     by_place,
     chosen_routes,
     painted,
@@ -78,7 +80,7 @@ class Outcome:
     one where a host of it is up), -1 for none. `onward` says whose packets arrive at whom, `back` whose replies do;
     where it is `contested`, an address that several hold decides. `replies` has, for classes that speak from several
     addresses, the column that each class's replies go to. `direct` are the routes that ask for the target itself.
-    `crossings` are the filters on the ways, where there are any."""
+    `ways` are those that packets take, `crossings` the filters on them, where there are any."""
 
     family: Family
     codes: OutcomeCodes
@@ -89,6 +91,7 @@ class Outcome:
     onward: Bools
     back: Bools
     contested: Bools | None
+    ways: Ways
     crossings: Crossings | None
 
     def reached(self, probes: Sequence[Probe]) -> dict[Probe, Bools]:
@@ -296,12 +299,6 @@ class _Deciding:
         cell, last = np.unique(key[::-1], return_index=True)  # the longest prefix was written last
         return Paths(ends, start, cell, patches[2][::-1][last].astype(self.kind))
 
-    def _crossings(self, paths: Paths, guards: Guards | None) -> Crossings | None:
-        if guards is None:
-            return None
-        start = Start(paths.start, self.ingress, paths.cell)
-        return Crossings(self.family, self.table, self.hops, self.columns, start, guards)
-
     def outcome(self) -> Outcome:
         """The answer."""
         self.duplicated = self._duplicated_columns()
@@ -324,7 +321,9 @@ class _Deciding:
         doubt = None
         if contested is not None:
             doubt = contested[:, :classes] | (main & _turned(contested, replies, classes))
-        translated = self._translated(paths, main, replies)
+        ways = Ways(self.table, self.hops, self.columns, Start(paths.start, self.ingress, paths.cell))
+        translated = self._translated(ways, main, replies)
+        guards = guards_of(self.arrays, self.family)
         if translated is not None:
             doubt = translated if doubt is None else doubt | translated
         return Outcome(
@@ -337,19 +336,20 @@ class _Deciding:
             onward=main,
             back=back,
             contested=doubt,
-            crossings=self._crossings(paths, guards_of(self.arrays, self.family)),
+            ways=ways,
+            crossings=None if guards is None else Crossings(self.family, ways, guards),
         )
 
-    def _translated(self, paths: Paths, onward: Bools, replies: Mapping[int, Ints]) -> Bools | None:
+    def _translated(self, ways: Ways, onward: Bools, replies: Mapping[int, Ints]) -> Bools | None:
         """The pairs whose question leaves with another source than its own: the answer goes to that, which is for the
         simulation to follow. None where nobody translates."""
-        translators = self._crossings(paths, translators_of(self.arrays, self.family))
-        if translators is None:
+        translating = translators_of(self.arrays, self.family)
+        if translating is None:
             return None
         source, target = np.nonzero(onward)
         way = source, target, _reply_columns(replies, target, source)
         translated = np.zeros_like(onward)
-        translated[source, target] = translators.met(way)
+        translated[source, target] = Crossings(self.family, ways, translating).met(way)
         return translated
 
     def _duplicated_columns(self) -> Bools:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cached_property
+
 import numpy as np
 
 from archipelago.addressing.values import Address, Prefix, parse_address, parse_prefix
@@ -30,7 +32,6 @@ class Parties:
         self.outside = outside
         self.index = NetworkIndex(knowledge)
         self.place = {name: index for index, name in enumerate(hosts)}
-        self._vlans: dict[int | None, list[int]] | None = None
         self._known: dict[str, Ints | Node | Address] = {}
 
     def of(self, end: str) -> Ints | Node | Address:
@@ -61,7 +62,7 @@ class Parties:
             return _places([self.place[end]])
         vlan = network.vlan_called(end)
         if vlan is not None:
-            return _places(self._plugged(vlan))
+            return _places(self.by_vlan.get(vlan, []))
         if end.partition("/")[0] in network.devices:
             return find_end(self.index, end)
         try:
@@ -76,13 +77,14 @@ class Parties:
         places = [self.place[host.name] for host in own if _inside(host, within)]
         return block if isinstance(block, Address) and not places else _places(places)
 
-    def _plugged(self, vlan: int) -> list[int]:
-        if self._vlans is None:
-            self._vlans = {}
-            for name, host in self.knowledge.network.hosts.items():
-                if name not in self.outside:
-                    self._vlans.setdefault(plugged_vlan(self.knowledge, host), []).append(self.place[name])
-        return self._vlans.get(vlan, [])
+    @cached_property
+    def by_vlan(self) -> dict[int | None, list[int]]:
+        """The places of the hosts that are plugged into each VLAN."""
+        plugged: dict[int | None, list[int]] = {}
+        for name, host in self.knowledge.network.hosts.items():
+            if name not in self.outside:
+                plugged.setdefault(plugged_vlan(self.knowledge, host), []).append(self.place[name])
+        return plugged
 
 
 def _places(places: list[int]) -> Ints:

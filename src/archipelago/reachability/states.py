@@ -166,6 +166,35 @@ class StateTable:
         return int(entries.endpoint[route]), int(hops.ingress[route]) if moves else NO_ENDPOINT
 
 
+@dataclass(frozen=True, slots=True)
+class Start:
+    """Where the packets of each class begin: the row of their first router less the number of rows (0 and above: none),
+    and the endpoint that they come in by there. `apart` are single cells (class times columns, plus column, in order)
+    that begin otherwise, and meet no router."""
+
+    row: Codes
+    ingress: Ints
+    apart: Ints
+
+    def is_apart(self, cells: Ints) -> Bools:
+        """Which cells meet no router."""
+        if not len(self.apart):
+            return np.zeros(len(cells), dtype=np.bool_)
+        met: Bools = self.apart[np.minimum(np.searchsorted(self.apart, cells), len(self.apart) - 1)] == cells
+        return met
+
+
+@dataclass(frozen=True, slots=True)
+class Ways:
+    """All ways of a family's packets: where they `start`, where each state leads (`table`), by which `hops`, and what
+    can be sent to (`columns`)."""
+
+    table: StateTable
+    hops: Hops
+    columns: HeaderClasses
+    start: Start
+
+
 def chosen_routes(entries: Entries, classes: HeaderClasses, rows: int, kind: np.dtype[Any]) -> Codes:
     """For each state the route with the longest prefix (RFC 1812 5.2.4.3), by its number; -1 where there is none."""
     count = len(classes.piece)

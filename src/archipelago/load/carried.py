@@ -1,0 +1,244 @@
+"""Carry what hosts send along the ways of the array engine: from host to gateway, on, to the host."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from archipelago.knowledge.header import FIRST_TTL
+from archipelago.load.links import Forest, Legs, forest_of, over_links
+from archipelago.load.parties import Flows, Groups, Rates, Stream, ends_of, group_hosts, some, summed
+from archipelago.load.walked import Walked
+from archipelago.model.filters import Probe
+from archipelago.reachability.arrays import Ints, NetworkArrays
+from archipelago.reachability.engine import Outcome
+from archipelago.reachability.families import Decided
+
+AT_ONCE = 2_000_000
+"""About how many pairs of parties are carried at once."""
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What became of a stream: how many pairs of hosts it has and how many of them reach each other, what each of these
+    sends (bits per second), what all sent, and what of it arrived."""
+
+    pairs: int
+    reached: int
+    each: float
+    sent: float
+    arrived: float
+
+
+@dataclass(frozen=True, slots=True)
+class Carried:
+    """What links carry: by the number of a link (of the arrays) what leaves by it, and what of it had come in by it
+    before it was routed; by host what it sends and is sent; what became of each stream. `uncounted` pairs are those
+    whose way hangs on an address that several hold, beyond those that were looked at."""
+
+    leaves: Rates
+    returns: Rates
+    sent: Rates
+    received: Rates
+    told: tuple[Told, ...]
+    uncounted: int
+
+
+def carry(
+    arrays: NetworkArrays, decided: Mapping[Probe, Decided], streams: Sequence[Stream], each: Sequence[float] | None
+) -> Carried:
+    """Carry streams over a network.
+
+    Args:
+        arrays: the network.
+        decided: all its pairs, for every kind of traffic that streams are of.
+        streams: who sends whom how much.
+        each: what every pair of each stream sends, where that is settled; by default the stream's rate is spread
+            evenly over the pairs that reach each other.
+    """
+    first = next(iter(decided.values()))
+    groups = group_hosts(first.kind, arrays.host_class, streams)
+    carrying = _Carrying(arrays, groups, first)
+    told = [
+        carrying.take(stream, decided[stream.probe], None if each is None else each[number])
+        for number, stream in enumerate(streams)
+    ]
+    return carrying.carried(told)
+
+
+class _Carrying:
+    def __init__(self, arrays: NetworkArrays, groups: Groups, decided: Decided) -> None:
+        self.arrays = arrays
+        self.groups = groups
+        self.decided = decided
+        self.party_of = groups.party[groups.of]
+        self.by_party = np.argsort(groups.party, kind="stable")
+        self.last_of = np.cumsum(np.bincount(groups.party, minlength=len(groups.size_of)))
+        self.endpoint = arrays.endpoint[groups.host_class]
+        links = len(arrays.links)
+        self.leaves, self.returns = np.zeros(links), np.zeros(links)
+        self.sent, self.received = np.zeros(len(groups.size_of)), np.zeros(len(groups.size_of))
+        self.legs: list[Legs] = []
+        self.walked = Walked(arrays, groups, self.leaves)
+        self.forest: Forest = forest_of(len(arrays.endpoints), arrays.adjacencies)
+        self.waiting: dict[bool, list[Flows]] = {False: [], True: []}
+        self.pending = 0
+        self.link_of = self._links_of_interfaces()
+
+    def _links_of_interfaces(self) -> Ints:
+        """The link that each interface of a device sends by; -1 for those inside one, and for VLANs."""
+        joints = self.arrays.adjacencies
+        link_of = np.full(len(self.arrays.endpoints) + 1, -1, dtype=np.int64)
+        outer = joints.sender != joints.receiver
+        link_of[joints.endpoint[outer]] = joints.link[outer]
+        stands = np.fromiter((isinstance(part, str) for _, part in self.arrays.endpoints), np.bool_)
+        link_of[:-1][~stands] = -1
+        return link_of
+
+    def take(self, stream: Stream, decided: Decided, each: float | None) -> Told:
+        """Take up one stream."""
+        groups = self.groups
+        ends = ends_of(groups, self.party_of, stream)
+        grid = np.ix_(groups.kind_of[ends.source], groups.kind_of[ends.target])
+        counted = ends.pairs(np.ones(decided.between[grid].shape, dtype=np.bool_))
+        pairs = int(counted.sum())
+        counted[~decided.between[grid]] = 0
+        reached = int(counted.sum())
+        if each is None:
+            each = stream.rate / reached if reached else 0.0
+        a, b = np.nonzero(counted)
+        rate = counted[a, b] * each
+        flows = Flows(ends.source[a], ends.target[b], rate)
+        doubtful = decided.doubtful[grid][a, b]
+        if doubtful.any():
+            self.walked.take(decided, some(flows, doubtful), stream)
+            flows = some(flows, ~doubtful)
+        np.add.at(self.sent, ends.source[a], rate)
+        np.add.at(self.received, ends.target[b], rate)
+        self.waiting[False].append(flows)
+        if stream.answers:
+            back = rate * stream.answers
+            np.add.at(self.sent, ends.target[b], back)
+            np.add.at(self.received, ends.source[a], back)
+            self.waiting[True].append(Flows(flows.target, flows.source, flows.rate * stream.answers))
+        self.pending += len(flows.rate) * (1 + bool(stream.answers))
+        if self.pending > AT_ONCE:
+            self._carry_waiting()
+        return Told(pairs, reached, each, stream.rate, reached * each)
+
+    def carried(self, told: Sequence[Told]) -> Carried:
+        """All of it."""
+        self._carry_waiting()
+        if self.legs:
+            every = Legs(*(np.concatenate([getattr(leg, of) for leg in self.legs]) for of in Legs.__slots__))
+            self.leaves += over_links(self.forest, every, len(self.leaves))
+        of, size = self.groups.party[self.groups.of], np.maximum(self.groups.size_of, 1)
+        return Carried(
+            leaves=self.leaves,
+            returns=self.returns,
+            sent=(self.sent / size)[of],
+            received=(self.received / size)[of],
+            told=tuple(told),
+            uncounted=self.walked.uncounted,
+        )
+
+    def _carry_waiting(self) -> None:
+        for answers, waiting in self.waiting.items():
+            if waiting:
+                flows = _summed(waiting, len(self.groups.size_of))
+                for version, outcome, some in self._by_family(flows):
+                    self._route(version, outcome, some, answers)
+            waiting.clear()
+        self.pending = 0
+
+    def _by_family(self, flows: Flows) -> Iterator[tuple[int, Outcome, Flows]]:
+        kind_of, decided = self.groups.kind_of, self.decided
+        version = decided.version[kind_of[flows.source], kind_of[flows.target]]
+        for family, outcome in decided.outcomes.items():
+            mine = version == family
+            if mine.any():
+                yield family, outcome, some(flows, mine)
+
+    def _route(self, version: int, outcome: Outcome, flows: Flows, answers: bool) -> None:
+        """Carry flows of one family: what meets no router at once, the others from routing table to routing table."""
+        ways, classes = outcome.ways, self.decided.classes[version][self.groups.kind_of]
+        sender, column = classes[flows.source], classes[flows.target]
+        if answers:
+            column = outcome.reply_columns(sender, column)
+        direct = ways.start.is_apart(sender * ways.table.codes.columns + column)
+        self._within(some(flows, direct))
+        routed, sender, column = some(flows, ~direct), sender[~direct], column[~direct]
+        if not len(sender):
+            return
+        self._spread(routed.source, ways.start.ingress[sender], routed.rate, outwards=True)
+        self._follow(outcome, (ways.start.row[sender], ways.start.ingress[sender], column), routed)
+
+    def _follow(self, outcome: Outcome, begins: tuple[Ints, Ints, Ints], flows: Flows) -> None:
+        """From routing table to routing table, what comes in by one interface for one party at once."""
+        ways, codes, entries = outcome.ways, outcome.codes, outcome.family.entries
+        parties, size = len(self.groups.size_of), len(self.arrays.endpoints) + 1
+        row, ingress, column = codes.rows + begins[0].astype(np.int64), begins[1], begins[2]
+        target, rate = flows.target, flows.rate
+        for _ in range(FIRST_TTL):
+            key = (column * parties + target) * size + ingress % size
+            _, first, of = np.unique(key, return_index=True, return_inverse=True)
+            rate = summed(of, rate, len(first))
+            row, ingress, column, target = row[first], ingress[first], column[first], target[first]
+            state = row * codes.columns + column
+            route, onward = ways.table.route[state].astype(np.int64), ways.table.next[state].astype(np.int64)
+            egress = entries.endpoint[route]
+            same = (self.link_of[ingress] == self.link_of[egress]) & (self.link_of[egress] >= 0)
+            np.add.at(self.returns, self.link_of[egress][same], rate[same])
+            arrives = onward == codes.arrived
+            self._spread(target[arrives], egress[arrives], rate[arrives], outwards=False)
+            moving = np.flatnonzero(onward < codes.states)
+            if not len(moving):
+                return
+            row, ingress = onward[moving] // codes.columns, ways.hops.ingress[route[moving]]
+            column, target, rate = column[moving], target[moving], rate[moving]
+            self.legs.append(Legs(egress[moving], ingress, rate))
+
+    # Legs between hosts and routers
+
+    def _spread(self, party: Ints, far: Ints, rate: Rates, *, outwards: bool) -> None:
+        """Legs between parties, wherever their hosts are plugged in, and an interface of a router each."""
+        size = len(self.arrays.endpoints) + 1
+        key, of = np.unique(party * size + far, return_inverse=True)
+        rate = summed(of, rate, len(key))
+        party, far = key // size, key % size
+        which, group = self._groups_of(party)
+        near = self.endpoint[group]
+        share = rate[which] * self.groups.size[group] / self.groups.size_of[party[which]]
+        ends = (near, far[which]) if outwards else (far[which], near)
+        self.legs.append(Legs(*ends, share))
+
+    def _within(self, flows: Flows) -> None:
+        """Legs between hosts of one broadcast domain, which nobody routes."""
+        if not len(flows.rate):
+            return
+        size, size_of = self.groups.size, self.groups.size_of
+        which, sender = self._groups_of(flows.source)
+        more, receiver = self._groups_of(flows.target[which])
+        which, sender = which[more], sender[more]
+        source, target = flows.source[which], flows.target[which]
+        pairs = size_of[source] * (size_of[target] - (source == target))
+        share = flows.rate[which] * size[sender] * size[receiver] / np.maximum(pairs, 1)
+        self.legs.append(Legs(self.endpoint[sender], self.endpoint[receiver], share))
+
+    def _groups_of(self, party: Ints) -> tuple[Ints, Ints]:
+        """The groups of some parties: the place of each party among these, repeated, and a group of it."""
+        last = self.last_of[party]
+        first = np.where(party > 0, self.last_of[party - 1], 0)
+        count = last - first
+        which = np.repeat(np.arange(len(party)), count)
+        within = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count)
+        return which, self.by_party[first[which] + within]
+
+
+def _summed(waiting: Sequence[Flows], parties: int) -> Flows:
+    """Flows of the same two parties as one."""
+    source, target, rate = (np.concatenate([getattr(flows, of) for flows in waiting]) for of in Flows.__slots__)
+    key, of = np.unique(source * parties + target, return_inverse=True)
+    return Flows(key // parties, key % parties, summed(of, rate, len(key)))

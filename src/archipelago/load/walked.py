@@ -1,0 +1,96 @@
+"""What the arrays cannot follow: packets for an address that several hold, or that is translated on the way. The
+simulation walks one of each, and its way is what is loaded."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+import numpy as np
+
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge
+from archipelago.load.parties import Flows, Groups, Rates, Stream
+from archipelago.reachability.arrays import NetworkArrays
+from archipelago.reachability.causes import MOST_ASKED
+from archipelago.reachability.families import Decided
+from archipelago.reachability.few import few_hosts
+from archipelago.simulation.reach import reach
+from archipelago.simulation.steps import Step
+
+
+class Walked:
+    """Loads links with what the simulation walks.
+
+    Args:
+        arrays: the network.
+        groups: its hosts.
+        leaves: what leaves by each link, which is added to.
+    """
+
+    def __init__(self, arrays: NetworkArrays, groups: Groups, leaves: Rates) -> None:
+        self._arrays = arrays
+        self._groups = groups
+        self._leaves = leaves
+        self._asked = 0
+        self.uncounted = 0
+
+    def take(self, decided: Decided, flows: Flows, stream: Stream) -> None:
+        """Load the links with flows of a stream, there and back."""
+        groups, hosts = self._groups, self._arrays.hosts
+        example = np.full(len(groups.size), -1, dtype=np.int64)
+        other = example.copy()
+        for host in range(len(hosts) - 1, -1, -1):
+            group = groups.of[host]
+            other[group], example[group] = example[group], host
+        index = NetworkIndex(self._arrays.knowledge)
+        named = np.unique(np.concatenate((example, other)))
+        within = few_hosts(index, {hosts[place] for place in named.tolist() if place >= 0})
+        for source, target, rate in zip(flows.source.tolist(), flows.target.tolist(), flows.rate.tolist(), strict=True):
+            senders, receivers = (np.flatnonzero(groups.party == party) for party in (source, target))
+            own = source == target
+            pairs = groups.size_of[source] * (groups.size_of[target] - own)
+            for sender in senders.tolist():
+                for receiver in receivers.tolist():
+                    again = own and sender == receiver
+                    count = groups.size[sender] * (groups.size[receiver] - again)
+                    ends = int(example[sender]), int((other if again else example)[receiver])
+                    if count:
+                        self._walk(index, within, decided, ends, (rate * count / pairs, stream.answers))
+
+    def _walk(
+        self,
+        index: NetworkIndex,
+        within: Knowledge,
+        decided: Decided,
+        ends: tuple[int, int],
+        rates: tuple[float, float],
+    ) -> None:
+        if self._asked >= MOST_ASKED:
+            self.uncounted += 1
+            return
+        self._asked += 1
+        nodes = index.knowledge.nodes
+        source, target = (nodes[self._arrays.hosts[place]] for place in ends)
+        answer = reach(index, source, target, probes=1, family=decided.family, within=within, probe=decided.probe)
+        rate, answers = rates
+        for steps, load in ((answer.out, rate), (answer.back, rate * answers)):
+            for link in links_of(index.knowledge, steps):
+                number = self._arrays.links.get(link)
+                if number is not None:
+                    self._leaves[number] += load
+
+
+def links_of(knowledge: Knowledge, steps: Iterable[Step]) -> Iterator[tuple[str, str]]:
+    """The ports and aggregates of devices that a packet leaves by on its way: those that face where it comes in, since
+    a layer 3 switch says only from which of its interfaces it sends."""
+    for step in steps:
+        if step.ingress is None:
+            continue
+        node = knowledge.nodes[step.device]
+        name = step.ingress if step.ingress in node.attachments else node.nics[step.ingress].attachment
+        for end in node.attachments[name].members if name is not None else ():
+            peer = knowledge.links[end].peer
+            if peer is not None and knowledge.links[end].carrier:
+                if peer.device in knowledge.devices:
+                    yield peer.device, knowledge.attachment_at(peer).name
+                break
