@@ -56,7 +56,7 @@ def walked(network: Network) -> tuple[dict[str, float], float, float]:
         stream = senders.stream(demand)
         pairs = [(hosts[a], hosts[b]) for a in stream.source.tolist() for b in stream.target.tolist() if a != b]
         answers = [
-            reach(index, *(knowledge.nodes[name] for name in pair), probes=2, probe=demand.probe) for pair in pairs
+            reach(index, *(knowledge.nodes[name] for name in pair), probes=1, probe=demand.probe) for pair in pairs
         ]
         reached = [answer for answer in answers if answer.reached]
         sent += demand.rate

@@ -45,6 +45,7 @@ BELOW = {
         "addressing",
         "errors",
     },
+    "load": {"failures", "reachability", "simulation", "knowledge", "model", "addressing", "errors"},
     "changes": {
         "files",
         "failures",
@@ -59,6 +60,7 @@ BELOW = {
     },
     "views": {
         "changes",
+        "load",
         "exchange",
         "failures",
         "reachability",

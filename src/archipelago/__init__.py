@@ -31,7 +31,9 @@ from archipelago.api.drawing import (
     draw_outages,
     draw_policy,
     draw_space,
+    draw_traffic,
 )
+from archipelago.api.loading import traffic
 from archipelago.api.planning import carve, design
 from archipelago.api.reading import (
     amend,
@@ -82,7 +84,9 @@ if TYPE_CHECKING:
     from archipelago.files.as_built import AsBuilt
     from archipelago.files.codecs import parse_next_hop
     from archipelago.files.repository import Record
+    from archipelago.load.result import BrokenLoad, DemandLoad, LinkLoad, Load
     from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
+    from archipelago.model.demand import Demand
     from archipelago.model.expectation import Expectation
     from archipelago.model.finding import REMOVE, Edit, Finding
     from archipelago.model.network import Network
@@ -125,6 +129,8 @@ _TYPES = {
     "files.codecs": ("parse_next_hop",),
     "files.repository": ("Record",),
     "audit.result": ("AuditResult",),
+    "load.result": ("BrokenLoad", "DemandLoad", "LinkLoad", "Load"),
+    "model.demand": ("Demand",),
     "model.brief": ("Brief", "Conventions", "DeviceNeed", "GatewayPlace", "HostNeed", "Outside", "VlanNeed"),
     "model.expectation": ("Expectation",),
     "model.finding": ("REMOVE", "Edit", "Finding"),
@@ -157,6 +163,7 @@ __all__ = [
     "AuditResult",
     "Brief",
     "Broadcast",
+    "BrokenLoad",
     "Cable",
     "CarveError",
     "Carving",
@@ -165,6 +172,8 @@ __all__ = [
     "Comparison",
     "Conventions",
     "Decision",
+    "Demand",
+    "DemandLoad",
     "Design",
     "DesignError",
     "Device",
@@ -183,6 +192,8 @@ __all__ = [
     "Kept",
     "KernelError",
     "LeaseResult",
+    "LinkLoad",
+    "Load",
     "Loopback",
     "Matrix",
     "MendResult",
@@ -227,6 +238,7 @@ __all__ = [
     "draw_outages",
     "draw_policy",
     "draw_space",
+    "draw_traffic",
     "expectations",
     "export",
     "follow",
@@ -259,6 +271,7 @@ __all__ = [
     "to_json",
     "to_table",
     "trace",
+    "traffic",
     "view",
     "what_if",
     "write_brief",

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from archipelago.addressing.carve import Carving
     from archipelago.changes.comparison import Comparison
     from archipelago.failures.result import Outages
+    from archipelago.load.result import Load
     from archipelago.model.network import Network
     from archipelago.reachability.kept import Kept
     from archipelago.reachability.matrix import Matrix
@@ -107,8 +108,10 @@ def draw_outages(network: Network, outages: Outages, path: str | PathLike[str]) 
     from archipelago.files.disk import write_whole
     from archipelago.knowledge.index import index_network
     from archipelago.views.draw import picture_of
+    from archipelago.views.hanging import shade
 
-    write_whole(path, picture_of(index_network(a_network(network)), fspath(path), outages=outages))
+    index = index_network(a_network(network))
+    write_whole(path, picture_of(index, fspath(path), tell=lambda content: shade(content, outages)))
 
 
 def draw_comparison(comparison: Comparison, path: str | PathLike[str]) -> None:
@@ -129,9 +132,37 @@ def draw_comparison(comparison: Comparison, path: str | PathLike[str]) -> None:
     """
     from archipelago.files.disk import write_whole
     from archipelago.knowledge.index import index_network
+    from archipelago.views.both_states import mark
     from archipelago.views.draw import picture_of
 
-    write_whole(path, picture_of(index_network(comparison.new), fspath(path), comparison=comparison))
+    index = index_network(comparison.new)
+    write_whole(path, picture_of(index, fspath(path), tell=lambda content: mark(content, comparison)))
+
+
+def draw_traffic(network: Network, load: Load, path: str | PathLike[str]) -> None:
+    """Draw the diagram of a network, each cable as broad as it is full, with what it carries in numbers.
+
+    Args:
+        network: the network.
+        load: what `traffic` gave.
+        path: an SVG or PNG file to write, by the ending of its name.
+
+    Raises:
+        QueryError: the name ends in neither .svg nor .png.
+        DocumentError: the place cannot be written to.
+
+    Example:
+        >>> archipelago.draw_traffic(network, archipelago.traffic(network), "load.gif")
+        Traceback (most recent call last):
+        archipelago.errors.QueryError: 'load.gif' ends in neither .svg nor .png; a picture is drawn as one of the two
+    """
+    from archipelago.files.disk import write_whole
+    from archipelago.knowledge.index import index_network
+    from archipelago.views.draw import picture_of
+    from archipelago.views.loaded import load_on
+
+    index = index_network(a_network(network))
+    write_whole(path, picture_of(index, fspath(path), tell=lambda content: load_on(content, load)))
 
 
 def draw_space(carving: Carving, path: str | PathLike[str]) -> None:

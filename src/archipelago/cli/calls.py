@@ -6,7 +6,7 @@ from argparse import Namespace
 from collections.abc import Callable
 from typing import Any
 
-from archipelago.cli import changing, outages, recording, verbs
+from archipelago.cli import changing, loading, outages, recording, verbs
 
 NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
 AS = ("linux", "csv", "markdown", "zone")
@@ -215,6 +215,20 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             JSON,
         ],
     ),
+    "traffic": (
+        loading.traffic,
+        "what every link carries of what hosts send, which fills first, and what failures do to the others",
+        [
+            NETWORK,
+            ("--failures", {"action": "store_true", "help": "break every part in turn; the others carry its traffic"}),
+            ("--each", {"type": verbs.rate, "metavar": "RATE", "help": "assume that every host sends this (2M)"}),
+            ("--others", {"type": verbs.share, "metavar": "SHARE", "help": "of it to other VLANs (50%%)"}),
+            ("--outside", {"type": verbs.share, "metavar": "SHARE", "help": "of it outside (30%%)"}),
+            ("--answers", {"type": verbs.share, "metavar": "SHARE", "help": "how much of all comes back (50%%)"}),
+            _written("draw it: an .svg or .png file", "FILE", required=False),
+            JSON,
+        ],
+    ),
     "draw": (
         verbs.draw,
         "draw the diagram, with what is wrong marked where it stands",
@@ -297,6 +311,7 @@ EXAMPLES: dict[str, list[str]] = {
         "network.yaml --from kiosk-a --seconds 60",
         "network.yaml --break holm --from innkeeper --to holm-gate",
     ],
+    "traffic": ["network.yaml", "network.yaml --each 5M --failures", "network.yaml -o load.svg"],
     "draw": ["network.yaml -o network.svg", "network.yaml -o way.svg --way purser,lamp"],
     "schema": ["network", "network -o archipelago-network.schema.json"],
     "completion": ["bash >> ~/.bashrc", "zsh >> ~/.zshrc", "fish > ~/.config/fish/completions/archipelago.fish"],

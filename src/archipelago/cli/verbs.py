@@ -47,6 +47,29 @@ def minutes(text: str) -> float:
     raise ArgumentTypeError(f"'{text}' is not a time; minutes above 0 are expected, such as 2 or 0.5")
 
 
+def rate(text: str) -> float:
+    """Bits per second.
+
+    Raises:
+        ArgumentTypeError: that is no rate.
+    """
+    match = re.fullmatch(r"(\d{1,6}(?:\.\d{1,6})?)([kMG])", text, re.ASCII)
+    if match is not None:
+        return float(match[1]) * {"k": 1e3, "M": 1e6, "G": 1e9}[match[2]]
+    raise ArgumentTypeError(f"'{text}' is not a rate; bits per second are expected, such as 500k, 2M or 1G")
+
+
+def share(text: str) -> float:
+    """A share, as a part of 1.
+
+    Raises:
+        ArgumentTypeError: that is none.
+    """
+    if re.fullmatch(r"\d{1,4}(\.\d{1,2})?%", text, re.ASCII):
+        return float(text[:-1]) / 100
+    raise ArgumentTypeError(f"'{text}' is not a share; one is written like 25%")
+
+
 def step(text: str) -> int:
     """The number of a step.
 

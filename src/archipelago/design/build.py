@@ -79,8 +79,8 @@ def _network(draft: Draft) -> Network:
             {name: _device(draft, name) for name in brief.devices},
             draft.hosts,
             brief.cables,
-            brief.expect,
-            brief.traffic,
+            expect=brief.expect,
+            traffic=brief.traffic,
             outside=links.ports_outside(draft),
             domain=brief.domain,
         )

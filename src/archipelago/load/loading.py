@@ -120,13 +120,11 @@ class Loading:
                     leaves[member] = float(carried.leaves[number]), float(carried.returns[number])
         nothing = (0.0, 0.0)
         for cable in knowledge.written.cables:
-            (to_b, to_b_again), (to_a, to_a_again) = leaves.get(cable.a, nothing), leaves.get(cable.b, nothing)
-            ends = ((cable.a, cable.b), (to_b, to_a), (to_b_again, to_a_again))
-            if cable.a.device in self._upstream:
-                ends = tuple((two[1], two[0]) for two in ends)  # type: ignore[assignment]
-            (a, b), (there, back), (there_again, back_again) = ends
+            a, b = cable.ends if cable.a.device not in self._upstream else (cable.b, cable.a)
+            (to_b, to_b_again), (to_a, to_a_again) = leaves.get(a, nothing), leaves.get(b, nothing)
             beyond = OUTSIDE if b.device in self._upstream else str(b)
-            yield LinkLoad(str(a), beyond, knowledge.links.speed(a), there, back, there_again, back_again)
+            loads = {"to_b": to_b, "to_a": to_a, "to_b_again": to_b_again, "to_a_again": to_a_again}
+            yield LinkLoad(str(a), beyond, knowledge.links.speed(a), **loads)
         for place, name in enumerate(arrays.hosts):
             at = knowledge.network.hosts[name].at
             if name in self.outside and at.device not in self._upstream:
@@ -155,7 +153,7 @@ def _by_rule(senders: Senders, rule: RuleOfThumb) -> Iterator[Stream]:
         )
         for what, share, target, but in shares:
             if share > 0 and len(target):  # where there is nobody to send to, nothing is sent
-                yield Stream(what, total * share, rule.answers, ECHO, hosts, target, but)
+                yield Stream(what, total * share, rule.answers, ECHO, source=hosts, target=target, but=but)
 
 
 _NOBODY = np.array([], dtype=np.int64)

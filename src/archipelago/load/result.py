@@ -23,6 +23,16 @@ def rate_text(rate: float) -> str:
     return f"{rate:.3g} bit/s"
 
 
+def times(growth: float) -> str:
+    """How often something fits, in words.
+
+    Example:
+        >>> times(2.5), times(4000)
+        ('2.5 times', 'over 1,000 times')
+    """
+    return "over 1,000 times" if growth > 1000 else f"{growth:.3g} times"
+
+
 @dataclass(frozen=True, slots=True)
 class DemandLoad:
     """What became of one demand: how many ordered pairs of hosts it names and how many of them reach each other, what
@@ -151,7 +161,7 @@ class Load:
             return f"{told}{speed_text(fullest.speed)}"
         return (
             f"every link has room: {fullest.name} fills first, {fullest.share:.0%} of {speed_text(fullest.speed)} "
-            f"today, full at {fullest.growth:.3g} times today's traffic"
+            f"today, full at {times(fullest.growth)} today's traffic"
         )
 
     def __getitem__(self, name: str) -> LinkLoad:
@@ -181,13 +191,6 @@ class Load:
                         "receives": received,
                         "share": max(sent, received) / link.speed,
                     }
-
-    def to_pandas(self) -> Any:
-        """Every port as a pandas data frame: `port`, `to`, `speed`, `sends`, `receives` (bits per second), `share` (of
-        the fuller direction)."""
-        from pandas import DataFrame
-
-        return DataFrame(list(self.rows()), columns=["port", "to", "speed", "sends", "receives", "share"])
 
     def __str__(self) -> str:
         lines = [

@@ -73,7 +73,7 @@ class Card:
 class Link(NamedTuple):
     """A cable from a port of one card to one of another; to none where it leads outside. `legs` says which legs of a
     way it carries, as (direction, number); `reserve` that the spanning tree keeps it in reserve; `shade` how much
-    hangs on it."""
+    hangs on it, drawn so `broad` in pixels."""
 
     a: End
     b: End | None
@@ -83,6 +83,7 @@ class Link(NamedTuple):
     marks: tuple[int, ...] = ()
     reserve: bool = False
     shade: int = 0
+    broad: float = 7.0
 
 
 @dataclass(slots=True)

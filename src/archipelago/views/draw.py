@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
-from archipelago.changes.comparison import Comparison
 from archipelago.errors import QueryError
-from archipelago.failures.result import Outages
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.simulation.reach import ReachResult
-from archipelago.views.both_states import mark
-from archipelago.views.cards import Group, Row, content_of
+from archipelago.views.cards import Content, Group, Row, content_of
 from archipelago.views.diagram import (
     CHIP,
     HEAD,
@@ -28,7 +25,7 @@ from archipelago.views.diagram import (
     lay_out,
     marks_text,
 )
-from archipelago.views.hanging import SHADES, shade
+from archipelago.views.hanging import SHADES
 from archipelago.views.shapes import (
     FAINT,
     INK,
@@ -62,8 +59,7 @@ def picture_of(
     name: str,
     findings: Sequence[Finding] = (),
     way: ReachResult | None = None,
-    outages: Outages | None = None,
-    comparison: Comparison | None = None,
+    tell: Callable[[Content], None] | None = None,
 ) -> bytes:
     """Draw a network; the ending of `name` (.svg or .png) says as what.
 
@@ -71,7 +67,7 @@ def picture_of(
         QueryError: another ending.
     """
     kind = ending(name)
-    return painted(diagram(index, findings, way, outages, comparison), kind)
+    return painted(diagram(index, findings, way, tell), kind)
 
 
 def draw_into(index: NetworkIndex, axes: Axes, findings: Sequence[Finding], way: ReachResult | None) -> None:
@@ -108,8 +104,7 @@ def diagram(
     index: NetworkIndex,
     findings: Sequence[Finding] = (),
     way: ReachResult | None = None,
-    outages: Outages | None = None,
-    comparison: Comparison | None = None,
+    tell: Callable[[Content], None] | None = None,
 ) -> Picture:
     """The diagram of a network.
 
@@ -117,21 +112,18 @@ def diagram(
         index: the network.
         findings: what is wrong, worst first; each is marked where it stands and told below.
         way: an answer whose way is drawn.
-        outages: what every failure does: parts are shaded by what hangs on them, and say so.
-        comparison: this network beside an older state of it, which is drawn, too.
+        tell: adds to what the diagram says: what hangs on parts, what is otherwise, what cables carry.
     """
     content = content_of(index, findings, way)
-    if outages is not None:
-        shade(content, outages)
-    if comparison is not None:
-        mark(content, comparison)
+    if tell is not None:
+        tell(content)
     sheet = lay_out(content)
     described = ". ".join([content.subtitle, *(text for text, _ in content.notes)])
     picture = Picture(content.title, described, sheet.width)
     picture.shapes += [Text(MARGIN, 26, content.title, 17, bold=True), Text(MARGIN, 43, content.subtitle, SIZE, FAINT)]
     for wire in sheet.wires:
         if wire.link.shade:
-            picture.shapes.append(Line(tuple(wire.points), SHADES[wire.link.shade].fill, 7.0))
+            picture.shapes.append(Line(tuple(wire.points), SHADES[wire.link.shade].fill, wire.link.broad))
         picture.shapes += _way(wire)
     picture.shapes += [_line(wire) for wire in sheet.wires]
     patterns = {vlan: pattern(number) for number, vlan in enumerate(content.vlans)}

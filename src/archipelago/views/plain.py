@@ -65,7 +65,9 @@ def frame(result: Any, by: str) -> pandas.DataFrame:
         from archipelago.views.outages import every
 
         result = every(result)
-    if isinstance(result, Table):
+    if hasattr(result, "host_links"):
+        rows = list(result.rows())
+    elif isinstance(result, Table):
         rows = result.records()
     elif isinstance(result, Carving):
         rows = result.allotments

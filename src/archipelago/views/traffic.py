@@ -1,0 +1,127 @@
+"""What links carry, as people decide by it: the fullest first, what fills when, and what failures do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from archipelago.failures.result import named
+from archipelago.load.result import LinkLoad, Load, rate_text, times
+from archipelago.model.parts import speed_text
+from archipelago.views.plain import plain
+from archipelago.views.table import Table, table
+
+MOST_FAILURES = 20
+"""So many failures are listed; the others are no worse."""
+
+
+def lines(load: Load) -> Iterator[str]:
+    """What has to be known before the tables are read."""
+    if load.assumed:
+        yield f"assumed, as no 'traffic' is written: {load.assumed}"
+    fullest = load.fullest
+    if fullest is not None and fullest.both_legs > 0.005 * fullest.busiest:
+        yield (
+            f"{fullest.name} carries both legs of routed packets: {rate_text(fullest.both_legs)} that come by it are "
+            "routed at one end and go back over it"
+        )
+    if load.uncounted:
+        yield f"{load.uncounted:,} ways were not followed: too many hang on an address that several hold"
+
+
+def tables(load: Load, most: int | None = None) -> list[Table]:
+    """The links, the busiest host ports, what was asked for, and what failures do.
+
+    Args:
+        load: what links carry.
+        most: so many rows of links at most; all by default. What is left out is counted in the title.
+    """
+    made = [links(load, most), host_ports(load), demands(load)]
+    return [*made, failures(load)] if load.broken is not None else made
+
+
+def links(load: Load, most: int | None = None) -> Table:
+    """The cables between devices and the ports that lead outside, the fullest first."""
+    shown = load.links[:most]
+    more = f" (the fullest {len(shown):,} of {len(load.links):,}; --json has all)" if shown != load.links else ""
+    rows = [
+        (
+            link.name,
+            speed_text(link.speed),
+            rate_text(link.to_b),
+            rate_text(link.to_a),
+            f"{link.share:.1%}",
+            _growth(link),
+            rate_text(link.both_legs) if link.both_legs else "",
+        )
+        for link in shown
+    ]
+    columns = ("link", "speed", "from the first", "from the second", "full", "full at", "both legs")
+    return table(f"links{more}", columns, rows, columns[1:], ("both legs", "full at"))
+
+
+def host_ports(load: Load) -> Table:
+    """The busiest ports of hosts."""
+    rows = [
+        (link.b, link.a, speed_text(link.speed), rate_text(link.to_a), rate_text(link.to_b), f"{link.share:.1%}")
+        for link in load.host_links[:5]
+        if link.busiest
+    ]
+    columns = ("host", "port", "speed", "sends", "is sent", "full")
+    more = len(load.host_links) - len(rows)
+    title = f"the busiest hosts ({more:,} more have more room)" if more > 0 else "hosts"
+    return table(title, columns, rows, columns[2:], ("port",))
+
+
+def demands(load: Load) -> Table:
+    """What was asked for, and what of it arrives."""
+    rows = [
+        (
+            demand.name,
+            rate_text(demand.sent),
+            f"{demand.reached:,} of {demand.pairs:,}",
+            rate_text(demand.arrived),
+            rate_text(demand.dropped) if demand.dropped else "",
+        )
+        for demand in load.demands
+    ]
+    columns = ("sent", "all together", "pairs that reach", "arrives", "dropped")
+    return table("what is sent, answers aside", columns, rows, columns[1:])
+
+
+def failures(load: Load) -> Table:
+    """What each single failure does to the links that are left."""
+    shown = (load.broken or ())[:MOST_FAILURES]
+    rows = [
+        (one.part, one.fullest, f"{one.share:.1%}", named(one.filled), rate_text(one.dropped) if one.dropped else "")
+        for one in shown
+    ]
+    every = len(load.broken or ())
+    more = f" (the worst {len(shown)} of {every:,}; --json has all)" if every > len(shown) else ""
+    columns = ("breaks", "fullest link then", "full", "more than full then", "dropped then")
+    return table(f"each single failure{more}", columns, rows, ("full", "dropped then"))
+
+
+def _growth(link: LinkLoad) -> str:
+    return f"{times(link.growth)} today" if link.busiest else ""
+
+
+def values(load: Load) -> dict[str, Any]:
+    """The answer as `--json` prints it; rates are in bits per second, shares of 1."""
+    fullest = load.fullest
+    return {
+        "assumed": load.assumed or None,
+        "sent": load.sent,
+        "arrived": load.arrived,
+        "dropped": load.dropped,
+        "fills_first": None if fullest is None else {"link": fullest.name, "at_growth": fullest.growth},
+        "demands": [{**plain(demand), "dropped": demand.dropped} for demand in load.demands],
+        "links": [_link(link) for link in load.links],
+        "host_links": [_link(link) for link in load.host_links],
+        "failures": None if load.broken is None else plain(load.broken),
+    }
+
+
+def _link(link: LinkLoad) -> dict[str, Any]:
+    growth = link.growth if link.busiest else None
+    return {**plain(link), "link": link.name, "share": link.share, "full_at_growth": growth}
