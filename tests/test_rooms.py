@@ -58,7 +58,9 @@ BELOW = {
         "addressing",
         "errors",
     },
+    "weighing": {"changes", "load", "failures", "proof", "design", "files", "knowledge", "model", "errors"},
     "views": {
+        "weighing",
         "changes",
         "load",
         "exchange",

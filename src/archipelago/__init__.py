@@ -32,9 +32,10 @@ from archipelago.api.drawing import (
     draw_policy,
     draw_space,
     draw_traffic,
+    draw_weighing,
 )
 from archipelago.api.loading import traffic
-from archipelago.api.planning import carve, design
+from archipelago.api.planning import carve, design, weigh
 from archipelago.api.reading import (
     amend,
     brief_text,
@@ -113,6 +114,7 @@ if TYPE_CHECKING:
     from archipelago.simulation.lease import LeaseResult
     from archipelago.simulation.reach import ReachResult
     from archipelago.views.look import View
+    from archipelago.weighing.result import Weighed, Weighing
 
 _TYPES = {
     "addressing.carve": ("Carving",),
@@ -149,6 +151,7 @@ _TYPES = {
     "simulation.lease": ("LeaseResult",),
     "simulation.reach": ("ReachResult",),
     "views.look": ("View",),
+    "weighing.result": ("Weighed", "Weighing"),
 }
 """Where the public types live; each is loaded when somebody asks for it."""
 _HOMES = {name: module for module, names in _TYPES.items() for name in names}
@@ -219,6 +222,8 @@ __all__ = [
     "View",
     "VlanInterface",
     "VlanNeed",
+    "Weighed",
+    "Weighing",
     "amend",
     "apply",
     "assert_expected",
@@ -239,6 +244,7 @@ __all__ = [
     "draw_policy",
     "draw_space",
     "draw_traffic",
+    "draw_weighing",
     "expectations",
     "export",
     "follow",
@@ -273,6 +279,7 @@ __all__ = [
     "trace",
     "traffic",
     "view",
+    "weigh",
     "what_if",
     "write_brief",
     "write_network",

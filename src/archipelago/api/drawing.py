@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from archipelago.reachability.kept import Kept
     from archipelago.reachability.matrix import Matrix
     from archipelago.simulation.breaking import Broken
+    from archipelago.weighing.result import Weighing
 
 
 def draw(
@@ -246,3 +247,27 @@ def draw_policy(kept: Kept, path: str | PathLike[str]) -> None:
 
     kind = ending(fspath(path))
     write_whole(path, painted(policy_picture(kept), kind))
+
+
+def draw_weighing(weighing: Weighing, path: str | PathLike[str]) -> None:
+    """Draw designs side by side: a bar and a number for each thing that they are weighed by.
+
+    Args:
+        weighing: what `weigh` gave.
+        path: an SVG or PNG file to write, by the ending of its name.
+
+    Raises:
+        QueryError: the name ends in neither .svg nor .png.
+        DocumentError: the place cannot be written to.
+
+    Example:
+        >>> archipelago.draw_weighing(archipelago.weigh(brief), "bars.gif")
+        Traceback (most recent call last):
+        archipelago.errors.QueryError: 'bars.gif' ends in neither .svg nor .png; a picture is drawn as one of the two
+    """
+    from archipelago.files.disk import write_whole
+    from archipelago.views.draw import ending, painted
+    from archipelago.views.weighing_picture import weighing_picture
+
+    kind = ending(fspath(path))
+    write_whole(path, painted(weighing_picture(weighing), kind))

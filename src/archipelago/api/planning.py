@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from archipelago.model.brief import Brief
     from archipelago.model.network import Network
     from archipelago.model.plan import Design
+    from archipelago.weighing.result import Weighing
 
 
 def carve(
@@ -103,3 +104,53 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
     if reasons:
         raise DesignError([f"the network of this brief would not work: {reason}" for reason in reasons])
     return made
+
+
+def weigh(
+    brief: Brief,
+    *,
+    keep: Network | None = None,
+    host: str | None = None,
+    suppose: Sequence[str] = (),
+    growth: float = 1.0,
+    full: float = 0.7,
+    tolerate: float = 0.0,
+) -> Weighing:
+    """Weigh the places where the gateways of a brief could be: on a router behind a trunk, a router port for each VLAN,
+    on a layer 3 switch, shared by two, or some of each. Every design is proved as `design` proves it, loaded with the
+    brief's `traffic` (or the rule of thumb of `traffic`), and every part of it broken in turn.
+
+    Args:
+        brief: what is needed.
+        keep: a network in use: what can stay does, and the steps from it are counted.
+        host: where the person sits who would make these steps; goes with `keep`.
+        suppose: switches to be looked at as if they were layer 3 switches.
+        growth: so many times the traffic there is.
+        full: from which share of its speed on a link counts as full.
+        tolerate: which share of pairs more or fewer that survive failures makes no difference.
+
+    Returns:
+        The designs, the best first, each with its figures; a recommendation; and the figure at which the second comes
+        first, which was put in and tried.
+
+    Raises:
+        QueryError: there is nothing to place, a switch is none, or a figure is out of bounds.
+        DesignError: no design works.
+        TypeError: this is no brief, such as a path.
+
+    Example:
+        >>> print(archipelago.weigh(brief).designs[0].kind)
+        trunked router
+    """
+    from archipelago.errors import QueryError
+    from archipelago.model.brief import Brief
+    from archipelago.weighing.ranking import Figures
+    from archipelago.weighing.weigh import weigh as run
+
+    if not isinstance(brief, Brief):
+        raise TypeError(f"a Brief is expected, not {type(brief).__name__}; read it first: archipelago.read_brief(...)")
+    if not (growth > 0 and 0 < full <= 1 and 0 <= tolerate <= 1):
+        raise QueryError("growth is above 0, a link is full at a share above 0 and up to 1, a tolerance is 0 to 1")
+    if keep is not None and host is not None and host not in keep.hosts:
+        raise QueryError(f"there is no host '{host}' in the network to keep")
+    return run(brief, Figures(growth, full, tolerate), keep=keep, host=host, suppose=suppose)

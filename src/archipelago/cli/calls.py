@@ -6,7 +6,7 @@ from argparse import Namespace
 from collections.abc import Callable
 from typing import Any
 
-from archipelago.cli import changing, loading, outages, recording, verbs
+from archipelago.cli import changing, loading, outages, recording, verbs, weighing
 
 NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
 AS = ("linux", "csv", "markdown", "zone")
@@ -229,6 +229,21 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             JSON,
         ],
     ),
+    "weigh": (
+        weighing.weigh,
+        "the places where a brief's gateways could be: designed, checked, loaded, broken, side by side",
+        [
+            ("brief", {"metavar": "BRIEF", "help": "what is needed"}),
+            ("--keep", {"metavar": "NETWORK", "help": "the network that runs: steps from it are counted"}),
+            ("--from", {"dest": "host", "metavar": "HOST", "help": "with --keep: where the person sits"}),
+            ("--suppose", {"action": "append", "default": [], "metavar": "SWITCH", "help": "as a layer 3 switch"}),
+            ("--growth", {"type": verbs.factor, "default": 1.0, "metavar": "TIMES", "help": "so much more traffic (1)"}),
+            ("--full", {"type": verbs.share, "default": 0.7, "metavar": "SHARE", "help": "when a link is full (70%%)"}),
+            ("--tolerate", {"type": verbs.share, "default": 0.0, "metavar": "SHARE", "help": "pairs not counted (0%%)"}),
+            _written("a directory: each design, and a picture", "DIR", required=False),
+            JSON,
+        ],
+    ),
     "draw": (
         verbs.draw,
         "draw the diagram, with what is wrong marked where it stands",
@@ -312,6 +327,11 @@ EXAMPLES: dict[str, list[str]] = {
         "network.yaml --break holm --from innkeeper --to holm-gate",
     ],
     "traffic": ["network.yaml", "network.yaml --each 5M --failures", "network.yaml -o load.svg"],
+    "weigh": [
+        "brief.yaml",
+        "brief.yaml --suppose hall -o weighed",
+        "brief.yaml --suppose hall --keep network.yaml --from purser",
+    ],
     "draw": ["network.yaml -o network.svg", "network.yaml -o way.svg --way purser,lamp"],
     "schema": ["network", "network -o archipelago-network.schema.json"],
     "completion": ["bash >> ~/.bashrc", "zsh >> ~/.zshrc", "fish > ~/.config/fish/completions/archipelago.fish"],

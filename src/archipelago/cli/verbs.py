@@ -59,6 +59,17 @@ def rate(text: str) -> float:
     raise ArgumentTypeError(f"'{text}' is not a rate; bits per second are expected, such as 500k, 2M or 1G")
 
 
+def factor(text: str) -> float:
+    """How many times.
+
+    Raises:
+        ArgumentTypeError: that is no number above 0.
+    """
+    if re.fullmatch(r"\d{1,6}(\.\d{1,6})?", text, re.ASCII) and float(text) > 0:
+        return float(text)
+    raise ArgumentTypeError(f"'{text}' is not how many times; a number above 0 is expected, such as 2 or 1.5")
+
+
 def share(text: str) -> float:
     """A share, as a part of 1.
 

@@ -191,6 +191,12 @@ def facing(plugged: Plugs, device: str, ports: Iterable[str]) -> set[str]:
     return {far[0].device for port in ports if (far := plugged.cabled.get(End(device, port))) is not None}
 
 
+def time_across(octets: int, speed: int) -> int:
+    """Nanoseconds that a frame takes across a link: 500 for the way, and its octets, with the 20 of preamble and gap
+    (IEEE 802.3 3.1, 4.4.2), at the speed of the link (bits per second)."""
+    return 500 + (octets + 20) * 8 * 10**9 // speed
+
+
 def _delay(speed: int) -> int:
     """Nanoseconds that a frame takes across a link: 500, and 1,024 bits at its speed."""
     return 500 + 1024 * 10**9 // speed

@@ -35,7 +35,8 @@ class Told:
 @dataclass(frozen=True, slots=True)
 class Carried:
     """What links carry: by the number of a link (of the arrays) what leaves by it, and what of it had come in by it
-    before it was routed; by host what it sends and is sent; what became of each stream. `uncounted` pairs are those
+    before it was routed; by host what it sends and is sent; what became of each stream; `routed` is what routers
+    forward, each time that one does. `uncounted` pairs are those
     whose way hangs on an address that several hold, beyond those that were looked at."""
 
     leaves: Rates
@@ -43,6 +44,7 @@ class Carried:
     sent: Rates
     received: Rates
     told: tuple[Told, ...]
+    routed: float
     uncounted: int
 
 
@@ -85,6 +87,7 @@ class _Carrying:
         self.forest: Forest = forest_of(len(arrays.endpoints), arrays.adjacencies)
         self.waiting: dict[bool, list[Flows]] = {False: [], True: []}
         self.pending = 0
+        self.routed = 0.0
         self.link_of = self._links_of_interfaces()
 
     def _links_of_interfaces(self) -> Ints:
@@ -141,6 +144,7 @@ class _Carrying:
             sent=(self.sent / size)[of],
             received=(self.received / size)[of],
             told=tuple(told),
+            routed=self.routed,
             uncounted=self.walked.uncounted,
         )
 
@@ -186,6 +190,7 @@ class _Carrying:
             _, first, of = np.unique(key, return_index=True, return_inverse=True)
             rate = summed(of, rate, len(first))
             row, ingress, column, target = row[first], ingress[first], column[first], target[first]
+            self.routed += float(rate.sum())
             state = row * codes.columns + column
             route, onward = ways.table.route[state].astype(np.int64), ways.table.next[state].astype(np.int64)
             egress = entries.endpoint[route]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -42,6 +43,15 @@ class RuleOfThumb:
         )
 
 
+class ByPair(NamedTuple):
+    """One packet for each pair that is reached: how many these are, how often one is routed in all, and of each link
+    how many cross it and its speed."""
+
+    pairs: int
+    routed: float
+    crossed: tuple[tuple[float, int], ...]
+
+
 class Loading:
     """A network and what its hosts send each other, as often as somebody breaks something in it.
 
@@ -75,6 +85,13 @@ class Loading:
     def load(self) -> Load:
         """What the links carry."""
         return self._told(self.arrays, self._before)
+
+    def by_pair(self) -> ByPair:
+        """What one packet for each pair of hosts that reach each other comes to."""
+        carried = self._carry(self.arrays, [1.0] * len(self.streams))
+        crossed = [(link.to_b + link.to_a, link.speed) for link in self._cables(self.arrays, carried)]
+        crossed += [(link.to_b + link.to_a, link.speed) for link in self._host_ports(self.arrays, carried)]
+        return ByPair(sum(told.reached for told in carried.told), carried.routed, tuple(crossed))
 
     def without(self, arrays: NetworkArrays) -> Load:
         """What they carry in the network in another state, where every pair sends what it sends in this one."""

@@ -1,0 +1,60 @@
+"""Designs weighed against each other."""
+
+from __future__ import annotations
+
+from argparse import Namespace
+from pathlib import Path
+
+import archipelago
+from archipelago.cli import out
+from archipelago.errors import DocumentError, Problem, QueryError
+
+
+def weigh(words: Namespace) -> int:
+    """Answer; the designs and a picture are kept in a directory where one is named."""
+    from archipelago.views import weighing as view
+
+    if (words.keep is None) != (words.host is None):
+        raise QueryError("--keep and --from go together: the network that runs, and where the person sits")
+    brief = archipelago.read_brief(words.brief)
+    found = archipelago.weigh(
+        brief,
+        keep=archipelago.read_network(words.keep) if words.keep else None,
+        host=words.host,
+        suppose=words.suppose,
+        growth=words.growth,
+        full=words.full,
+        tolerate=words.tolerate,
+    )
+    kept = _keep(found, words.output) if words.output else []
+    if words.as_json:
+        out.say_json(view.values(found))
+        return 0
+    out.head(found.headline)
+    out.say_lines(found.recommendation)
+    assumed = found.designs[0].measures.assumed
+    if assumed:
+        out.say(f"assumed, as no 'traffic' is written: {assumed}")
+    out.say(f"ranked so: {found.rule}")
+    out.say_tables(view.tables(found))
+    if found.left_out:
+        out.say(f"{found.left_out} more places were not looked at")
+    if kept:
+        out.say()
+        out.say(f"written: {', '.join(kept)} in {words.output}")
+    return 0
+
+
+def _keep(found: archipelago.Weighing, directory: str) -> list[str]:
+    """Each design as a network of its own, and the picture; the names of the files."""
+    place = Path(directory)
+    try:
+        place.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        problem = Problem(0, 0, f"the directory cannot be made: {error.strerror}")
+        raise DocumentError(directory, [problem]) from None
+    names = [f"design-{number}.yaml" for number in range(1, len(found.designs) + 1)]
+    for name, one in zip(names, found.designs, strict=True):
+        archipelago.write_network(one.design.network, place / name)
+    archipelago.draw_weighing(found, place / "weighing.svg")
+    return [*names, "weighing.svg"]

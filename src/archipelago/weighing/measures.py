@@ -1,0 +1,122 @@
+"""What a design is weighed by: where packets go, what links carry, what survives, what it takes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from archipelago.changes.plan import plan_change
+from archipelago.changes.result import Change
+from archipelago.failures.surviving import Surviving, surviving
+from archipelago.files.write import document_of
+from archipelago.knowledge.links import time_across
+from archipelago.load.loading import Loading, RuleOfThumb
+from archipelago.load.result import LinkLoad
+from archipelago.model.network import Network
+
+LARGE = 1518
+"""The octets of a large frame: what delay is told for."""
+
+
+@dataclass(frozen=True, slots=True)
+class Cost:
+    """What a design takes: ports that something is plugged into, cables, addresses on devices, lines to configure (each
+    setting of a device is one)."""
+
+    ports: int
+    cables: int
+    addresses: int
+    lines: int
+
+
+@dataclass(frozen=True, slots=True)
+class Steps:
+    """What it takes to get there from the network of today: steps, and how many pairs are cut off at the most while
+    they are made; `locked_out` where whoever makes them is, at some step."""
+
+    steps: int
+    cut: int
+    locked_out: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Measures:
+    """The figures of one design: how many routers packets between VLANs pass, on average over pairs; how long a large
+    frame is under way between them (nanoseconds, on the wire alone); the link that fills first and the share of it that
+    is in use; what survives; what it costs; what getting there takes."""
+
+    hops: float
+    delay: float
+    fullest: str
+    share: float
+    assumed: str
+    surviving: Surviving
+    cost: Cost
+    steps: Steps | None
+
+    @property
+    def survival(self) -> float:
+        """The share of the pairs reached that survives any one failure."""
+        return self.surviving.survive / self.surviving.reached if self.surviving.reached else 1.0
+
+
+def measure(network: Network, today: Network | None, host: str | None) -> Measures:
+    """Measure a design.
+
+    Args:
+        network: the designed network.
+        today: the network that runs, where there is one.
+        host: where the person sits who would make the changes.
+    """
+    load = Loading(network).load()
+    fullest = _fullest(load.links) or load.fullest
+    hops, delay = _ways(network)
+    return Measures(
+        hops=hops,
+        delay=delay,
+        fullest=fullest.name if fullest is not None else "",
+        share=fullest.share if fullest is not None else 0.0,
+        assumed=load.assumed,
+        surviving=surviving(network),
+        cost=_cost(network),
+        steps=_steps(plan_change(today, network, host)) if today is not None and host is not None else None,
+    )
+
+
+def _fullest(links: tuple[LinkLoad, ...]) -> LinkLoad | None:
+    return links[0] if links and links[0].busiest else None
+
+
+def _ways(network: Network) -> tuple[float, float]:
+    """Routers passed and time on the wire, on average over the pairs of hosts in different VLANs that reach each
+    other."""
+    loading = Loading(network, RuleOfThumb(each=1.0, others=1.0, outside=0.0, answers=0.0))
+    carried = loading.by_pair()
+    if not carried.pairs:
+        return 0.0, 0.0
+    time = sum(rate * time_across(LARGE, speed) for rate, speed in carried.crossed)
+    return carried.routed / carried.pairs, time / carried.pairs
+
+
+def _cost(network: Network) -> Cost:
+    devices = network.devices.values()
+    parts = [part for device in devices for part in (*device.ports.values(), *device.interfaces.values())]
+    return Cost(
+        ports=2 * len(network.cables) + len(network.hosts) + len(network.outside or ()),
+        cables=len(network.cables),
+        addresses=sum(len(part.addresses) for part in parts),
+        lines=_lines(document_of(network).get("devices", {})),
+    )
+
+
+def _lines(value: Any) -> int:
+    if isinstance(value, Mapping):
+        return sum(map(_lines, value.values()))
+    if isinstance(value, list) and any(isinstance(one, Mapping) for one in value):
+        return len(value)
+    return 1
+
+
+def _steps(change: Change) -> Steps:
+    return Steps(len(change.steps), max((step.cut.pairs for step in change.steps), default=0), bool(change.locked_out))
