@@ -1,4 +1,4 @@
-"""Designs side by side: every place that the devices allow, figures beside single runs, and a figure that flips them."""
+"""Designs side by side: every place that the devices allow, figures beside single runs, and the figure that flips."""
 
 from __future__ import annotations
 

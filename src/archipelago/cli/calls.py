@@ -11,6 +11,8 @@ from archipelago.cli import changing, loading, outages, recording, verbs, weighi
 NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
 AS = ("linux", "csv", "markdown", "zone")
 FORMATS = "linux: a shell script; csv, markdown: the addressing table; zone: a directory of zone files"
+SHARE: dict[str, Any] = {"type": verbs.share, "metavar": "SHARE"}
+SEVERAL: dict[str, Any] = {"action": "append", "default": []}
 JSON = ("--json", {"action": "store_true", "dest": "as_json", "help": "print the answer as JSON"})
 
 
@@ -222,9 +224,9 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             NETWORK,
             ("--failures", {"action": "store_true", "help": "break every part in turn; the others carry its traffic"}),
             ("--each", {"type": verbs.rate, "metavar": "RATE", "help": "assume that every host sends this (2M)"}),
-            ("--others", {"type": verbs.share, "metavar": "SHARE", "help": "of it to other VLANs (50%%)"}),
-            ("--outside", {"type": verbs.share, "metavar": "SHARE", "help": "of it outside (30%%)"}),
-            ("--answers", {"type": verbs.share, "metavar": "SHARE", "help": "how much of all comes back (50%%)"}),
+            ("--others", {**SHARE, "help": "of it to other VLANs (50%%)"}),
+            ("--outside", {**SHARE, "help": "of it outside (30%%)"}),
+            ("--answers", {**SHARE, "help": "how much of all comes back (50%%)"}),
             _written("draw it: an .svg or .png file", "FILE", required=False),
             JSON,
         ],
@@ -236,10 +238,10 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("brief", {"metavar": "BRIEF", "help": "what is needed"}),
             ("--keep", {"metavar": "NETWORK", "help": "the network that runs: steps from it are counted"}),
             ("--from", {"dest": "host", "metavar": "HOST", "help": "with --keep: where the person sits"}),
-            ("--suppose", {"action": "append", "default": [], "metavar": "SWITCH", "help": "as a layer 3 switch"}),
-            ("--growth", {"type": verbs.factor, "default": 1.0, "metavar": "TIMES", "help": "so much more traffic (1)"}),
-            ("--full", {"type": verbs.share, "default": 0.7, "metavar": "SHARE", "help": "when a link is full (70%%)"}),
-            ("--tolerate", {"type": verbs.share, "default": 0.0, "metavar": "SHARE", "help": "pairs not counted (0%%)"}),
+            ("--suppose", {**SEVERAL, "metavar": "SWITCH", "help": "look at it as if it were a layer 3 switch"}),
+            ("--growth", {"type": verbs.factor, "default": 1.0, "metavar": "TIMES", "help": "so much more (1)"}),
+            ("--full", {**SHARE, "default": 0.7, "help": "from which share on a link counts as full (70%%)"}),
+            ("--tolerate", {**SHARE, "default": 0.0, "help": "pairs more or fewer that are no difference (0%%)"}),
             _written("a directory: each design, and a picture", "DIR", required=False),
             JSON,
         ],
