@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from random import Random
+from typing import Any
 
 from archipelago import DocumentError, EditError, amend, design, network_text
 from archipelago.addressing.values import Address, InterfaceAddress, parse_prefix
@@ -353,6 +354,30 @@ def filtered(network: Network, random: Random) -> Network:
             into[part.name] = replace(part, filter_in=names[0], filter_out=names[1])
         devices[name] = replace(device, ports=ports, interfaces=interfaces, filters={one.name: one for one in made})
     return replace(network, devices=devices)
+
+
+def with_sizes(network: Network, random: Random) -> Network:
+    """The network with ports, interfaces and hosts that pass more or fewer octets than usual."""
+    sizes = (None, None, None, None, 1300, 1400, 1480, 9000)
+
+    def some(parts: Mapping[str, Any]) -> dict[str, Any]:
+        plain = {name: part for name, part in parts.items() if isinstance(part, Loopback)}
+        return plain | {
+            name: replace(part, mtu=random.choice(sizes)) for name, part in parts.items() if name not in plain
+        }
+
+    devices = {}
+    for name, device in network.devices.items():
+        members = {member for one in device.interfaces.values() if isinstance(one, Aggregate) for member in one.members}
+        ports = {**device.ports, **some({one: port for one, port in device.ports.items() if one not in members})}
+        interfaces = some(device.interfaces)
+        for label, one in interfaces.items():
+            if isinstance(one, Subinterface) and one.mtu is not None:
+                parent = ports.get(one.parent) or interfaces.get(one.parent)
+                if one.mtu > (getattr(parent, "mtu", None) or 1500):
+                    interfaces[label] = replace(one, mtu=None)
+        devices[name] = replace(device, ports=ports, interfaces=interfaces)
+    return replace(network, devices=devices, hosts=some(network.hosts))
 
 
 def translated(network: Network, random: Random) -> Network:

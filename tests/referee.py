@@ -1,6 +1,6 @@
 """The same questions to the simulation, to the arrays and to a real kernel, over random networks.
 
-python tests/referee.py FIRST-SEED COUNT [filters]      as many random networks, in one kernel; prints the figures
+python tests/referee.py FIRST-SEED COUNT [filters|sizes]      as many random networks, in one kernel; prints the figures
 """
 
 from __future__ import annotations
@@ -18,27 +18,30 @@ from archipelago.knowledge.outside import widened
 from archipelago.model.filters import ECHO, parse_probe
 from archipelago.reachability.matrix import matrix
 from archipelago.simulation.reach import reach
-from makers import filtered, scrambled, translated
+from makers import filtered, scrambled, translated, with_sizes
 
 Difference = tuple[int, str, str, int, bool, bool, bool]
 """Seed, source, target, family, and what the simulation, the arrays and the kernel answered."""
 
 
 def referee(
-    wanted: Iterable[int], seconds: float = 3000, filters: bool = False
+    wanted: Iterable[int], seconds: float = 3000, filters: bool = False, sizes: bool = False
 ) -> tuple[Counter[str], list[Difference]]:
     """How many networks and pairs were asked, and every pair that the three answer differently, in both families."""
     seeds, questions, answers = [], [], []
     for seed in wanted:
         random = Random(seed)
         network = scrambled(random, small=True)
-        if network is None or (filters and not any(host.addresses for host in network.hosts.values())):
+        if network is None or ((filters or sizes) and not any(host.addresses for host in network.hosts.values())):
             continue
         probe = ECHO
         if filters:
             network = filtered(network, random) if random.random() < 0.7 else network
             network = widened(know(translated(network, random))).written
             probe = parse_probe(random.choice(("icmp", "tcp/443", "udp/53", "tcp/80")))
+        if sizes:
+            network = with_sizes(filtered(network, random) if random.random() < 0.3 else network, random)
+            probe = parse_probe(random.choice(("icmp", "icmp/1272", "icmp/1372", "icmp/1452", "icmp/1472")))
         view = NetworkIndex(know(network))
         nodes = view.knowledge.nodes
         asked, ours = [], {}
@@ -76,7 +79,8 @@ def main() -> None:
     first, count = int(sys.argv[1]), int(sys.argv[2])
     total: Counter[str] = Counter()
     for start in range(first, first + count, 40):
-        figures, differences = referee(range(start, min(start + 40, first + count)), filters="filters" in sys.argv)
+        seeds = range(start, min(start + 40, first + count))
+        figures, differences = referee(seeds, filters="filters" in sys.argv, sizes="sizes" in sys.argv)
         total += figures
         for one in differences:
             print("differs", *one, flush=True)

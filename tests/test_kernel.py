@@ -217,6 +217,12 @@ def test_the_kernel_gives_the_same_answer_where_filters_are():
 
 
 @needs_kernel
+def test_the_kernel_gives_the_same_answer_to_packets_of_every_size():
+    figures, differences = referee(range(120, 135), sizes=True)
+    assert differences == [] and figures["reached"] > 12
+
+
+@needs_kernel
 @pytest.mark.skipif(not all(map(shutil.which, ("dnsmasq", "udhcpc"))), reason="needs a DHCP server and a client")
 def test_real_servers_lease_what_we_say(command, tmp_path):
     from test_leases import MISTAKES, SOUND

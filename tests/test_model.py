@@ -168,7 +168,7 @@ def test_the_public_calls_show_how_they_are_used():
         "network": archipelago.read_network(examples / "slipway-network.yaml"),
         "brief": archipelago.read_brief(examples / "slipway-brief.yaml"),
     }
-    api = (f"api.{name}" for name in ("reading", "planning", "asking", "checking", "showing"))
+    api = (f"api.{name}" for name in ("reading", "planning", "asking", "checking", "showing", "loading", "drawing"))
     for name in (*api, "addressing.values", "files.codecs"):
         assert not doctest.testmod(importlib.import_module(f"archipelago.{name}"), extraglobs=given).failed
     for call in (getattr(archipelago, name) for name in archipelago.__all__):

@@ -19,6 +19,7 @@ _MODULES = (
     "hosts",
     "addresses",
     "switching",
+    "sizes",
     "unneeded",
     "interfaces",
     "routing",

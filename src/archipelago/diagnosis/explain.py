@@ -17,6 +17,7 @@ from archipelago.diagnosis.outvoted import contradiction
 from archipelago.diagnosis.places import meant_for
 from archipelago.diagnosis.routing_loop import routing_loop
 from archipelago.diagnosis.stop import Stop
+from archipelago.diagnosis.too_large import too_large
 from archipelago.diagnosis.unanswered import unanswered
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
@@ -38,6 +39,8 @@ def _explained(index: NetworkIndex, stop: Stop, asked: str) -> Finding:
     node = index.knowledge.nodes[stop.node]
     if stop.refusal is not None:
         return filtered(index, node, stop)
+    if stop.reason is Reason.TOO_LARGE:
+        return too_large(index, node, stop)
     own = own_fault(index, node)
     if own is not None:
         return own

@@ -16,6 +16,20 @@ _ALL = (
     Kind("admin-down", "error", "a port, interface, device, host or cable that is switched off", "{effect}", ALWAYS),
     Kind("not-cabled", "error", "a port that is set up for traffic and has no cable", "nothing crosses it", OFTEN),
     Kind(
+        "mtu-mismatch",
+        "risk",
+        "a port that passes smaller packets than those that come there",
+        "small packets arrive, large ones are lost in silence: nobody tells their sender",
+        ALWAYS,
+    ),
+    Kind(
+        "packet-too-large",
+        "error",
+        "an interface that a packet is too large for (asked for by its size)",
+        "small packets arrive, ones of that size do not",
+        ALWAYS,
+    ),
+    Kind(
         "no-layer2-path", "error", "no cables over switches join two that share a VLAN", "{vlan} is partitioned", NEVER
     ),
     Kind(

@@ -18,7 +18,7 @@ Direction = Literal["out", "back"]
 class Stop:
     """Where a packet stopped, and why. `vrf` is the routing table that it was looked up in there; `next_hop` whom the
     node asked for; `passed` the stations it had passed, in order; `refusal` what a filter said, `probe` what
-    was sent."""
+    was sent; `silent` that a port dropped it without a word, `told` what becomes of what its sender is told."""
 
     direction: Direction
     node: str
@@ -31,3 +31,5 @@ class Stop:
     passed: tuple[str, ...] = ()
     refusal: Refusal | None = None
     probe: Probe = ECHO
+    silent: bool = False
+    told: str = ""

@@ -160,7 +160,7 @@ def _write(work: Path, questions: Sequence[Question]) -> Path:
             by_source: dict[str, list[tuple[str, str]]] = {}
             for source, target, address in pairs:
                 by_source.setdefault(source, []).append((f"{number} {source} {target}", str(address)))
-            kind: dict[str, object] = {"protocol": probe.protocol, "port": probe.port}
+            kind: dict[str, object] = {"protocol": probe.protocol, "port": probe.port, "size": probe.size}
             hoped: dict[str, list[str]] = {}
             for source, target in sorted(expected):
                 hoped.setdefault(source, []).append(f"{number} {source} {target}")
@@ -197,6 +197,7 @@ def _watching(watch: Watch | None, tag: str, number: int, probe: Probe, network:
         "address": str(watch.address),
         "protocol": probe.protocol,
         "port": probe.port,
+        "size": probe.size,
         "answering": [namespace(tag, name) for name in network.hosts] if probe.port else [],
         "every": watch.every,
         "lead": watch.lead,

@@ -20,7 +20,7 @@ import struct
 import sys
 import time
 from contextlib import suppress
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 ROUNDS = 4
 ROUNDS_EXPECTED = 10
@@ -28,6 +28,7 @@ QUIET = 0.35
 """Seconds without any answer after which a round is over."""
 CLONE_NEWNET = 0x40000000
 IP_PKTINFO = 8
+IP_MTU_DISCOVER, IPV6_MTU_DISCOVER, PMTUDISC_PROBE = 10, 23, 3
 
 
 class Asked(NamedTuple):
@@ -40,6 +41,7 @@ class Asked(NamedTuple):
     space: str
     protocol: str
     port: int
+    size: int
 
     @property
     def version(self) -> int:
@@ -61,22 +63,26 @@ def checksum(data: bytes) -> int:
     return ~(total + (total >> 16)) & 0xFFFF
 
 
-def request(version: int, identity: int, number: int) -> bytes:
+def request(version: int, identity: int, number: int, size: int) -> bytes:
+    data = bytes(size) if size else b"archipel"
     if version == 6:
-        return struct.pack("!BBHHH", 128, 0, 0, identity, number) + b"archipel"  # the kernel fills the checksum in
-    body = struct.pack("!BBHHH", 8, 0, 0, identity, number) + b"archipel"
-    return body[:2] + struct.pack("!H", checksum(body)) + body[4:]
+        return struct.pack("!BBHHH", 128, 0, 0, identity, number) + data  # the kernel fills the checksum in
+    body = struct.pack("!BBHHH", 8, 0, 0, identity, number) + data
+    return body[:2] + struct.pack("!H", checksum(body + bytes(len(body) % 2))) + body[4:]
 
 
 def family(version: int) -> socket.AddressFamily:
     return socket.AF_INET6 if version == 6 else socket.AF_INET
 
 
-def raw(version: int) -> socket.socket:
+def raw(version: int, sized: bool) -> socket.socket:
     protocol = socket.IPPROTO_ICMPV6 if version == 6 else 1
     opened = socket.socket(family(version), socket.SOCK_RAW, protocol)
     opened.setblocking(False)
     opened.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 20)
+    if sized:  # each request is sent whole, whatever was heard of the way
+        level, option = (socket.IPPROTO_IPV6, IPV6_MTU_DISCOVER) if version == 6 else (0, IP_MTU_DISCOVER)
+        opened.setsockopt(level, option, PMTUDISC_PROBE)
     return opened
 
 
@@ -172,27 +178,38 @@ def echo_reply(data: bytes, version: int, identity: int) -> "int | None":
     return number if kind == (129 if version == 6 else 0) and own == identity else None
 
 
-def main() -> None:
-    with open(sys.argv[1]) as file:
-        questions = json.load(file)
-    listeners = Listeners()
-    pending: dict[tuple[int, int], Asked] = {}
-    expected: set[tuple[int, int]] = set()
-    raws: dict[tuple[int, int], socket.socket] = {}
+class Work(NamedTuple):
+    """Everything that is asked, what of it is expected, the sockets that echo requests go out by, and who answers."""
+
+    pending: "dict[tuple[int, int], Asked]"
+    expected: "set[tuple[int, int]]"
+    raws: "dict[tuple[int, int], socket.socket]"
+    listeners: Listeners
+
+
+def work_of(questions: "list[dict[str, Any]]") -> Work:
+    """What the questions come to."""
+    work = Work({}, set(), {}, Listeners())
     for identity, question in enumerate(questions, 1):
         space, protocol, port = question["space"], question["protocol"], question["port"]
         if question.get("listens"):
-            listeners.open(space, protocol, port)
+            work.listeners.open(space, protocol, port)
             continue
-        hoped = set(question.get("expected", ()))
+        hoped, size = set(question.get("expected", ())), question.get("size", 0)
         for number, (key, address) in enumerate(question["targets"]):
-            asked = Asked(identity, number, key, address, space, protocol=protocol, port=port)
-            pending[identity, number] = asked
+            asked = Asked(identity, number, key, address, space, protocol=protocol, port=port, size=size)
+            work.pending[identity, number] = asked
             if key in hoped:
-                expected.add((identity, number))
-            if protocol == "icmp" and (identity, asked.version) not in raws:
+                work.expected.add((identity, number))
+            if protocol == "icmp" and (identity, asked.version) not in work.raws:
                 enter(space)
-                raws[identity, asked.version] = raw(asked.version)
+                work.raws[identity, asked.version] = raw(asked.version, bool(size))
+    return work
+
+
+def main() -> None:
+    with open(sys.argv[1]) as file:
+        pending, expected, raws, listeners = work_of(json.load(file))
     poll = select.poll()
     by_handle = {opened.fileno(): (opened, *mark) for mark, opened in raws.items()}
     for handle in (*by_handle, *listeners.sockets):
@@ -207,7 +224,7 @@ def main() -> None:
                 this.send(asked)
                 continue
             with suppress(OSError):  # no route, no carrier: unanswered
-                packet = request(asked.version, asked.identity, asked.number)
+                packet = request(asked.version, asked.identity, asked.number, asked.size)
                 raws[asked.identity, asked.version].sendto(packet, (asked.address, 0))
         last = time.monotonic()
         while pending and time.monotonic() - last < QUIET:
@@ -220,7 +237,7 @@ def main() -> None:
                 else:
                     opened, identity, version = by_handle[handle]
                     try:
-                        data, sender = opened.recvfrom(2048)
+                        data, sender = opened.recvfrom(65536)
                     except OSError:
                         continue
                     reply = echo_reply(data, version, identity)

@@ -13,7 +13,8 @@ from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import holder_of
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import Link
-from archipelago.model.parts import Aggregate, Device, Host, Route
+from archipelago.model.parts import USUAL_MTU, Aggregate, Device, Host, Route
+from archipelago.model.values import MTUS
 
 BRIDGE = "bridge"
 _RESERVED = {"lo", "all", "default", BRIDGE, "bonding_masters"}
@@ -66,6 +67,7 @@ class Space:
         node, names = self.node, self.names
         yield "link set dev lo up"
         switching = node.kind in ("switch", "l3switch")
+        sized = any(part.mtu != USUAL_MTU for part in (*node.attachments.values(), *node.nics.values()))
         if switching:
             options = "vlan_filtering 1 vlan_default_pvid 0 mcast_snooping 0"
             yield f"link add name {BRIDGE} type bridge {options} {self.tree.bridge(node.name)}"
@@ -75,6 +77,8 @@ class Space:
         for attachment in bundles_last:  # the kernel numbers ports as they join, which can decide what is blocked
             yield from self._attached(attachment)
         if switching and not node.off:
+            if sized:
+                yield f"link set dev {BRIDGE} mtu {MTUS[-1]}"  # else it takes the least of its ports for its own
             yield f"link set dev {BRIDGE} up"
         for nic in node.nics.values():
             name = names[nic.name]
@@ -87,6 +91,8 @@ class Space:
                 yield f"link add link {names[nic.attachment or '']} name {name} type vlan id {nic.tag}"
             else:
                 continue  # a port is there already; an untagged subinterface is the port itself
+            if nic.mtu != USUAL_MTU or (sized and nic.kind == "vlan"):
+                yield f"link set dev {name} mtu {nic.mtu}"
             # The kernel refuses to switch on what stands on a port that is off.
             parent = node.attachments[nic.attachment].written if nic.attachment else None
             if not node.off and not self._switched_off(nic) and not (parent and parent.off):
@@ -106,6 +112,9 @@ class Space:
                 yield f"link set dev {name} type bond primary {self.names[members[0].port]} primary_reselect always"
         elif not cabled:
             return
+        if attachment.mtu != USUAL_MTU:
+            yield from (f"link set dev {self.names[end.port]} mtu {attachment.mtu}" for end in members)
+            yield f"link set dev {name} mtu {attachment.mtu}"
         if attachment.switched:
             yield f"link set dev {name} master {BRIDGE}"
             yield from self.tree.port(self.node.name, attachment.name, name)

@@ -64,7 +64,7 @@ class Probes:
         self.raw = None
         if watch["protocol"] == "icmp":
             enter(watch["space"])
-            self.raw = raw(self.version)
+            self.raw = raw(self.version, bool(watch["size"]))
             self.poll.register(self.raw.fileno(), select.POLLIN)
         else:
             for space in watch["answering"]:
@@ -77,10 +77,10 @@ class Probes:
         self.sent.append(time.monotonic())
         with suppress(OSError):  # no route, no carrier: unanswered
             if self.raw is not None:
-                self.raw.sendto(request(self.version, 1, number), (watch["address"], 0))
+                self.raw.sendto(request(self.version, 1, number, watch["size"]), (watch["address"], 0))
             else:
                 own = (1, number, str(number), watch["address"], watch["space"])
-                self.round.send(Asked(*own, protocol=watch["protocol"], port=watch["port"]))
+                self.round.send(Asked(*own, protocol=watch["protocol"], port=watch["port"], size=0))
 
     def listen(self, until: float) -> None:
         while (left := until - time.monotonic()) > 0:
@@ -89,7 +89,7 @@ class Probes:
                     self.listeners.answer(handle)
                 elif self.raw is not None and handle == self.raw.fileno():
                     with suppress(OSError, struct.error):
-                        data, sender = self.raw.recvfrom(2048)
+                        data, sender = self.raw.recvfrom(65536)
                         reply = echo_reply(data, self.version, 1)
                         if reply is not None and sender[0].split("%")[0] == self.watch["address"]:
                             self.answered.add(reply)

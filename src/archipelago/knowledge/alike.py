@@ -21,7 +21,7 @@ def set_up_alike(attachment: Attachment, at: End) -> object:
     if not attachment.switched or len(attachment.members) > 1:
         return at.port
     written = attachment.written
-    return attachment.vlans, attachment.untagged, written.access, written.trunk, written.untagged
+    return attachment.vlans, attachment.untagged, written.access, written.trunk, written.untagged, written.mtu
 
 
 def port_settings(index: NetworkIndex) -> dict[str, list[Attachment]]:
@@ -55,6 +55,6 @@ def alike_hosts(index: NetworkIndex) -> list[list[Host]]:
             ]
         )
         homes = tuple([index.narrower_homes(address) for address in host.addresses])
-        key = (at.device, set_up_alike(attachment, at), subnets, homes, host.gateway, host.auto, host.dhcp)
+        key = (at.device, set_up_alike(attachment, at), subnets, homes, host.gateway, host.auto, host.dhcp, host.mtu)
         groups.setdefault(key, []).append(host)
     return list(groups.values())

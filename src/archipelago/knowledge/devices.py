@@ -19,6 +19,7 @@ from archipelago.model.filters import Filter
 from archipelago.model.network import Network
 from archipelago.model.parts import (
     DEFAULT_VLAN,
+    USUAL_MTU,
     Aggregate,
     Device,
     End,
@@ -52,6 +53,11 @@ class Attachment(NamedTuple):
         return self.down is None
 
     @property
+    def mtu(self) -> int:
+        """The octets of the largest IP packet that goes in or out by it."""
+        return self.written.mtu or USUAL_MTU
+
+    @property
     def passes(self) -> bool:
         """Whether frames come in and go out by it."""
         return self.down is None and not self.blocked
@@ -61,7 +67,8 @@ class Attachment(NamedTuple):
 class Nic:
     """An interface that can hold addresses. On a routed attachment `tag` is the tag of its frames (None: untagged);
     on a VLAN interface `vlan` is its VLAN. `down` says why it is down, None when it is up. One that does not `speak`
-    neither sends nor takes in a frame: a subinterface without a tag, a routed port without an address."""
+    neither sends nor takes in a frame: a subinterface without a tag, a routed port without an address. `mtu` is the
+    largest packet that it sends, in octets."""
 
     name: str
     kind: Literal["port", "subinterface", "vlan", "aggregate", "loopback", "host"]
@@ -77,6 +84,7 @@ class Nic:
     filter_out: Filter | None = None
     source_nat: tuple[Prefix, ...] = ()
     dhcp_relay: tuple[Address, ...] = ()
+    mtu: int = USUAL_MTU
 
     @property
     def translates_to(self) -> Address | None:
@@ -315,10 +323,12 @@ def _nics(
         elif isinstance(interface, Loopback):
             nics[interface.name] = _virtual_nic(interface, "loopback", None, off, mac)
     for part in (*device.ports.values(), *device.interfaces.values()):
-        if isinstance(part, Port | Subinterface | Aggregate) and part.source_nat and part.name in nics:
-            nics[part.name] = replace(nics[part.name], source_nat=part.source_nat)
-        if not isinstance(part, Loopback) and part.dhcp_relay and part.name in nics:
-            nics[part.name] = replace(nics[part.name], dhcp_relay=part.dhcp_relay)
+        if not isinstance(part, Loopback) and part.name in nics:
+            mtu = part.mtu or (attachments[part.parent].mtu if isinstance(part, Subinterface) else USUAL_MTU)
+            translated = () if isinstance(part, VlanInterface) else part.source_nat
+            if translated or part.dhcp_relay or mtu != USUAL_MTU:
+                nic = nics[part.name]
+                nics[part.name] = replace(nic, source_nat=translated, dhcp_relay=part.dhcp_relay, mtu=mtu)
     return _filtered(device, nics) if device.filters else nics
 
 

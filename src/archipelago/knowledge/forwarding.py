@@ -72,11 +72,19 @@ def decide(
         if refusal is not None:
             return Dropped(_REFUSED[refusal.judged.action], None, refusal)
     decision = _decide(state, header.destination, header.ttl, ingress, vrf)
+    if header.length and isinstance(decision, Sent) and too_large(nics[decision.interface], header, ingress):
+        return Dropped(Reason.TOO_LARGE, decision.route)
     if ingress is not None and isinstance(decision, Sent) and nics[decision.interface].filter_out is not None:
         refusal = refused(nics[decision.interface], "out", header, known)
         if refusal is not None:
             return Dropped(_REFUSED[refusal.judged.action], decision.route, refusal)
     return decision
+
+
+def too_large(nic: Nic, header: Header, ingress: str | None) -> bool:
+    """Whether a packet does not fit an interface and may not be split there: in IPv6 only its sender splits
+    (RFC 8200 5)."""
+    return header.length > nic.mtu and not (header.splits and (ingress is None or header.destination.version == 4))
 
 
 _REFUSED = {"drop": Reason.FILTERED, "reject": Reason.REJECTED}

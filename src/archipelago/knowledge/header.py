@@ -17,7 +17,8 @@ ERROR_TYPES = {4: 3, 6: 1}
 
 class Header(NamedTuple):
     """What a decision can depend on: the addresses, the protocol's number, the ports of TCP and UDP or the type of
-    ICMP, whether a TCP segment answers (ACK or RST is set), and the TTL or hop limit."""
+    ICMP, whether a TCP segment answers (ACK or RST is set), the TTL or hop limit, the octets of the packet where they
+    count (0: it is small), and whether it may be split: answers may, probes of a size may not."""
 
     source: Address
     destination: Address
@@ -27,6 +28,8 @@ class Header(NamedTuple):
     icmp_type: int = 8
     answering: bool = False
     ttl: int = FIRST_TTL
+    length: int = 0
+    splits: bool = False
 
 
 def probe_header(
@@ -51,7 +54,8 @@ def probe_header(
     version = destination.version
     if probe.protocol == "icmp":
         protocol = ICMP if version == 4 else ICMP_V6
-        return Header(source, destination, protocol, icmp_type=ECHO_TYPES[version, answers], ttl=ttl)
+        kind, length = ECHO_TYPES[version, answers], probe.length(version)
+        return Header(source, destination, protocol, icmp_type=kind, ttl=ttl, length=length, splits=answers)
     own = FIRST_OWN_PORT + number % (LAST_PORT - FIRST_OWN_PORT + 1)
     ports = (probe.port, own) if answers else (own, probe.port)
     tcp = probe.protocol == "tcp"

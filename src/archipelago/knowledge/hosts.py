@@ -8,7 +8,9 @@ from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.mac import host_mac
 from archipelago.knowledge.reasons import Down
-from archipelago.model.parts import End, Host, Port
+from archipelago.model.parts import USUAL_MTU, End, Host, Port
+
+_PORT = Port(HOST_PORT)
 
 
 class HostNumbers:
@@ -43,6 +45,7 @@ def host_node(host: Host, down: Down | None, mac: int) -> Node:
         vrf="",
         down=down,
         mac=mac,
+        mtu=host.mtu or USUAL_MTU,
     )
     attachment = Attachment(
         name=HOST_PORT,
@@ -51,7 +54,7 @@ def host_node(host: Host, down: Down | None, mac: int) -> Node:
         vlans=frozenset(),
         untagged=None,
         down=down,
-        written=Port(HOST_PORT),
+        written=_PORT if host.mtu is None else Port(HOST_PORT, mtu=host.mtu),
     )
     return Node(
         name=host.name,

@@ -18,13 +18,13 @@ DEFAULT_SPEED = 10**9
 
 @dataclass(frozen=True, slots=True)
 class Link:
-    """One port, physically. `down` says why it has no carrier, None where it has; `delay` is in nanoseconds."""
+    """One port, physically. `down` says why it has no carrier, None where it has; `speed` is in bits per second."""
 
     end: End
     peer: End | None
     cable: Cable | None
     down: Down | None
-    delay: int
+    speed: int
 
     @property
     def carrier(self) -> bool:
@@ -115,7 +115,7 @@ class Links:
 
     def _work_out(self, end: End) -> Link:
         peer, cable = self._peer(end)
-        return Link(end, peer, cable, self._down(end, peer, cable), _delay(self.speed(end)))
+        return Link(end, peer, cable, self._down(end, peer, cable), self.speed(end))
 
     def speed(self, end: End) -> int:
         """The bits per second that a port sends and takes in: of a cable's two ends the slower one's; a host goes by
@@ -195,8 +195,3 @@ def time_across(octets: int, speed: int) -> int:
     """Nanoseconds that a frame takes across a link: 500 for the way, and its octets, with the 20 of preamble and gap
     (IEEE 802.3 3.1, 4.4.2), at the speed of the link (bits per second)."""
     return 500 + (octets + 20) * 8 * 10**9 // speed
-
-
-def _delay(speed: int) -> int:
-    """Nanoseconds that a frame takes across a link: 500, and 1,024 bits at its speed."""
-    return 500 + 1024 * 10**9 // speed

@@ -39,6 +39,8 @@ class Reason(StrEnum):
     """A filter dropped it, in silence."""
     REJECTED = "rejected"
     """A filter rejected it; its sender is told (RFC 1812 5.2.7.1)."""
+    TOO_LARGE = "too-large"
+    """More octets than the interface or the link passes, and it may not be split (RFC 1191 3, RFC 8201 3)."""
     SAME_PORT = "same-port"
     """A frame for a station behind its ingress port (IEEE 802.1Q 8.6.1)."""
 

@@ -13,8 +13,8 @@ from archipelago.load.parties import Flows, Groups, Rates, Stream, ends_of, grou
 from archipelago.load.walked import Walked
 from archipelago.model.filters import Probe
 from archipelago.reachability.arrays import Ints, NetworkArrays
-from archipelago.reachability.engine import Outcome
 from archipelago.reachability.families import Decided
+from archipelago.reachability.outcome import Outcome
 
 AT_ONCE = 2_000_000
 """About how many pairs of parties are carried at once."""

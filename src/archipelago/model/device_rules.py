@@ -9,6 +9,7 @@ from archipelago.errors import ModelProblem
 from archipelago.model.filter_rules import filter_problems
 from archipelago.model.key import Holder
 from archipelago.model.parts import (
+    USUAL_MTU,
     Aggregate,
     Device,
     Interface,
@@ -19,7 +20,7 @@ from archipelago.model.parts import (
     Subinterface,
     VlanInterface,
 )
-from archipelago.model.problems import Catalogue, Names, Problems, held_problems, vlan_problems
+from archipelago.model.problems import Catalogue, Names, Problems, held_problems, mtu_problems, vlan_problems
 from archipelago.model.virtual_rules import tree_problems, virtual_problems
 
 HOLDERS: Mapping[type, Holder] = {
@@ -95,6 +96,7 @@ def _set_alike(port: Port, other: Port) -> bool:
         and port.source_nat == other.source_nat
         and port.path_cost == other.path_cost
         and port.edge == other.edge
+        and port.mtu == other.mtu
         and not port.virtual
     )
 
@@ -114,12 +116,14 @@ def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], 
             "virtual",
             "path_cost",
             "edge",
+            "mtu",
         ):
             if getattr(port, key) not in (None, (), False):
                 message = f"'{port.name}' is an aggregate's member, which takes only 'off' and 'speed'"
                 yield ModelProblem((*path, key.removesuffix("es").replace("_", "-")), message, True)
     yield from _switching_problems(path, port, kind, vlans)
     yield from held_problems(path, port.addresses)
+    yield from mtu_problems(path, port)
 
 
 def _switching_problems(path: Path, port: Port | Aggregate, kind: str, vlans: Catalogue) -> Problems:
@@ -151,6 +155,8 @@ def _switching_problems(path: Path, port: Port | Aggregate, kind: str, vlans: Ca
 
 def _interface_problems(path: Path, interface: Interface, kind: str, vlans: Catalogue) -> Problems:
     yield from held_problems(path, interface.addresses)
+    if not isinstance(interface, Loopback):
+        yield from mtu_problems(path, interface)
     if isinstance(interface, VlanInterface):
         if kind == "router":
             message = "a router has subinterfaces ('parent' and 'tag'), not VLAN interfaces"
@@ -184,6 +190,10 @@ def _subinterface_problems(
             "('routed: true' on an l3switch, or a router)"
         )
         yield ModelProblem((*path, "parent"), message)
+    most = holder.mtu or USUAL_MTU if holder is not None else USUAL_MTU
+    if subinterface.mtu is not None and subinterface.mtu > most:
+        message = f"'{subinterface.parent}' passes {most:,} octets, and a part of it no more; raise its 'mtu' first"
+        yield ModelProblem((*path, "mtu"), message)
     for other in aggregates.values():
         if subinterface.parent in other.members:
             yield ModelProblem((*path, "parent"), f"'{subinterface.parent}' is a member of '{other.name}'; name that")

@@ -52,14 +52,26 @@ class Traffic(NamedTuple):
         return NUMBERS.get(self.protocol) or (() if self.protocol == "any" else (int(self.protocol),))
 
 
+_ECHO_HEADERS = {4: 28, 6: 48}
+"""The octets of the headers of an echo request, ICMP's and IP's (RFC 791, RFC 792, RFC 4443, RFC 8200)."""
+MOST_DATA = 65_507
+"""The most octets of data in an echo request (RFC 791 3.1)."""
+
+
 class Probe(NamedTuple):
-    """What is sent to see whether it arrives: an echo request, or the first packet to a port."""
+    """What is sent to see whether it arrives: an echo request, or the first packet to a port. A request of a `size`
+    carries so many octets of data, and nobody on its way may split it."""
 
     protocol: Literal["icmp", "tcp", "udp"]
     port: int = 0
+    size: int = 0
 
     def __str__(self) -> str:
-        return f"{self.protocol}/{self.port}" if self.port else self.protocol
+        return f"{self.protocol}/{self.port or self.size}" if self.port or self.size else self.protocol
+
+    def length(self, version: int) -> int:
+        """The octets of its IP packet in a family, where its size is written; 0 where it is not."""
+        return self.size + _ECHO_HEADERS[version] if self.size else 0
 
 
 ECHO = Probe("icmp")
@@ -166,7 +178,7 @@ def parse_traffic(text: str) -> Traffic:
 
 
 def parse_probe(text: str) -> Probe:
-    """What to send: `icmp`, `tcp/443`, `udp/53`.
+    """What to send: `icmp`, `icmp/1472` (with so many octets of data), `tcp/443`, `udp/53`.
 
     Raises:
         TrafficError: it is none of these.
@@ -174,6 +186,11 @@ def parse_probe(text: str) -> Probe:
     if text == "icmp":
         return ECHO
     protocol, slash, port = text.partition("/")
+    if slash and protocol == "icmp" and re.fullmatch(r"\d{1,5}", port, re.ASCII) and 0 < int(port) <= MOST_DATA:
+        return Probe("icmp", size=int(port))
     if slash and protocol in ("tcp", "udp") and re.fullmatch(r"\d{1,5}", port, re.ASCII) and 0 < int(port) <= LAST_PORT:
         return Probe("tcp" if protocol == "tcp" else "udp", int(port))
-    raise TrafficError(f"{quoted(text)} is no probe; write icmp, or a protocol and one port: tcp/443, udp/53")
+    raise TrafficError(
+        f"{quoted(text)} is no probe; write icmp, or a protocol and one port: tcp/443, udp/53; icmp/1472 has so many "
+        "octets of data"
+    )

@@ -16,6 +16,7 @@ class Value(StrEnum):
     FLAG = "flag"
     FORMAT = "format"
     SPEED = "speed"
+    MTU = "octets"
     VLAN_ID = "VLAN id"
     VLAN = "VLAN"
     TRUNK = "VLANs of a trunk"

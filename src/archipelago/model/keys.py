@@ -54,6 +54,7 @@ KEYS = (
     Key("manage", Value.VLAN, (Holder.DEVICE_NEED,), "the VLAN that it gets an address in, for itself"),
     # ports and interfaces
     Key("speed", Value.SPEED, (Holder.PORT,), "bits per second, such as 100M, 1G or 10G; 1G where not written"),
+    Key("mtu", Value.MTU, (*FILTERING, Holder.HOST), "the largest IP packet in octets; 1500 where not written"),
     Key(
         "parent",
         Value.PORT_NAME,

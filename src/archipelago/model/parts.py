@@ -48,6 +48,8 @@ class NextHop(NamedTuple):
         return f"{self.address}%{self.interface}" if self.interface else str(self.address)
 
 
+USUAL_MTU = 1500
+"""The largest IP packet, in octets, that passes where nothing else is written (RFC 894, RFC 2464 2)."""
 SPEED_UNITS = {"T": 10**12, "G": 10**9, "M": 10**6}
 """Bits per second of the units that speeds are written in."""
 
@@ -79,6 +81,7 @@ class Port:
     virtual: tuple[VirtualRouter, ...] = ()
     path_cost: int | None = None
     edge: bool = False
+    mtu: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,6 +100,7 @@ class Subinterface:
     source_nat: tuple[Prefix, ...] = ()
     dhcp_relay: tuple[Address, ...] = ()
     virtual: tuple[VirtualRouter, ...] = ()
+    mtu: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,6 +116,7 @@ class VlanInterface:
     filter_out: str | None = None
     dhcp_relay: tuple[Address, ...] = ()
     virtual: tuple[VirtualRouter, ...] = ()
+    mtu: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,6 +141,7 @@ class Aggregate:
     path_cost: int | None = None
     edge: bool = False
     shared_with: str | None = None
+    mtu: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -202,6 +208,7 @@ class Host:
     mac: int | None = None
     dhcp: bool = False
     dhcp_pools: Mapping[str, Pool] = field(default_factory=dict)
+    mtu: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from difflib import get_close_matches
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from archipelago.addressing.values import InterfaceAddress
 from archipelago.errors import ModelProblem
 from archipelago.model.parts import Path
 
 Problems = Iterator[ModelProblem]
+LEAST_IPV6 = 1280
+"""The octets that every link with IPv6 passes (RFC 8200 5)."""
 MOST_MEANT = 8
 """So many misspelt names of one document get a 'did you mean'; looking for one takes time."""
 
@@ -62,6 +64,27 @@ def held_problems(path: Path, addresses: Iterable[InterfaceAddress]) -> Problems
     for address in addresses:
         if not can_be_held(address):
             yield ModelProblem((*path, "address"), f"{address} is not an address that an interface can hold")
+
+
+class Sized(Protocol):
+    """What has addresses, and the size of the packets that it passes."""
+
+    @property
+    def addresses(self) -> tuple[InterfaceAddress, ...]:
+        """Its addresses."""
+
+    @property
+    def mtu(self) -> int | None:
+        """The largest packet, in octets; None where it is not written."""
+
+
+def mtu_problems(path: Path, part: Sized) -> Problems:
+    """IPv6 needs links that pass 1,280 octets (RFC 8200 5)."""
+    if part.mtu is not None and part.mtu < LEAST_IPV6 and any(one.version == 6 for one in part.addresses):
+        message = (
+            f"an interface with an IPv6 address passes {LEAST_IPV6:,} octets at least (RFC 8200 5), not {part.mtu}"
+        )
+        yield ModelProblem((*path, "mtu"), message)
 
 
 class Catalogue(NamedTuple):

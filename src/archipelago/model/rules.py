@@ -13,7 +13,16 @@ from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
 from archipelago.model.lease_rules import lease_problems
 from archipelago.model.parts import Aggregate, Device, End, Host, Path, Port
 from archipelago.model.policy import ANYBODY, Policy
-from archipelago.model.problems import Catalogue, Names, Problems, can_be_held, held_problems, listed, vlan_problems
+from archipelago.model.problems import (
+    Catalogue,
+    Names,
+    Problems,
+    can_be_held,
+    held_problems,
+    listed,
+    mtu_problems,
+    vlan_problems,
+)
 from archipelago.model.values import NAME
 
 if TYPE_CHECKING:
@@ -241,6 +250,8 @@ def _host_problems(hosts: Iterable[Host], devices: Collection[str]) -> Problems:
             yield ModelProblem(path, f"'{host.name}' is a device too; hosts and devices have names of their own", True)
         if not all(map(can_be_held, host.addresses)):
             yield from held_problems(("hosts", host.name), host.addresses)
+        if host.mtu is not None:
+            yield from mtu_problems(("hosts", host.name), host)
         for hop in host.gateway:
             if hop.interface:
                 message = f"'{hop}': a host has one interface; leave out '%{hop.interface}'"

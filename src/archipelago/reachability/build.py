@@ -228,7 +228,7 @@ def _addressed(device: Device) -> list[object]:
 
 def _plugging(device: Device) -> object:
     """What of a device decides which of its ports are set up alike for hosts."""
-    ports = [(port.name, port.access, port.trunk, port.untagged) for port in device.ports.values()]
+    ports = [(port.name, port.access, port.trunk, port.untagged, port.mtu) for port in device.ports.values()]
     bundles = [
         (aggregate.members, aggregate.access, aggregate.trunk, aggregate.untagged) for aggregate in aggregates(device)
     ]

@@ -15,14 +15,15 @@ from archipelago.diagnosis.no_home import no_home
 from archipelago.diagnosis.outvoted import contradicted
 from archipelago.diagnosis.stop import Direction
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.ends import common_families
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Path
 from archipelago.reachability.arrays import Ints
 from archipelago.reachability.crossings import PASSES
-from archipelago.reachability.engine import AT_A_TIME, Outcome
 from archipelago.reachability.families import Decided
 from archipelago.reachability.few import few_hosts
+from archipelago.reachability.outcome import AT_A_TIME, Outcome
 from archipelago.reachability.stops import Code, stop_of
 from archipelago.simulation.reach import ReachResult, reach
 
@@ -58,7 +59,7 @@ def settle(index: NetworkIndex, answer: Decided) -> Settled:
     """Let the simulation decide what the arrays cannot: whose answer stands where several hold an address. What it
     decides is entered into the arrays' answer."""
     sources, targets = np.nonzero(answer.doubtful)
-    answer.between[sources, targets] = False
+    answer.between[sources, targets] = answer.every[sources, targets] = False
     settled: Settled = {}
     if not len(sources):
         return settled
@@ -74,8 +75,11 @@ def settle(index: NetworkIndex, answer: Decided) -> Settled:
             target = int(members[i][1])
         ends = nodes[hosts[source]], nodes[hosts[target]]
         asked = reach(index, *ends, probes=1, family=answer.family, within=within, probe=answer.probe)
-        for decided in (answer.between, answer.every, answer.some):
-            decided[i, j] = asked.reached
+        reached = [asked.reached]
+        if answer.probe.size and answer.family is None and asked.family == 4 and 6 in common_families(*ends):
+            reached.append(reach(index, *ends, probes=1, family=6, within=within, probe=answer.probe).reached)
+        answer.every[i, j], answer.some[i, j] = all(reached), any(reached)
+        answer.between[i, j] = asked.reached
         settled[i, j] = (asked.finding, asked.direction or "out")
     return settled
 

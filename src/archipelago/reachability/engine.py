@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
 
 import numpy as np
 from numpy.typing import NDArray
 
-from archipelago.model.filters import Probe
 from archipelago.progress import steps
 from archipelago.reachability.answering import with_shared
 from archipelago.reachability.arrays import CONNECTED, NO_ENDPOINT, Bools, Codes, Family, Ints, NetworkArrays
-from archipelago.reachability.crossings import PASSES, Crossings, guards_of, translators_of
+from archipelago.reachability.crossings import Crossings, guards_of, translators_of
 from archipelago.reachability.domains import DomainLabels, label_domains
+from archipelago.reachability.outcome import AT_A_TIME, Outcome, Paths, reply_columns
+from archipelago.reachability.sizes import passing, shapes, sizes_of
 from archipelago.reachability.states import (
     HeaderClasses,
     OutcomeCodes,
@@ -28,145 +28,28 @@ from archipelago.reachability.states import (
 
 MOST_ROUTERS = 63
 """A packet with a first TTL of 64 passes so many routers at most (RFC 1812 5.3.1)."""
-AT_A_TIME = 256
-"""How many classes' paths are in memory at once."""
-PAIRS_AT_A_TIME = 2_000_000
-"""How many pairs are followed past filters at once."""
-TILE = 512
-"""Rows and columns of a piece of a matrix that fits the processor's cache."""
 
 
-@dataclass(frozen=True, slots=True)
-class Paths:
-    """Where every class's packets end. `ends` are those of each routing row; a class's packets fare as those of its
-    first router (`start`: a row less the number of rows, so below 0, or an outcome of its own), but for single cells
-    (class times columns, plus column, in order) that `patch` has."""
-
-    ends: Codes
-    start: Codes
-    cell: Ints
-    patch: Codes
-
-    def of(self, low: int, high: int) -> Codes:
-        """Where the paths of classes `low` to `high` to every column end."""
-        start, width = self.start[low:high], self.ends.shape[1]
-        own = start >= 0
-        if len(self.ends):
-            columns = self.ends[np.where(own, -1, start)]
-            columns[own] = start[own, None]
-        else:
-            columns = np.repeat(start[:, None], width, axis=1)
-        a, b = np.searchsorted(self.cell, (low * width, high * width))
-        columns.reshape(-1)[self.cell[a:b] - low * width] = self.patch[a:b]
-        return columns
-
-    def of_pairs(self, source: Ints, column: Ints) -> Codes:
-        """Where single paths end."""
-        start = self.start[source]
-        columns = start.copy()
-        if len(self.ends):
-            columns = np.where(start < 0, self.ends[np.minimum(start, -1), column], start)
-        if len(self.cell):
-            wanted = source * self.ends.shape[1] + column
-            at = np.minimum(np.searchsorted(self.cell, wanted), len(self.cell) - 1)
-            patched = self.cell[at] == wanted
-            columns[patched] = self.patch[at[patched]]
-        return columns
-
-
-@dataclass(frozen=True, slots=True)
-class Outcome:
-    """One family's answer, by class. `of_state` gives the class of each host state (twice a host class's number, plus
-    one where a host of it is up), -1 for none. `onward` says whose packets arrive at whom, `back` whose replies do;
-    where it is `contested`, an address that several hold decides. `replies` has, for classes that speak from several
-    addresses, the column that each class's replies go to. `direct` are the routes that ask for the target itself.
-    `ways` are those that packets take, `crossings` the filters on them, where there are any."""
-
-    family: Family
-    codes: OutcomeCodes
-    of_state: Ints
-    paths: Paths
-    replies: Mapping[int, Ints]
-    direct: Bools
-    onward: Bools
-    back: Bools
-    contested: Bools | None
-    ways: Ways
-    crossings: Crossings | None
-
-    def reached(self, probes: Sequence[Probe]) -> dict[Probe, Bools]:
-        """Who reaches whom, there and back, by each kind of probe."""
-        if self.crossings is None:
-            return dict.fromkeys(probes, self._there_and_back())
-        both = self._there_and_back()
-        reached = {probe: both.copy() for probe in probes}
-        at_a_time = max(AT_A_TIME, PAIRS_AT_A_TIME // max(both.shape[1], 1))
-        for low in steps(range(0, len(both), at_a_time), "asking filters"):
-            source, target = np.nonzero(both[low : low + at_a_time])
-            source += low
-            way = source, target, self.reply_columns(target, source)
-            for probe, passes in self.crossings.passing(way, probes).items():
-                reached[probe][source[~passes], target[~passes]] = False
-        return reached
-
-    def _there_and_back(self) -> Bools:
-        """Who reaches whom, there and back, where no filter ends a packet."""
-        if self.replies:
-            return self.onward & self.back
-        reached = np.empty_like(self.onward)
-        for i in range(0, len(reached), TILE):  # a matrix and its turned self, in pieces that fit the cache
-            for j in range(0, len(reached), TILE):
-                here, there = slice(i, i + TILE), slice(j, j + TILE)
-                np.logical_and(self.onward[here, there], self.back[here, there], out=reached[here, there])
-        return reached
-
-    def reply_columns(self, answers: Ints, asks: Ints) -> Ints:
-        """The columns that replies from some classes to others go to."""
-        return _reply_columns(self.replies, answers, asks)
-
-    @property
-    def refused_code(self) -> int:
-        """Codes from here on are refusals of filters."""
-        return self.codes.entry + len(self.family.entries.place)
-
-    def refusals(self, source: Ints, target: Ints, arrives: Bools, probe: Probe) -> tuple[Ints, Bools]:
-        """What filters end of the probes and answers of pairs, of which some arrive if no filter ends them; and whether
-        that is the answer."""
-        if self.crossings is None:
-            return np.full(len(source), PASSES), np.zeros(len(source), dtype=np.bool_)
-        return self.crossings.refusals((source, target, self.reply_columns(target, source)), arrives, probe)
-
-    def differs(self, code: Ints) -> tuple[Bools, Bools]:
-        """Whether the mistake behind an end can differ by who sends, and by who is sent to."""
-        codes, entries = self.codes, self.family.entries
-        entry = np.maximum(code - codes.entry, 0)
-        by_entry = code >= codes.entry
-        place = np.where(code >= codes.broadcast, code - codes.broadcast, code - codes.no_route)
-        if len(entries.place):
-            entry = np.minimum(entry, len(entries.place) - 1)
-            place = np.where(by_entry, entries.place[entry], place)
-        sender = (code >= codes.no_route) & (place >= codes.rows)
-        receiver = np.where(by_entry, self.direct[entry], True) if len(entries.place) else np.ones_like(sender)
-        receiver &= ~(sender & (code < codes.broadcast))
-        return sender, receiver
-
-
-def decide(arrays: NetworkArrays, version: int, labels: DomainLabels | None = None) -> Outcome:
+def decide(
+    arrays: NetworkArrays, version: int, labels: DomainLabels | None = None, lengths: Iterable[int] = ()
+) -> Outcome:
     """Decide every ordered pair of classes of a family.
 
     Hosts that look alike from outside and stand in one broadcast domain are a class. Each routing device (once for
     each of its tables) is a row, each class a column, and the value where a packet for that class goes next: another
-    state, or an end. Following the states at most 63 times ends every packet.
+    state, or an end. Following the states at most 63 times ends every packet. Hosts that packets of some `lengths`
+    (octets) tell apart are of different classes.
     """
     labels = labels or label_domains(len(arrays.endpoints), arrays.adjacencies)
-    return _Deciding(arrays, arrays.families[version], labels).outcome()
+    return _Deciding(arrays, arrays.families[version], labels, lengths).outcome()
 
 
 class _Deciding:
-    def __init__(self, arrays: NetworkArrays, family: Family, labels: DomainLabels) -> None:
+    def __init__(self, arrays: NetworkArrays, family: Family, labels: DomainLabels, lengths: Iterable[int]) -> None:
         self.arrays = arrays
         self.family = family = with_shared(arrays, family, labels)
         self.class_domain = np.where(arrays.endpoint == NO_ENDPOINT, -1, labels.of[arrays.endpoint])
+        self.passes = passing(arrays, lengths)
         self._fold_hosts()
         self.columns = self._header_classes()
         rows = len(family.rows)
@@ -189,6 +72,9 @@ class _Deciding:
         # hosts at no endpoint hear nobody, each host class of them in a domain of its own
         apart = np.where(live & (domain == -1), -3 - states, domain)
         key = family.profile[states // 2] * (len(arrays.endpoints) + size + 4) + apart + size + 3
+        if self.passes:
+            shape = shapes(arrays, self.passes)
+            key = key * (int(shape.max(initial=0)) + 1) + shape[states // 2]
         _, first, of = np.unique(key, return_index=True, return_inverse=True)
         self.of_state = np.full(size, -1, dtype=np.int64)
         self.of_state[states] = of
@@ -337,6 +223,7 @@ class _Deciding:
             back=back,
             contested=doubt,
             ways=ways,
+            sizes=sizes_of(self.arrays, self.passes, self.example),
             crossings=None if guards is None else Crossings(self.family, ways, guards),
         )
 
@@ -347,7 +234,7 @@ class _Deciding:
         if translating is None:
             return None
         source, target = np.nonzero(onward)
-        way = source, target, _reply_columns(replies, target, source)
+        way = source, target, reply_columns(replies, target, source)
         translated = np.zeros_like(onward)
         translated[source, target] = Crossings(self.family, ways, translating).met(way)
         return translated
@@ -378,14 +265,6 @@ class _Deciding:
                 spoken |= inside
             replies[owner] = towards
         return replies
-
-
-def _reply_columns(replies: Mapping[int, Ints], answers: Ints, asks: Ints) -> Ints:
-    columns = asks.copy()
-    for owner, column in replies.items():
-        mine = asks == owner
-        columns[mine] = column[answers[mine]]
-    return columns
 
 
 def _turned(onward: Bools, replies: Mapping[int, Ints], classes: int) -> Bools:

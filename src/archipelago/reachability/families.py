@@ -11,7 +11,8 @@ import numpy as np
 from archipelago.model.filters import ECHO, Probe
 from archipelago.reachability.arrays import Ints, NetworkArrays
 from archipelago.reachability.domains import label_domains
-from archipelago.reachability.engine import Outcome, decide
+from archipelago.reachability.engine import decide
+from archipelago.reachability.outcome import Outcome
 
 
 class Decided:
@@ -25,7 +26,9 @@ class Decided:
         wanted = [version for version in arrays.families if family in (None, version)]
         self.arrays = arrays
         self.family = family
-        self.outcomes = {version: decide(arrays, version, labels) for version in wanted}
+        self.outcomes = {
+            version: decide(arrays, version, labels, [probe.length(version) for probe in probes]) for version in wanted
+        }
         if not filters:
             self.outcomes = {version: replace(told, crossings=None) for version, told in self.outcomes.items()}
         self._by_probe = {version: outcome.reached(probes) for version, outcome in self.outcomes.items()}
@@ -41,6 +44,9 @@ class Decided:
         arrays = self.arrays
         self.probe = probe
         self._reached = {version: by_probe[probe] for version, by_probe in self._by_probe.items()}
+        self._too_large = {
+            version: outcome.too_large(probe, self._reached[version]) for version, outcome in self.outcomes.items()
+        }
         state = arrays.host_class * 2 + ~arrays.down
         open_ = any(outcome.contested is not None for outcome in self.outcomes.values())
         self._kinds(state, open_)
@@ -51,6 +57,11 @@ class Decided:
         for version in (6, 4):
             if version in self.outcomes:
                 self._lay(version, self.outcomes[version])
+        for version, too_large in self._too_large.items():
+            if too_large is not None:  # whether answers in pieces get through, and what to mend, the simulation says
+                has = np.flatnonzero(self.classes[version] >= 0)
+                own = self.classes[version][has]
+                self.doubtful[np.ix_(has, has)] |= too_large[np.ix_(own, own)]
         self.every = self.some = self.between
         if len(self.outcomes) > 1:
             self._both()

@@ -123,7 +123,7 @@ def host_classes(
     class_of = np.empty(len(knowledge.network.hosts), dtype=np.int64)
     for index, host in enumerate(knowledge.network.hosts.values()):
         profile = tuple(_seen(host, version, edges) for version, edges in cuts.items())
-        key = (host.at.device, plugged_alike(knowledge.devices, host.at), profile)
+        key = (host.at.device, plugged_alike(knowledge.devices, host.at), profile, host.mtu)
         number = numbers.setdefault(key, len(numbers))
         if number == len(examples):
             examples.append(host.name)

@@ -7,8 +7,12 @@ from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
 from archipelago.knowledge.known import Knowledge
+from archipelago.knowledge.links import time_across
 from archipelago.knowledge.tree import BridgeId, Claim, Role, Wired, Wiring, path_cost
 from archipelago.simulation.world import World
+
+LEAST_FRAME = 64
+"""The octets of the smallest frame, as which what bridges tell each other travels (IEEE 802.3 3.2.8)."""
 
 SECOND = 10**9
 MIGRATE_TIME = 3 * SECOND
@@ -95,7 +99,7 @@ class Bridges:
         self._changed_at = -SETTLED
         self._forget = forget
         self._serial = 0
-        self._delays: dict[tuple[str, str], int] = {}
+        self._speeds: dict[tuple[str, str], int] = {}
         self.bridges: dict[str, TreeBridge] = {}
         tree = knowledge.devices.tree
         for name, found in tree.bridges.items():
@@ -185,7 +189,7 @@ class Bridges:
                     bridge.ports[port] = TreePort(wiring.number(wired), cost, part.edge)
                 own = bridge.ports[port]
                 own.hears = tuple((far.device, far.name) for far in wiring.heard_from(wired) if far != wired)
-                self._delays[name, port] = devices.links[attachment.members[0]].delay
+                self._speeds[name, port] = devices.links[attachment.members[0]].speed
 
     def _begin(self, name: str, port: str) -> None:
         """A port has come up: an edge forwards at once, others when the far end agrees, or nobody is there."""
@@ -294,7 +298,8 @@ class Bridges:
         proposes = own.role is Role.DESIGNATED and not own.forwards
         said = Said(self._claim(bridge, own), bridge.hops, proposes, agrees, change)
         for far in own.hears:
-            self._world.after(self._delays[name, port], self._hear, far, said)
+            delay = time_across(LEAST_FRAME, self._speeds[name, port])
+            self._world.after(delay, self._hear, far, said)
 
     def _hear(self, place: tuple[str, str], said: Said, *_: object) -> None:
         name, port = place

@@ -11,11 +11,11 @@ from archipelago.knowledge.hosts import host_node
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.routes import routes_of
-from archipelago.simulation.frames import Frame
+from archipelago.simulation.frames import Frame, Outlet
 from archipelago.simulation.shared import SharedGateway
 from archipelago.simulation.station import Station
 from archipelago.simulation.switch import Switch
-from archipelago.simulation.world import Outlet, Wire, World, nowhere
+from archipelago.simulation.world import Wire, World, nowhere
 
 
 class Simulation:
@@ -81,9 +81,9 @@ class Simulation:
         node = state.node
         for attachment in node.attachments.values():
             place = (name, attachment.name)
-            self._wires[place] = Wire(
-                self.world, place, attachment.vlans, attachment.untagged, self._peer_of(attachment)
-            )
+            wire = Wire(self.world, place, attachment.vlans, attachment.untagged, self._peer_of(attachment))
+            wire.mtu = attachment.mtu
+            self._wires[place] = wire
         station = self._stations[name] = Station(self.world, state)
         self._first[name] = node
         switch = self._switching(node) if node.kind in ("switch", "l3switch") else None
@@ -129,7 +129,7 @@ class Simulation:
                 link = self._knowledge.links[end]
                 if link.carrier and link.peer is not None:
                     far = self._knowledge.attachment_at(link.peer)
-                    return self.wire(link.peer.device, far.name), link.delay
+                    return self.wire(link.peer.device, far.name), link.speed
             return None
 
         return found

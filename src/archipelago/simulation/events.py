@@ -12,8 +12,7 @@ from archipelago.addressing.values import Address
 from archipelago.knowledge.filtering import Refusal
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry
-from archipelago.simulation.frames import Frame, Packet
-from archipelago.simulation.world import Outlet
+from archipelago.simulation.frames import Frame, Outlet, Packet
 
 
 class FrameReceived(NamedTuple):

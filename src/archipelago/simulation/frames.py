@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, Protocol
 
 from archipelago.addressing.values import Address
 from archipelago.knowledge.advertised import Advertised
@@ -25,6 +25,14 @@ class Frame(NamedTuple):
     target: int
     payload: Resolution | Packet | Solicitation | Advertisement | GatewayBid
     serial: int
+
+
+class Outlet(Protocol):
+    """Where a switch can pass a frame to: a wire, or the device's own interface in the VLAN."""
+
+    name: str
+
+    def transmit(self, vlan: int, frame: Frame) -> None: ...
 
 
 class Resolution(NamedTuple):
@@ -61,12 +69,13 @@ class GatewayBid(NamedTuple):
 
 
 class Packet(NamedTuple):
-    """An IP packet."""
+    """An IP packet. One that was split on its way travels as its largest `piece`, of so many octets; 0: it is whole."""
 
     source: Address
     target: Address
     ttl: int
     body: Echo | IcmpError | LeaseMessage
+    piece: int = 0
 
 
 class Echo(NamedTuple):
@@ -98,31 +107,68 @@ class LeaseMessage(NamedTuple):
 
 
 class IcmpError(NamedTuple):
-    """An ICMP error about a packet: why it went no further."""
+    """An ICMP error about a packet: why it went no further; where it was too large, the octets that go on from there
+    (RFC 1191 4, RFC 4443 3.2)."""
 
     reason: Reason
     about: Packet
+    mtu: int = 0
 
 
 ICMP_ERRORS = {
     Reason.NO_ROUTE: "network unreachable (no route)",
     Reason.UNANSWERED: "host unreachable (nobody answers for the address)",
+    Reason.TOO_LARGE: "too large (what goes on may have fewer octets)",
     Reason.TTL_EXPIRED: "time exceeded (the TTL or hop limit ran out)",
     Reason.REJECTED: "administratively prohibited (a filter rejected it)",
 }
-"""ICMP errors: destination unreachable codes 0, 1 and 13 (0, 3 and 1 in ICMPv6), time exceeded code 0."""
+"""ICMP errors: destination unreachable codes 0, 1, 4 and 13 (0, 3 and 1 in ICMPv6, where too large is a type of its
+own), time exceeded code 0."""
 
 
 def header_of(packet: Packet) -> Header:
     """What the forwarding decision sees of a packet."""
-    source, target, ttl, body = packet
+    source, target, ttl, body, piece = packet
     if isinstance(body, Echo):
-        return probe_header(source, target, body.sent, answers=body.reply, number=body.probe, ttl=ttl)
+        header = probe_header(source, target, body.sent, answers=body.reply, number=body.probe, ttl=ttl)
+        return header._replace(length=piece) if piece else header
     if isinstance(body, LeaseMessage):
         client = 67 if body.giaddr is not None and EVERYBODY not in (source, target) else 68
         ports = (67, client) if body.answers else (client, 67)
         return Header(source, target, UDP, *ports, ttl=ttl)
     return error_header(source, target, ttl)
+
+
+_OTHERS = {Solicitation: 56, Advertisement: 96, GatewayBid: 40}
+"""About how many octets these have; each fits the smallest frame or is near it."""
+_HEADER = {4: 20, 6: 40}
+_USUAL_DATA = 56
+"""The octets of data in an echo request whose size is not written."""
+
+
+def length_of(packet: Packet) -> int:
+    """The octets of an IP packet."""
+    body = packet.body
+    header = _HEADER[packet.target.version]
+    if packet.piece:
+        return packet.piece
+    if isinstance(body, Echo):
+        if body.sent.protocol == "icmp":
+            return header + 8 + (body.sent.size or _USUAL_DATA)
+        return header + (40 if body.sent.protocol == "tcp" else 20)
+    return header + (308 if isinstance(body, LeaseMessage) else 36)
+
+
+def octets_of(frame: Frame, tag: int | None) -> int:
+    """The octets of a frame on a wire, from its addresses to its check sequence (IEEE 802.3 3.1, IEEE 802.1Q 9.6)."""
+    payload = frame.payload
+    if isinstance(payload, Packet):
+        size = length_of(payload)
+    elif isinstance(payload, Resolution):
+        size = 28 if payload.target.version == 4 else 72
+    else:
+        size = _OTHERS[type(payload)]
+    return max(18 + size, 64) + (0 if tag is None else 4)
 
 
 Conversation = tuple[Probe, int, frozenset[Address]]

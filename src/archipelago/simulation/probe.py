@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from archipelago.addressing.values import Address
 from archipelago.diagnosis.stop import Direction, Stop
@@ -16,13 +17,14 @@ from archipelago.model.filters import ECHO, Probe
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.events import (
     Event,
+    FrameDropped,
     PacketDelivered,
     PacketDropped,
     PacketForwarded,
     PacketSent,
     PacketWaits,
 )
-from archipelago.simulation.frames import Echo, Packet
+from archipelago.simulation.frames import Echo, IcmpError, Packet
 from archipelago.simulation.station import SECOND
 from archipelago.simulation.steps import DROPS, Track
 
@@ -51,6 +53,7 @@ class Probing:
         self.source = towards or first_address(source, address.version) or Address(address.version, 0)
         self.sent = 0
         self.start = simulation.world.now
+        simulation.world.sized |= bool(kind.size)
 
     def probe(self, number: int) -> None:
         """Send one probe and let a second pass."""
@@ -106,7 +109,8 @@ class Probing:
         if self.other_holder is not None:
             vrf = next((nic.vrf for nic in self.simulation.station(self.other_holder).node.nics.values()), "")
             return Stop("out", self.other_holder, Reason.OTHER_HOLDER, self.source, self.address, vrf=vrf)
-        return self._last_stop(tracks[self.body(False, self.sent - 1)], tracks[self.body(True, self.sent - 1)])
+        stop = self._last_stop(tracks[self.body(False, self.sent - 1)], tracks[self.body(True, self.sent - 1)])
+        return self._too_large(stop, events) if self.kind.size else stop
 
     def _storm_stop(self, index: NetworkIndex, events: tuple[Event, ...]) -> Stop | None:
         """The first place where a probe or its reply asked in a domain whose broadcasts never end."""
@@ -151,6 +155,24 @@ class Probing:
             refusal=final.refusal if isinstance(final, PacketDropped) else None,
             probe=self.kind,
         )
+
+    def _too_large(self, stop: Stop, events: tuple[Event, ...]) -> Stop:
+        """Where a packet that was lost was too large for a port; else what its sender hears of it."""
+        if stop.reason is Reason.LOST:
+            for event in reversed(events):
+                if isinstance(event, FrameDropped) and event.reason is Reason.TOO_LARGE:
+                    return replace(stop, node=event.node, reason=event.reason, interface=event.interface, silent=True)
+        if stop.reason is not Reason.TOO_LARGE or len(stop.passed) < 2:
+            return stop
+        said = f"{stop.node} tells its sender"
+        for event in reversed(events):
+            body = event.packet.body if isinstance(event, (PacketDelivered, PacketDropped)) else None
+            if isinstance(body, IcmpError) and body.reason is Reason.TOO_LARGE:
+                if isinstance(event, PacketDelivered):
+                    return replace(stop, told=f"{said} (RFC {1191 if stop.target.version == 4 else 8201})")
+                why = f": {event.refusal or DROPS[event.reason]}" if isinstance(event, PacketDropped) else ""
+                return replace(stop, told=f"{said}, which never hears it: it ends at {event.node}{why}")
+        return replace(stop, told=f"{said}, which never hears it")
 
     def fate(self, out: Track, back: Track) -> str:
         """Where a probe without a reply was lost, in words."""

@@ -12,6 +12,7 @@ from archipelago.knowledge.forwarding import (
     Delivered,
     Dropped,
     ForwardingState,
+    Sent,
     asking_address,
     decide,
     own_holder,
@@ -48,6 +49,7 @@ from archipelago.simulation.frames import (
     ICMP_ERRORS,
     Advertisement,
     Conversation,
+    Echo,
     Frame,
     GatewayBid,
     IcmpError,
@@ -71,7 +73,8 @@ TRIES = 3
 
 class Station:
     """The IP part of one device or host. `answered` holds the probes that it sent and whose reply came back,
-    `conversations` those that have passed it, where it has a filter that is stateful."""
+    `conversations` those that have passed it, where it has a filter that is stateful, `path_mtus` how large packets to
+    some addresses may be."""
 
     __slots__ = (
         "_by_tag",
@@ -83,6 +86,7 @@ class Station:
         "conversations",
         "interfaces",
         "name",
+        "path_mtus",
         "state",
     )
 
@@ -95,6 +99,7 @@ class Station:
         self._by_tag: dict[tuple[str, int | None], Interface] = {}
         self.answered: set[int] = set()
         self.conversations: set[Conversation] = set()
+        self.path_mtus: dict[Address, int] = {}
         nics = state.node.nics.values()
         self._translations = Translations()
         self._tracks = any(one.stateful for nic in nics for one in (nic.filter_in, nic.filter_out) if one)
@@ -239,7 +244,10 @@ class Station:
         if ingress is not None:
             packet = self._translations.inwards(packet)
         known = self._tracks and conversation_of(packet) in self.conversations
-        decision = decide(self.state, header_of(packet), ingress, vrf, known)
+        header = header_of(packet)
+        decision = decide(self.state, header, ingress, vrf, known)
+        if isinstance(decision, Sent) and header.length > (mtu := self.node.nics[decision.interface].mtu):
+            packet = packet._replace(piece=mtu)
         if isinstance(decision, Delivered):
             self._deliver(vrf, ingress or decision.interface, packet)
         elif isinstance(decision, Dropped):
@@ -248,7 +256,7 @@ class Station:
             interface = ingress or (route.interface if route is not None else "")
             world.record((PacketDropped, world.now, self.name, interface, packet, reason, route, None, refusal))
             if ingress is not None and reason in ICMP_ERRORS:
-                self._report(packet, reason, vrf)
+                self._report(packet, reason, vrf, self.node.nics[route.interface].mtu if route is not None else 0)
         elif ingress is None:
             self._send(PacketSent, "", packet, decision.route)
         else:
@@ -296,20 +304,27 @@ class Station:
         world.record((PacketDelivered, world.now, self.name, interface, packet))
         body = packet.body
         if isinstance(body, IcmpError):
-            return
-        if isinstance(body, LeaseMessage):
+            self._hear_error(body)
+        elif isinstance(body, LeaseMessage):
             if world.leasing is not None:
                 world.leasing.delivered(self, interface, packet, vrf)
-            return
-        if body.reply:
+        elif body.reply:
             self.answered.add(body.probe)
         else:
             world.asked[body.probe] = self.name
             world.seen_as[body.probe] = packet.source
-            reply = Packet(packet.target, packet.source, FIRST_TTL, body._replace(reply=True))
+            piece = self.path_mtus.get(packet.source, 0) if body.sent.size else 0
+            reply = Packet(packet.target, packet.source, FIRST_TTL, body._replace(reply=True), piece)
             self.originate(reply, vrf)
 
-    def _report(self, packet: Packet, reason: Reason, vrf: str) -> None:
+    def _hear_error(self, error: IcmpError) -> None:
+        """Learn how large packets to somebody may be: what may be split goes in pieces of that size (RFC 8201 4)."""
+        known, about = self.path_mtus, error.about
+        if error.mtu and isinstance(about.body, Echo) and about.body.reply and about.target not in known:
+            known[about.target] = error.mtu
+            self._world.learned += 1
+
+    def _report(self, packet: Packet, reason: Reason, vrf: str, mtu: int = 0) -> None:
         """Tell the sender why; never about an ICMP error (RFC 1122 3.2.2), and only if a way back is known."""
         if isinstance(packet.body, IcmpError):
             return
@@ -317,7 +332,9 @@ class Station:
         if reason is Reason.REJECTED and source is not None and own_holder(self.state, vrf, packet.target):
             source = packet.target
         if source is not None:
-            error = Packet(source, packet.source, FIRST_TTL, IcmpError(reason, packet))
+            error = Packet(
+                source, packet.source, FIRST_TTL, IcmpError(reason, packet, mtu if reason is Reason.TOO_LARGE else 0)
+            )
             world = self._world
             world.record((ErrorReported, world.now, self.name, "", error))
             self.originate(error, vrf)

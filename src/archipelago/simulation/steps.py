@@ -34,6 +34,7 @@ DROPS: Mapping[Reason, str] = {
     Reason.NO_ROUTE: "no route",
     Reason.NOT_ROUTING: "it does not route",
     Reason.TTL_EXPIRED: "the TTL or hop limit ran out",
+    Reason.TOO_LARGE: "too large for the interface, and nobody may split it",
     Reason.BROADCAST: "broadcast addresses are not forwarded to",
     Reason.CANNOT_SEND: "its interface cannot send",
     Reason.FILTERED: "a filter dropped it",
@@ -46,6 +47,7 @@ _LOOKED_UP = {
     Reason.NOT_ROUTING: "not its own address",
     Reason.TTL_EXPIRED: "TTL or hop limit 1",
     Reason.FILTERED: "the filters",
+    Reason.TOO_LARGE: "the size",
     Reason.REJECTED: "the filters",
 }
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from archipelago.knowledge.reasons import Reason
 from archipelago.simulation.events import FrameDropped, FrameSwitched, StormStarted
-from archipelago.simulation.frames import Frame
-from archipelago.simulation.world import Outlet, Storm, Wire, World
+from archipelago.simulation.frames import Frame, Outlet
+from archipelago.simulation.world import Storm, Wire, World
 
 
 class Switch:

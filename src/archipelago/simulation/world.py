@@ -5,10 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from heapq import heappop, heappush
 from itertools import count
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple
 
 from archipelago.addressing.values import Address
-from archipelago.simulation.frames import Frame
+from archipelago.knowledge.links import DEFAULT_SPEED, time_across
+from archipelago.knowledge.reasons import Reason
+from archipelago.model.parts import USUAL_MTU
+from archipelago.simulation.events import FrameDropped
+from archipelago.simulation.frames import Frame, Packet, length_of, octets_of
 
 
 class Storm(NamedTuple):
@@ -19,14 +23,6 @@ class Storm(NamedTuple):
     vlan: int
 
 
-class Outlet(Protocol):
-    """Where a switch can pass a frame to: a wire, or the device's own interface in the VLAN."""
-
-    name: str
-
-    def transmit(self, vlan: int, frame: Frame) -> None: ...
-
-
 class World:
     """The clock and the record that everything in one simulation shares.
 
@@ -34,7 +30,7 @@ class World:
     somebody reads it. `learned` counts how often a neighbour table changed (when a probe changes none, the next will
     fare the same), `met` how often it did for a neighbour that was not known before; `asked` says who took each probe
     in, `seen_as` from which address it came there; `leasing` is who is handed what
-    stations hear of leases.
+    stations hear of leases; `sized` says that packets are sent which some link may be too small for.
     """
 
     __slots__ = (
@@ -49,6 +45,7 @@ class World:
         "record",
         "seen_as",
         "serial",
+        "sized",
         "storm",
     )
 
@@ -65,6 +62,7 @@ class World:
         self.asked: dict[int, str] = {}
         self.seen_as: dict[int, Address] = {}
         self.leasing: Any = None
+        self.sized = False
 
     def after(
         self, delay: int, call: Callable[[Any, Any, Any], None], a: Any = None, b: Any = None, c: Any = None
@@ -100,10 +98,11 @@ class World:
 
 class Wire:
     """A port or aggregate in operation: one end of what a frame can cross. It sends to its peer, the wire at the far
-    end of its first live member, where `arrive(wire, tag, frame)` takes the frame in. The peer, with the delay to it
-    in nanoseconds, is found by `find_peer` when the first frame goes there."""
+    end of its first live member, where `arrive(wire, tag, frame)` takes the frame in. The peer, with the speed of the
+    link to it in bits per second, is found by `find_peer` when the first frame goes there. No packet of more octets
+    than its `mtu` goes out or in."""
 
-    __slots__ = ("_delay", "_find_peer", "_peer", "arrive", "name", "node", "untagged", "vlans", "world")
+    __slots__ = ("_find_peer", "_peer", "_speed", "arrive", "mtu", "name", "node", "untagged", "vlans", "world")
 
     def __init__(
         self,
@@ -118,7 +117,8 @@ class Wire:
         self.vlans = vlans
         self.untagged = untagged
         self._peer: Wire | None = None
-        self._delay = 0
+        self.mtu = USUAL_MTU
+        self._speed = DEFAULT_SPEED
         self._find_peer: Callable[[Wire], tuple[Wire, int] | None] | None = find_peer
         self.arrive: Callable[[Wire, int | None, Frame], None] = nowhere
 
@@ -129,7 +129,7 @@ class Wire:
             other_end = self._find_peer(self)
             self._find_peer = None
             if other_end is not None:
-                self._peer, self._delay = other_end
+                self._peer, self._speed = other_end
         return self._peer
 
     def plug(self, find_peer: Callable[[Wire], tuple[Wire, int] | None] | None) -> None:
@@ -145,7 +145,20 @@ class Wire:
         peer = self._peer or self.peer
         if peer is not None:
             world = self.world
-            heappush(world.heap, (world.now + self._delay, world.count(), peer.arrive, peer, tag, frame))
+            if world.sized and not self._fits(peer, tag, frame):
+                return
+            time = world.now + time_across(octets_of(frame, tag), self._speed)
+            heappush(world.heap, (time, world.count(), peer.arrive, peer, tag, frame))
+
+    def _fits(self, peer: Wire, tag: int | None, frame: Frame) -> bool:
+        """Whether both ends pass a frame; one that does not drops it in silence (IEEE 802.1Q 6.5.8)."""
+        if isinstance(frame.payload, Packet):
+            for wire in (self, peer):
+                if length_of(frame.payload) > wire.mtu:
+                    world = self.world
+                    world.record((FrameDropped, world.now, wire.node, wire.name, tag, frame, Reason.TOO_LARGE))
+                    return False
+        return True
 
 
 def nowhere(wire: Wire, tag: int | None, frame: Frame) -> None:

@@ -22,12 +22,13 @@ LARGE = 1518
 @dataclass(frozen=True, slots=True)
 class Cost:
     """What a design takes: ports that something is plugged into, cables, addresses on devices, lines to configure (each
-    setting of a device is one)."""
+    setting of a device is one), layer 3 switches to be bought."""
 
     ports: int
     cables: int
     addresses: int
     lines: int
+    bought: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,13 +62,14 @@ class Measures:
         return self.surviving.survive / self.surviving.reached if self.surviving.reached else 1.0
 
 
-def measure(network: Network, today: Network | None, host: str | None) -> Measures:
+def measure(network: Network, today: Network | None, host: str | None, bought: int) -> Measures:
     """Measure a design.
 
     Args:
         network: the designed network.
         today: the network that runs, where there is one.
         host: where the person sits who would make the changes.
+        bought: how many of its devices are only supposed to be layer 3 switches.
     """
     load = Loading(network).load()
     fullest = _fullest(load.links) or load.fullest
@@ -79,7 +81,7 @@ def measure(network: Network, today: Network | None, host: str | None) -> Measur
         share=fullest.share if fullest is not None else 0.0,
         assumed=load.assumed,
         surviving=surviving(network),
-        cost=_cost(network),
+        cost=_cost(network, bought),
         steps=_steps(plan_change(today, network, host)) if today is not None and host is not None else None,
     )
 
@@ -99,7 +101,7 @@ def _ways(network: Network) -> tuple[float, float]:
     return carried.routed / carried.pairs, time / carried.pairs
 
 
-def _cost(network: Network) -> Cost:
+def _cost(network: Network, bought: int) -> Cost:
     devices = network.devices.values()
     parts = [part for device in devices for part in (*device.ports.values(), *device.interfaces.values())]
     return Cost(
@@ -107,6 +109,7 @@ def _cost(network: Network) -> Cost:
         cables=len(network.cables),
         addresses=sum(len(part.addresses) for part in parts),
         lines=_lines(document_of(network).get("devices", {})),
+        bought=bought,
     )
 
 

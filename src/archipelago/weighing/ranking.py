@@ -11,7 +11,8 @@ from archipelago.weighing.measures import Measures
 
 RULE = (
     "first come designs whose fullest link keeps room; among them those of which more pairs survive any one failure, "
-    "then those that interrupt less on the way there, that take fewer lines to configure, then fewer hops"
+    "then those that interrupt less on the way there, with fewer devices to buy, fewer cables, fewer lines to "
+    "configure, fewer hops"
 )
 
 
@@ -48,7 +49,8 @@ def ranked(measures: Sequence[Measures], figures: Figures) -> list[int]:
         near = one.survival >= best - figures.tolerate - 1e-12
         survival = 0.0 if near else best - one.survival
         cut = float(one.steps.cut + one.steps.locked_out) if one.steps is not None else 0.0
-        return (float(over), one.share if over else 0.0, survival, cut, float(one.cost.lines), one.hops, one.share)
+        cost = (float(one.cost.bought), float(one.cost.cables), float(one.cost.lines))
+        return (float(over), one.share if over else 0.0, survival, cut, *cost, one.hops, one.share)
 
     return sorted(range(len(measures)), key=key)
 

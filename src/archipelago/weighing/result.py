@@ -98,6 +98,8 @@ def _beside(first: Weighed, second: Weighed) -> str:
         told.append(f"keeps {other.surviving.survive:,} pairs")
     if one.steps and other.steps and one.steps.cut != other.steps.cut:
         told.append(f"cuts off {other.steps.cut:,} pairs on the way there")
+    if one.cost.cables != other.cost.cables:
+        told.append(f"takes {other.cost.cables:,} cables where the first takes {one.cost.cables:,}")
     if one.cost.lines != other.cost.lines:
         told.append(f"takes {other.cost.lines:,} lines")
     if round(one.share, 4) != round(other.share, 4):

@@ -137,9 +137,9 @@ class _Weighing:
                 self.own = DesignError(wrong)
             self._refuse(choice, "\n".join(wrong), built=True)
             return
-        measures = measure(made.network, self.keep, self.host)
         places = tuple(f"{group} {_at(place)}" for group, place in zip(self.groups, choice.places, strict=True))
         supposed = tuple(dict.fromkeys(name for place in choice.places for name in place.supposed))
+        measures = measure(made.network, self.keep, self.host, len(supposed))
         self.designs.append(Weighed(choice.title, choice.kind, places, supposed, measures, made))
         self.choices.append(choice)
 

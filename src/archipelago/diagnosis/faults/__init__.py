@@ -46,6 +46,7 @@ from archipelago.diagnosis.faults.routing import (
     upstream_route_missing,
     way_too_long,
 )
+from archipelago.diagnosis.faults.sizes import mtu_mismatch, packet_too_large
 from archipelago.diagnosis.faults.switching import trunk_expected, untagged_vlan_mismatch, vlan_absent, vlan_not_carried
 from archipelago.diagnosis.faults.words import label, node_path
 
@@ -72,12 +73,14 @@ __all__ = [
     "link_subnets_differ",
     "mask_mismatch",
     "more_specific_route",
+    "mtu_mismatch",
     "next_hop_unusable",
     "no_gateway_in_subnet",
     "no_gateway_in_vlan",
     "no_layer2_path",
     "node_path",
     "not_cabled",
+    "packet_too_large",
     "prefix_unadvertised",
     "route_missing",
     "routes_missing",
