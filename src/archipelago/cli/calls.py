@@ -12,6 +12,7 @@ NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
 AS = ("linux", "csv", "markdown", "zone")
 FORMATS = "linux: a shell script; csv, markdown: the addressing table; zone: a directory of zone files"
 SHARE: dict[str, Any] = {"type": verbs.share, "metavar": "SHARE"}
+SENT: dict[str, Any] = {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, icmp/1472, tcp/443, udp/53"}
 SEVERAL: dict[str, Any] = {"action": "append", "default": []}
 JSON = ("--json", {"action": "store_true", "dest": "as_json", "help": "print the answer as JSON"})
 
@@ -71,7 +72,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--broadcast", {"action": "store_true", "help": "who hears a broadcast of FROM (without TO)"}),
             ("--lease", {"action": "store_true", "help": "how FROM is leased its address (without TO)"}),
             ("--probes", {"type": verbs.probe_count, "default": 5, "metavar": "N", "help": "how many probes at least"}),
-            ("--probe", {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, icmp/1472, tcp/443, udp/53"}),
+            ("--probe", {**SENT}),
             ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
             ("--steps", {"action": "store_true", "help": "show every event on a time line"}),
             ("--device", {"metavar": "NAME", "help": "with --steps: only this device or host"}),
@@ -89,7 +90,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         [
             NETWORK,
             ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
-            ("--probe", {"default": "icmp", "metavar": "KIND[,KIND]", "help": "what is sent: icmp, icmp/1472, tcp/443, udp/53"}),
+            ("--probe", {**SENT, "metavar": "KIND[,KIND]"}),
             ("--without", {"action": "append", "default": [], "metavar": "PART", "help": "switch a part off"}),
             ("--hosts", {"action": "store_true", "help": "show host by host"}),
             ("--policy", {"action": "store_true", "help": "what the policy allows, and whether it is kept"}),
@@ -189,7 +190,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             NETWORK,
             ("--from", {"dest": "sources", "action": "append", "default": [], "metavar": "HOST", "help": "from it"}),
             ("--to", {"dest": "targets", "action": "append", "default": [], "metavar": "HOST", "help": "to it"}),
-            ("--probe", {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, icmp/1472, tcp/443, udp/53"}),
+            ("--probe", {**SENT}),
             ("--break", {"dest": "part", "metavar": "PART", "help": "break it first, one --from probing one --to"}),
             ("--seconds", {"type": verbs.seconds, "default": 300.0, "metavar": "N", "help": "the longest (300)"}),
             JSON,
@@ -211,7 +212,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--to", {"dest": "target", "metavar": "TO", "help": "with --break: whom"}),
             ("--restore", {"type": verbs.seconds, "metavar": "SECONDS", "help": "the part is back after that long"}),
             ("--every", {"type": verbs.seconds, "default": 0.1, "metavar": "SECONDS", "help": "between probes (0.1)"}),
-            ("--probe", {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, icmp/1472, tcp/443, udp/53"}),
+            ("--probe", {**SENT}),
             ("--orderly", {"action": "store_true", "help": "shut it down in order: who is active says goodbye"}),
             ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
             JSON,

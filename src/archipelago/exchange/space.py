@@ -67,7 +67,7 @@ class Space:
         node, names = self.node, self.names
         yield "link set dev lo up"
         switching = node.kind in ("switch", "l3switch")
-        sized = any(part.mtu != USUAL_MTU for part in (*node.attachments.values(), *node.nics.values()))
+        sizes = {one.mtu for one in node.attachments.values()} | {nic.mtu for nic in node.nics.values()}
         if switching:
             options = "vlan_filtering 1 vlan_default_pvid 0 mcast_snooping 0"
             yield f"link add name {BRIDGE} type bridge {options} {self.tree.bridge(node.name)}"
@@ -76,9 +76,9 @@ class Space:
         bundles_last = sorted(node.attachments.values(), key=lambda one: isinstance(one.written, Aggregate))
         for attachment in bundles_last:  # the kernel numbers ports as they join, which can decide what is blocked
             yield from self._attached(attachment)
+        if switching and sizes != {USUAL_MTU}:
+            yield f"link set dev {BRIDGE} mtu {MTUS[-1]}"  # else it takes the least of its ports for its own
         if switching and not node.off:
-            if sized:
-                yield f"link set dev {BRIDGE} mtu {MTUS[-1]}"  # else it takes the least of its ports for its own
             yield f"link set dev {BRIDGE} up"
         for nic in node.nics.values():
             name = names[nic.name]
@@ -91,7 +91,7 @@ class Space:
                 yield f"link add link {names[nic.attachment or '']} name {name} type vlan id {nic.tag}"
             else:
                 continue  # a port is there already; an untagged subinterface is the port itself
-            if nic.mtu != USUAL_MTU or (sized and nic.kind == "vlan"):
+            if nic.mtu != USUAL_MTU or (sizes != {USUAL_MTU} and nic.kind == "vlan"):
                 yield f"link set dev {name} mtu {nic.mtu}"
             # The kernel refuses to switch on what stands on a port that is off.
             parent = node.attachments[nic.attachment].written if nic.attachment else None
