@@ -35,7 +35,7 @@ from archipelago.api.drawing import (
     draw_weighing,
 )
 from archipelago.api.loading import traffic
-from archipelago.api.planning import carve, design, weigh
+from archipelago.api.planning import carve, design, foresee, weigh
 from archipelago.api.reading import (
     amend,
     brief_text,
@@ -114,6 +114,7 @@ if TYPE_CHECKING:
     from archipelago.simulation.lease import LeaseResult
     from archipelago.simulation.reach import ReachResult
     from archipelago.views.look import View
+    from archipelago.weighing.growth import Foreseen
     from archipelago.weighing.result import Weighed, Weighing
 
 _TYPES = {
@@ -151,6 +152,7 @@ _TYPES = {
     "simulation.lease": ("LeaseResult",),
     "simulation.reach": ("ReachResult",),
     "views.look": ("View",),
+    "weighing.growth": ("Foreseen",),
     "weighing.result": ("Weighed", "Weighing"),
 }
 """Where the public types live; each is loaded when somebody asks for it."""
@@ -187,6 +189,7 @@ __all__ = [
     "End",
     "Expectation",
     "Finding",
+    "Foreseen",
     "GatewayPlace",
     "Host",
     "HostNeed",
@@ -248,6 +251,7 @@ __all__ = [
     "expectations",
     "export",
     "follow",
+    "foresee",
     "lease",
     "leases",
     "matrix",

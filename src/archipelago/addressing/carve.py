@@ -27,7 +27,7 @@ class Need:
 
     Args:
         name: how the need is called; unique.
-        hosts: addresses for hosts, apart from gateways and headroom.
+        hosts: addresses for hosts, apart from gateways and headroom; `later`: how many there will be, where foreseen.
         vlan_id: 1 to 4094, or None where the need is no VLAN.
         gateways: addresses for gateways (0 for a link between routers).
         pinned: subnets that are decided already, at most one of each family.
@@ -44,6 +44,7 @@ class Need:
     gateway: tuple[Address, ...] = ()
     lengths: Mapping[int, int] = field(default_factory=lambda: {6: 64})
     versions: tuple[int, ...] = (4, 6)
+    later: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,7 +141,7 @@ def carve(
 def addresses_needed(need: Need, headroom: Fraction | float) -> int:
     """Addresses that interfaces will hold, headroom included; a need whose size is fixed (a link) has no headroom."""
     share = _exact(0 if 4 in need.lengths else headroom)
-    return need.hosts + need.gateways + -(-share.numerator * need.hosts // share.denominator)
+    return (hosts := max(need.hosts, need.later)) + need.gateways + -(-share.numerator * hosts // share.denominator)
 
 
 @lru_cache(maxsize=64)

@@ -6,16 +6,17 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from archipelago.addressing.carve import Carving
+    from archipelago.addressing.carve import Carving, Need
     from archipelago.model.brief import Brief
     from archipelago.model.network import Network
     from archipelago.model.plan import Design
+    from archipelago.weighing.growth import Foreseen
     from archipelago.weighing.result import Weighing
 
 
 def carve(
     space: str | Iterable[str],
-    needs: Mapping[str, int],
+    needs: Mapping[str, int | tuple[int, int]],
     *,
     headroom: float = 0.25,
     gateway: str = "first",
@@ -28,7 +29,7 @@ def carve(
 
     Args:
         space: one or more prefixes to allocate from, such as "10.44.0.0/20"; IPv4 and IPv6 may be mixed.
-        needs: hosts by name.
+        needs: hosts by name; where there will be more, how many now and later: room is made for these.
         headroom: free room kept in each subnet, as a share of its hosts.
         gateway: "first", "last", "+N" or "-N": where in its subnet a gateway's address sits.
         pins: subnets that are decided already, by name.
@@ -49,7 +50,6 @@ def carve(
         tickets: 10.44.1.0/26, gateway 10.44.1.1
         crew: 10.44.0.0/24, gateway 10.44.0.1
     """
-    from archipelago.addressing.carve import Need
     from archipelago.addressing.carve import carve as carve_needs
     from archipelago.addressing.convention import gateway_convention
     from archipelago.addressing.values import parse_prefix
@@ -62,15 +62,28 @@ def carve(
         raise CarveError([f"'{name}' is pinned or numbered but not among the needs" for name in unknown])
     return carve_needs(
         [parse_prefix(prefix) for prefix in spaces],
-        [
-            Need(name, hosts, ids.get(name), pinned=(parse_prefix(pins[name]),) if name in pins else ())
-            for name, hosts in needs.items()
-        ],
+        _needs(needs, ids, pins),
         reserved=[parse_prefix(prefix) for prefix in reserved],
         headroom=headroom,
         gateway=gateway_convention(gateway),
         by_vlan_id=by_vlan_id,
     )
+
+
+def _needs(needs: Mapping[str, int | tuple[int, int]], ids: Mapping[str, int], pins: Mapping[str, str]) -> list[Need]:
+    """What is asked for, as the carving takes it."""
+    from archipelago.addressing.carve import Need
+    from archipelago.addressing.values import parse_prefix
+    from archipelago.errors import CarveError
+
+    counts = {name: hosts if isinstance(hosts, tuple) else (hosts, 0) for name, hosts in needs.items()}
+    fewer = [name for name, (now, later) in counts.items() if 0 < later < now]
+    if fewer:
+        raise CarveError([f"'{name}' has fewer hosts later than now; write how many there will be" for name in fewer])
+    return [
+        Need(name, now, ids.get(name), pinned=(parse_prefix(pins[name]),) if name in pins else (), later=later)
+        for name, (now, later) in counts.items()
+    ]
 
 
 def design(brief: Brief, keep: Network | None = None) -> Design:
@@ -154,3 +167,24 @@ def weigh(
     if keep is not None and host is not None and host not in keep.hosts:
         raise QueryError(f"there is no host '{host}' in the network to keep")
     return run(brief, Figures(growth, full, tolerate), keep=keep, host=host, suppose=suppose)
+
+
+def foresee(brief: Brief, design: Design) -> Foreseen:
+    """What of a design runs out as its brief foresees that hosts become more (`later` of a VLAN, `growth` and `years`
+    under `conventions`): subnets, pools, ports, links; after how many years, and what it takes then.
+
+    Args:
+        brief: the brief.
+        design: what `design` made of it.
+
+    Returns:
+        What runs out, the first first; of the first of each kind what it takes then: renumbering is planned step by
+        step to say so.
+
+    Example:
+        >>> print(archipelago.foresee(brief, archipelago.design(brief)).headline)
+        nothing runs out: the brief foresees no more hosts than today
+    """
+    from archipelago.weighing.growth import foresee as run
+
+    return run(brief, design)

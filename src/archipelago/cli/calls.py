@@ -31,7 +31,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         verbs.carve,
         "allocate subnets, from the shell, without a file",
         [
-            ("words", {"metavar": "SPACE|NAME=HOSTS", "nargs": "+", "help": "prefixes; NAME[:ID]=HOSTS"}),
+            ("words", {"metavar": "SPACE|NAME=HOSTS", "nargs": "+", "help": "prefixes; NAME[:ID]=HOSTS[..LATER]"}),
             ("--headroom", {"default": "25%", "metavar": "SHARE", "help": "free room, a share of the hosts (25%%)"}),
             ("--gateway", {"default": "first", "metavar": "PLACE", "help": "first, last, +N or -N (--gateway=-2)"}),
             ("--pin", {"action": "append", "default": [], "metavar": "NAME=PREFIX", "help": "a subnet decided"}),
@@ -272,7 +272,11 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
 }  # fmt: skip
 EXAMPLES: dict[str, list[str]] = {
     "demo": ["", "tern-bay"],
-    "carve": ["10.44.0.0/20 tickets=45 crew=110", "10.44.0.0/20 crew:220=110 --pin crew=10.44.2.0/24"],
+    "carve": [
+        "10.44.0.0/20 tickets=45 crew=110",
+        "10.44.0.0/20 crew:220=110 --pin crew=10.44.2.0/24",
+        "10.44.0.0/20 crew=110..300",
+    ],
     "design": ["brief.yaml", "brief.yaml -o network.yaml", "brief.yaml --keep network.yaml -o new.yaml"],
     "audit": ["network.yaml", "network.yaml --quick", "network.yaml --json"],
     "reach": [

@@ -148,10 +148,23 @@ def design(words: Namespace) -> int:
         out.say("to ask of others")
         out.say_lines(f"  {request}" for request in made.requests)
     out.say_tables(table for table in view.tables(made) if table.rows)
+    tell_growth(asked, made)
     if not words.output:
         out.say()
         out.say("not written anywhere: give -o NETWORK")
     return 0
+
+
+def tell_growth(brief: archipelago.Brief, made: archipelago.Design) -> None:
+    """What runs out first, where a brief foresees that hosts become more."""
+    from archipelago.views.growth import running_out
+    from archipelago.weighing.growth import grows
+
+    if grows(brief):
+        found = archipelago.foresee(brief, made)
+        out.say()
+        out.say(found.headline)
+        out.say_tables([running_out(found)])
 
 
 def audit(words: Namespace) -> int:

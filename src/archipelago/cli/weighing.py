@@ -7,6 +7,7 @@ from pathlib import Path
 
 import archipelago
 from archipelago.cli import out
+from archipelago.cli.verbs import tell_growth
 from archipelago.errors import DocumentError, Problem, QueryError
 
 
@@ -37,6 +38,7 @@ def weigh(words: Namespace) -> int:
         out.say(f"assumed, as no 'traffic' is written: {assumed}")
     out.say(f"ranked so: {found.rule}")
     out.say_tables(view.tables(found))
+    tell_growth(brief, found.designs[0].design)
     if found.left_out:
         out.say(f"{found.left_out} more places were not looked at")
     if kept:

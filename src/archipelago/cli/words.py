@@ -6,7 +6,8 @@ import re
 
 from archipelago.errors import QueryError
 
-CarveWords = tuple[list[str], dict[str, int], dict[str, int], dict[str, str], float]
+Needs = dict[str, int | tuple[int, int]]
+CarveWords = tuple[list[str], Needs, dict[str, int], dict[str, str], float]
 
 
 def carve_words(words: list[str], pins: list[str], headroom: str) -> CarveWords:
@@ -17,21 +18,22 @@ def carve_words(words: list[str], pins: list[str], headroom: str) -> CarveWords:
     """
     wrong: list[str] = []
     spaces: list[str] = []
-    needs: dict[str, int] = {}
+    needs: Needs = {}
     ids: dict[str, int] = {}
     for word in words:
         if "=" not in word:
             spaces.append(word)
             continue
-        match = re.fullmatch(r"([A-Za-z][A-Za-z0-9._-]*)(?::(\d{1,4}))?=(\d{1,8})", word)
+        match = re.fullmatch(r"([A-Za-z][A-Za-z0-9._-]*)(?::(\d{1,4}))?=(\d{1,8})(?:\.\.(\d{1,8}))?", word)
         if match is None:
             wrong.append(
-                f"'{word}' is not a need; write NAME=HOSTS or NAME:ID=HOSTS, such as tickets=45 or tickets:210=45"
+                f"'{word}' is not a need; write NAME=HOSTS or NAME:ID=HOSTS, such as tickets=45 or tickets:210=45; "
+                "where there will be more, NAME=HOSTS..LATER, such as tickets=45..90"
             )
             continue
         if match[1] in needs:
             wrong.append(f"'{match[1]}' is asked for twice; each need has a name of its own")
-        needs[match[1]] = int(match[3])
+        needs[match[1]] = (int(match[3]), int(match[4])) if match[4] else int(match[3])
         if match[2]:
             ids[match[1]] = int(match[2])
     if not spaces:

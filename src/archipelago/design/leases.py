@@ -10,7 +10,7 @@ from archipelago.addressing.values import Address, parse_address
 from archipelago.design.draft import Draft
 from archipelago.design.entrances import Entrance
 from archipelago.errors import AddressError
-from archipelago.model.brief import Brief
+from archipelago.model.brief import Brief, foreseen
 from archipelago.model.leases import AddressRange, Pool
 from archipelago.model.network import Network, pools_in, with_changes
 from archipelago.model.parts import Device, Loopback
@@ -122,7 +122,7 @@ def _foreseen(draft: Draft, vlan: str, subnet: Allotment, held: set[int]) -> Add
     first, last = subnet.leases
     here = [host for host in draft.brief.hosts.values() if draft.name_of(host.vlan) == vlan]
     static = sum(not host.dhcp for host in here)
-    missing = draft.brief.vlans[vlan].hosts - static if static < len(here) else 0
+    missing = foreseen(draft.brief, draft.brief.vlans[vlan]) - static if static < len(here) else 0
     missing -= sum(value not in held for value in range(first.value, last.value + 1))
     lowest = first.value
     if subnet.static is not None:

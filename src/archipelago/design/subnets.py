@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
-from archipelago.addressing.carve import Need, carve
+from archipelago.addressing.carve import Allotment, Need, carve
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.design.draft import Draft, as_shared, link_name, vlan_of
 from archipelago.design.links import Transit
 from archipelago.design.wiring import Wiring
 from archipelago.errors import CarveError
+from archipelago.model.brief import foreseen
 from archipelago.model.network import Network
 from archipelago.model.parts import Port
 
@@ -43,11 +45,18 @@ def allot(draft: Draft, wiring: Wiring, transit: Sequence[Transit], loopbacks: l
             else {"pinned": "written in the brief"}.get(allotment.reason, allotment.reason)
         )
         room = (
-            f"; {allotment.usable:,} usable for {allotment.hosts} hosts"
+            f"; {allotment.usable:,} usable for {_hosts_text(draft, allotment)} hosts"
             if allotment.prefix.version == 4 and allotment.gateway
             else ""
         )
         draft.decide(allotment.name, f"{allotment.prefix}{gateway_text}", why + room)
+
+
+def _hosts_text(draft: Draft, allotment: Allotment) -> str:
+    """How many hosts a subnet is for, today and later where that is foreseen."""
+    vlan = draft.brief.vlans.get(allotment.name)
+    later = foreseen(draft.brief, vlan) if vlan is not None else 0
+    return f"{allotment.hosts}, later {later}," if later > allotment.hosts else str(allotment.hosts)
 
 
 def _vlan_needs(draft: Draft, wiring: Wiring) -> Iterator[Need]:
@@ -69,7 +78,8 @@ def _vlan_needs(draft: Draft, wiring: Wiring) -> Iterator[Need]:
             continue
         hosts = max(vlan.hosts, counts.get(vlan.id, 0))
         gateways = 1 + len(wiring.sharing.get(vlan.id, ()))
-        yield Need(vlan.name, hosts, vlan.id, gateways, pinned=pinned, gateway=gateway, versions=vlan.families)
+        need = Need(vlan.name, hosts, vlan.id, gateways, pinned=pinned, gateway=gateway, versions=vlan.families)
+        yield replace(need, later=foreseen(draft.brief, vlan))
 
 
 def _link_needs(draft: Draft, wiring: Wiring, transit: Sequence[Transit], loopbacks: list[str]) -> Iterator[Need]:

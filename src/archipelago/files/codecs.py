@@ -34,6 +34,7 @@ from archipelago.model.values import (
     PRIORITIES,
     VLAN_IDS,
     VRIDS,
+    YEARS,
 )
 
 AUTO = "auto"
@@ -338,6 +339,7 @@ READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.ENDS: _ends,
     Value.METRIC: _whole(METRICS, "a metric"),
     Value.COUNT: _whole(range(MOST_HOSTS + 1), "a count"),
+    Value.YEARS: _whole(YEARS, "a number of years"),
     Value.PORTS: _ports,
     Value.FAMILY: _family,
     Value.KIND: _choice("router", "l3switch", "switch"),

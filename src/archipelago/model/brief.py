@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
 from fractions import Fraction
+from math import ceil
 from typing import Any, Literal
 
 from archipelago.addressing.convention import FIRST, GatewayConvention
@@ -20,9 +21,10 @@ from archipelago.model.value_rules import brief_values
 
 @dataclass(frozen=True, slots=True)
 class Conventions:
-    """The house conventions. `headroom` and `leases` are shares; `transit` is prefix lengths by family;
-    `untagged` is the VLAN id that trunks carry untagged, or "none"; `server` who leases addresses: "gateway", or a host
-    or device (None: gateways, where hosts ask); `dns_server` the name servers, by host or by address."""
+    """The house conventions. `headroom`, `leases` and `growth` (of hosts, each year) are shares; `transit` is prefix
+    lengths by family; `untagged` is the VLAN id that trunks carry untagged, or "none"; `server` who leases addresses:
+    "gateway", or a host or device (None: gateways, where hosts ask); `dns_server` the name servers, by host or by
+    address; for so many `years` room is made."""
 
     gateway: GatewayConvention = FIRST
     headroom: Fraction = Fraction(1, 4)
@@ -34,15 +36,19 @@ class Conventions:
     untagged: int | Literal["none"] = "none"
     server: str | None = None
     dns_server: tuple[str, ...] = ()
+    growth: Fraction = Fraction(0)
+    years: int = 3
 
 
 @dataclass(frozen=True, slots=True)
 class VlanNeed:
-    """One VLAN: its id, hosts to make room for, and what is decided already."""
+    """One VLAN: its id, hosts to make room for, how many there will be `later` (0: not written), and what is decided
+    already."""
 
     name: str
     id: int
     hosts: int = 0
+    later: int = 0
     subnet: tuple[Prefix, ...] = ()
     gateway: tuple[Address, ...] = ()
     at: tuple[tuple[str, str | None], ...] = ()
@@ -150,6 +156,22 @@ class Brief:
     def __repr__(self) -> str:
         counts = ((len(self.devices), "device"), (len(self.vlans), "VLAN"), (len(self.hosts), "host"))
         return f"<Brief {self.title!r}: " + ", ".join(f"{n:,} {noun}{'s' * (n != 1)}" for n, noun in counts) + ">"
+
+
+def hosts_after(brief: Brief, vlan: VlanNeed, years: float) -> float:
+    """How many hosts a VLAN has after some years, as the brief foresees them: they grow to what there will be `later`,
+    else by the same share each year."""
+    conventions = brief.conventions
+    if vlan.later and vlan.hosts:
+        return float(vlan.hosts * (vlan.later / vlan.hosts) ** (years / conventions.years))
+    return float(max(vlan.hosts, vlan.later) * (1 + float(conventions.growth)) ** years)
+
+
+def foreseen(brief: Brief, vlan: VlanNeed) -> int:
+    """How many hosts a VLAN needs room for: those of the end of the years that are planned for."""
+    if vlan.later:
+        return max(vlan.hosts, vlan.later)
+    return ceil(round(hosts_after(brief, vlan, brief.conventions.years), 6))
 
 
 def unchecked(**values: Any) -> Brief:

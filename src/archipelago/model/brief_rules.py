@@ -40,6 +40,11 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
     yield from named_problems(brief.devices, "devices")
     yield from named_problems(brief.hosts, "hosts")
     for name, vlan in brief.vlans.items():
+        if vlan.later and vlan.later < vlan.hosts:
+            message = (
+                f"there are {vlan.hosts:,} hosts today and fewer later; write how many there will be, or leave it out"
+            )
+            yield ModelProblem(("vlans", name, "later"), message)
         if not vlan.families:
             yield ModelProblem(
                 ("vlans", name, "families"), "a VLAN has a subnet of at least one family; write 4, 6 or both"

@@ -35,6 +35,7 @@ class Value(StrEnum):
     ENDS = "DEVICE/PORT ~ DEVICE/PORT"
     METRIC = "metric"
     COUNT = "count"
+    YEARS = "years"
     PORTS = "count of ports, or their names"
     FAMILY = "ipv4 or ipv6"
     KIND = "kind of device"

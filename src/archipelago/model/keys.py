@@ -261,6 +261,8 @@ KEYS = (
         "the upper share of a subnet kept for DHCP",
         default=Fraction(1, 2),
     ),
+    Key("growth", Value.SHARE, (Holder.CONVENTIONS,), "how many more hosts there are each year", default=Fraction(0)),
+    Key("years", Value.YEARS, (Holder.CONVENTIONS,), "for how many years room is made", default=3),
     Key("server", Value.NAME, (Holder.CONVENTIONS,), "who leases addresses: gateway, or a host or device"),
     Key("dns-server", Value.PARTY, (Holder.CONVENTIONS,), "name servers, hosts or addresses", many=True, default=()),
     Key("subnets", Value.SUBNETS, (Holder.CONVENTIONS,), "how they are laid out", default="by-size"),
@@ -270,6 +272,13 @@ KEYS = (
     Key("untagged", Value.UNTAGGED, (Holder.CONVENTIONS,), "the untagged VLAN of trunks, or none", default="none"),
     Key("id", Value.VLAN_ID, (Holder.VLAN_NEED,), "its VLAN id", required=True),
     Key("hosts", Value.COUNT, (Holder.VLAN_NEED,), "how many to make room for", default=0),
+    Key(
+        "later",
+        Value.COUNT,
+        (Holder.VLAN_NEED,),
+        "how many there will be once the years planned for are over",
+        default=0,
+    ),
     Key("subnet", Value.PREFIX, (Holder.VLAN_NEED,), "its subnet, where it is decided", many=True, default=()),
     Key(
         "gateway",

@@ -29,6 +29,7 @@ VRIDS = range(1, 256)
 PRIORITIES = range(1, 255)
 """Of a virtual router's members that do not own its address (RFC 9568 5.2.4)."""
 DECREMENTS = range(1, 255)
+YEARS = range(1, 51)
 MTUS = range(576, 65_536)
 """Octets of an IP packet: what every host takes in (RFC 791 3.1), and the most that there can be."""
 MOST_HOSTS = 2**24
@@ -91,6 +92,7 @@ _CHECKS: Mapping[Value, Callable[[object], bool]] = {
     Value.FLAG: lambda value: isinstance(value, bool),
     Value.SPEED: _whole(range(1, FASTEST + 1)),
     Value.MTU: _whole(MTUS),
+    Value.YEARS: _whole(YEARS),
     Value.VLAN_ID: _VLAN,
     Value.VLAN: _VLAN,
     Value.TRUNK: _trunk,
