@@ -16,6 +16,8 @@ from pathlib import Path
 
 from matplotlib.figure import Figure
 
+import archipelago
+
 SHOTS = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 PAGES = {
     "design": ["design", "brief.yaml", "-o", "network.yaml"],
@@ -24,7 +26,7 @@ PAGES = {
     "lease": ["reach", "network.yaml", "innkeeper", "--lease"],
     "view": ["view", "network.yaml", "landing", "hall"],
     "redundancy": ["view", "network.yaml", "--redundancy"],
-    "outages": ["outages", "network.yaml"],
+    "traffic": ["traffic", "network.yaml", "--each", "20M", "--failures"],
     "matrix": ["matrix", "broken.yaml"],
     "rehearse": ["rehearse", "broken.yaml", "--from", "purser"],
     "change": ["change", "running.yaml", "moved.yaml", "--from", "purser", "--window"],
@@ -90,6 +92,12 @@ def _move(bay: Path) -> None:
         run("design", f"{name}-brief.yaml", *keep, "-o", f"{name}.yaml", cwd=bay)
 
 
+def weigh_in_pixels(brief: Path, path: Path) -> None:
+    """The designs of a brief side by side; the command writes the same as SVG."""
+    found = archipelago.weigh(archipelago.read_brief(brief), suppose=["hall"])
+    archipelago.draw_weighing(found, path)
+
+
 def main() -> None:
     SHOTS.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as directory:
@@ -98,7 +106,8 @@ def main() -> None:
         _move(bay)
         for name, words in PAGES.items():
             page(f"$ archipelago {' '.join(words)}\n{run(*words, cwd=bay)}", name)
-        run("draw", "network.yaml", "-o", str(SHOTS / "diagram.png"), cwd=bay)
+        run("traffic", "network.yaml", "--each", "20M", "-o", str(SHOTS / "load.png"), cwd=bay)
+        weigh_in_pixels(bay / "brief.yaml", SHOTS / "weighing.png")
         run("matrix", "broken.yaml", "-o", str(SHOTS / "matrix-figure.png"), cwd=bay)
         run("matrix", "broken.yaml", "--policy", "-o", str(SHOTS / "policy.png"), cwd=bay)
         run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), "--way", "lamp,mess", cwd=bay)

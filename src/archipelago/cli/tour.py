@@ -12,7 +12,7 @@ from archipelago.errors import DocumentError, Problem
 from archipelago.files.disk import write_whole
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.network import Network
-from archipelago.views import answer, carving, findings, policy
+from archipelago.views import answer, carving, findings, policy, traffic
 from archipelago.views.table import chosen, table
 
 
@@ -125,12 +125,15 @@ def tour(directory: Path) -> None:
     _two_of_everything(network, network_path)
     _break_and_mend(network, network_path)
 
+    _carry(network, network_path)
+
     drawing = directory / "network.svg"
-    _step(13, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
+    _step(14, "Draw: the diagram", f"archipelago draw {network_path} -o {drawing}")
     archipelago.draw(network, drawing)
     out.say(f"drawn: {drawing}")
     out.say()
-    out.say(f"Everything is in {directory}. Change a line of {network_path} and ask again.")
+    out.say(f"Everything is in {directory}. Change a line of {network_path} and ask again. Whether the gateways are in")
+    out.say(f"the right place: archipelago weigh {brief_path} --suppose hall (it takes its time).")
 
 
 def _carve_and_design(brief_path: Path, network_path: Path) -> None:
@@ -171,6 +174,16 @@ def _two_of_everything(network: Network, network_path: Path) -> None:
     missing = whole.count - without.count
     misses = f"{missing:,} pairs miss it" if missing else "nobody misses it"
     out.say(f"with holm off {without.count:,} pairs are reached, with it on {whole.count:,}: {misses}")
+
+
+def _carry(network: Network, network_path: Path) -> None:
+    """Step 13: what links carry."""
+    command = f"archipelago traffic {network_path}"
+    _step(13, "Traffic: what every link carries, and which fills first", command)
+    load = archipelago.traffic(network)
+    out.say(load.headline)
+    out.say_lines(traffic.lines(load))
+    out.say_tables([traffic.links(load)])
 
 
 def _break_and_mend(network: Network, network_path: Path) -> None:
