@@ -35,7 +35,9 @@ def main() -> None:
     found = archipelago.weigh(brief)
     print(found)
     for one in found.designs:
-        print(f"{one.title}: {one.measures.share:.0%} full, {one.measures.hops:.2f} hops, {one.measures.cost.lines} lines")
+        print(
+            f"{one.title}: {one.measures.share:.0%} full, {one.measures.hops:.2f} hops, {one.measures.cost.lines} lines"
+        )
 
     best = found.designs[0].design
     print(archipelago.traffic(best.network))

@@ -132,8 +132,7 @@ def tour(directory: Path) -> None:
     archipelago.draw(network, drawing)
     out.say(f"drawn: {drawing}")
     out.say()
-    out.say(f"Everything is in {directory}. Change a line of {network_path} and ask again. Whether the gateways are in")
-    out.say(f"the right place: archipelago weigh {brief_path} --suppose hall (it takes its time).")
+    out.say(f"Everything is in {directory}. Change a line of {network_path} and ask again.")
 
 
 def _carve_and_design(brief_path: Path, network_path: Path) -> None:
@@ -184,6 +183,9 @@ def _carry(network: Network, network_path: Path) -> None:
     out.say(load.headline)
     out.say_lines(traffic.lines(load))
     out.say_tables([traffic.links(load)])
+    out.say()
+    out.say("whether the gateways are in the right place, a dozen designs side by side:")
+    out.say(f"   archipelago weigh {network_path.parent / 'brief.yaml'} --suppose hall")
 
 
 def _break_and_mend(network: Network, network_path: Path) -> None:

@@ -66,7 +66,8 @@ def script(network: Network, tag: str | None = None) -> str:
         return namespace(tag, name)
 
     def called(name: str, part: str) -> str:
-        return spaces[name].names[part]
+        nic = spaces[name].node.nics.get(part)  # an untagged subinterface is its port there
+        return (spaces[name].holder(nic) if nic is not None else None) or spaces[name].names[part]
 
     lines += ["", "# The spanning tree.", *settling(knowledge, own, called)]
     lines += ["", "# Who is active in shared gateways.", *electing(knowledge, own, called)]

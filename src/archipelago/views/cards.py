@@ -16,7 +16,7 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import DEFAULT_SPEED
 from archipelago.knowledge.outside import ways_outside
 from archipelago.model.finding import Finding
-from archipelago.model.parts import Cable, End, Path, speed_text
+from archipelago.model.parts import USUAL_MTU, Cable, End, Path, speed_text
 from archipelago.simulation.reach import ReachResult
 from archipelago.simulation.steps import Step
 from archipelago.views.table import counted, folded
@@ -304,6 +304,8 @@ def cable_text(index: NetworkIndex, cable: Cable) -> str:
     ports = [index.knowledge.ports[end.device][end.port] for end in cable.ends]
     speed = speed_text(min(port.speed or DEFAULT_SPEED for port in ports))
     here, there = (index.knowledge.attachment_at(end) for end in cable.ends)
+    mtu = min(here.mtu, there.mtu)
+    speed += f", {mtu:,} octets" if mtu != USUAL_MTU else ""
     nics = index.knowledge.devices[cable.a.device].nics_on(here.name)
     if not here.switched and not there.switched and not any(nic.kind == "subinterface" for nic in nics):
         return f"{speed}, routed"

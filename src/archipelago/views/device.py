@@ -11,7 +11,7 @@ from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import Delivered, decide_own
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.parts import DEFAULT_VLAN, Host, NextHop
+from archipelago.model.parts import DEFAULT_VLAN, USUAL_MTU, Host, NextHop
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import mac_text
 from archipelago.simulation.interface import Interface
@@ -34,6 +34,7 @@ def tables(
         interfaces(index, nodes, vlans, ports),
         vlan_ports(index, nodes, vlans, ports),
         trunks(index, nodes, vlans, ports),
+        sizes(nodes, ports),
         routes(index, nodes, ports) if not vlans else None,
     ]
     return [row for row in made if row is not None and row.rows]
@@ -157,6 +158,17 @@ def trunks(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports:
             )
     columns = ("device", "trunk", "towards", "carries", "VLAN ids", "untagged", "state")
     return table("trunks", columns, rows, least=(*_alone(nodes), "carries"))
+
+
+def sizes(nodes: list[Node], ports: frozenset[str]) -> Table:
+    """The ports and interfaces that pass more or fewer octets than usual."""
+    rows = []
+    for node in nodes:
+        passes = {one.name: one.mtu for one in node.attachments.values()}
+        passes |= {nic.name: nic.mtu for nic in node.nics.values()}
+        unusual = {name: mtu for name, mtu in passes.items() if mtu != USUAL_MTU and (not ports or name in ports)}
+        rows += [(node.name, name, mtu) for name, mtu in unusual.items()]
+    return table("packet sizes", ("device", "port or interface", "octets"), rows, ("octets",), _alone(nodes))
 
 
 def _carried(node: Node, attachment: Attachment) -> list[int] | None:
