@@ -17,7 +17,7 @@ from archipelago.exchange.kernel import _boot, _run, kernel_here
 from archipelago.exchange.linux import namespace, script
 from archipelago.knowledge.index import index_network
 from archipelago.model.network import Network
-from makers import designed, mixed_brief, trunked_brief
+from makers import designed, mixed_brief, trunked_brief, with_sizes
 from test_changing import MOVED, PIER
 
 try:
@@ -204,6 +204,7 @@ def as_told_by_the_kernel(networks: list[Network], root: Path) -> list[Path]:
 def test_what_a_kernel_says_of_a_network_is_that_network(tmp_path):
     briefs = [make(Random(seed), small=True) for seed in range(1) for make in (trunked_brief, mixed_brief)]
     networks = [read_network(PIER), read_network(MOVED), *map(designed, briefs)]
+    networks.append(with_sizes(networks[-1], Random(3)))
     networks = [one for one in networks if not index_network(one).knowledge.devices.tree.blocked]
     assert len(networks) >= 3
     for network, folder in zip(networks, as_told_by_the_kernel(networks, tmp_path), strict=True):

@@ -8,8 +8,7 @@ from pathlib import Path
 import archipelago
 from archipelago.addressing.values import Address
 from archipelago.cli import out
-from archipelago.errors import DocumentError, Problem
-from archipelago.files.disk import write_whole
+from archipelago.files.disk import make_directory, write_whole
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.network import Network
 from archipelago.views import answer, carving, findings, policy, traffic
@@ -82,12 +81,7 @@ def mistakes_of_two(network: Network) -> list[tuple[str, list[Edit]]]:
 
 def tour(directory: Path) -> None:
     """Write the files and go through the steps, telling what each is for."""
-    try:
-        directory.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise DocumentError(
-            str(directory), [Problem(0, 0, f"the directory cannot be made: {error.strerror}")]
-        ) from None
+    make_directory(directory)
     brief_path, network_path = directory / "brief.yaml", directory / "network.yaml"
     write_whole(brief_path, files("archipelago.demo").joinpath("tern-bay.yaml").read_text(encoding="utf-8"))
 

@@ -272,16 +272,10 @@ def export(words: Namespace) -> int:
 
 def _zones(words: Namespace) -> int:
     """A file for each zone, in a directory."""
-    from archipelago.errors import DocumentError, Problem
-    from archipelago.files.disk import write_whole
+    from archipelago.files.disk import make_directory, write_whole
 
     files = archipelago.zones(archipelago.read_network(words.network))
-    directory = Path(words.output)
-    try:
-        directory.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        problem = Problem(0, 0, f"the directory cannot be made: {error.strerror}")
-        raise DocumentError(words.output, [problem]) from None
+    directory = make_directory(words.output)
     for name, text in files.items():
         write_whole(directory / name, text)
     out.say(f"written: {len(files)} zone files in {words.output}")

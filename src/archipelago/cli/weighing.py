@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from argparse import Namespace
-from pathlib import Path
 
 import archipelago
 from archipelago.cli import out
 from archipelago.cli.verbs import tell_growth
-from archipelago.errors import DocumentError, Problem, QueryError
+from archipelago.errors import QueryError
 
 
 def weigh(words: Namespace) -> int:
@@ -49,12 +48,9 @@ def weigh(words: Namespace) -> int:
 
 def _keep(found: archipelago.Weighing, directory: str) -> list[str]:
     """Each design as a network of its own, and the picture; the names of the files."""
-    place = Path(directory)
-    try:
-        place.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        problem = Problem(0, 0, f"the directory cannot be made: {error.strerror}")
-        raise DocumentError(directory, [problem]) from None
+    from archipelago.files.disk import make_directory
+
+    place = make_directory(directory)
     names = [f"design-{number}.yaml" for number in range(1, len(found.designs) + 1)]
     for name, one in zip(names, found.designs, strict=True):
         archipelago.write_network(one.design.network, place / name)

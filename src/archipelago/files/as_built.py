@@ -19,7 +19,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal, cast
 
@@ -28,6 +28,7 @@ from archipelago.errors import AddressError, DocumentError, ModelError, Problem
 from archipelago.model.network import Network
 from archipelago.model.parts import (
     DEFAULT_VLAN,
+    USUAL_MTU,
     Aggregate,
     Cable,
     Device,
@@ -240,12 +241,12 @@ def _device(folder: _Folder) -> Device:
     members = {name: str(link["master"]) for name, link in folder.ports.items() if link.get("master") in bonds}
     ports: dict[str, Port] = {}
     for name, link in folder.ports.items():
-        settings = {} if name in members else _settings(folder, name, link, bridges, tables)
+        settings = {} if name in members else _settings(folder, name, link, bridges, tables) | {"mtu": _mtu(link)}
         ports[name] = Port(name, **{"off": _off(link), **settings})
     interfaces: dict[str, Interface] = {}
     for name, link in bonds.items():
         own = tuple(member for member, bond in members.items() if bond == name)
-        settings = {"off": _off(link), **_settings(folder, name, link, bridges, tables)}
+        settings = {"off": _off(link), **_settings(folder, name, link, bridges, tables), "mtu": _mtu(link)}
         interfaces[name] = Aggregate(name, own, **settings)
     for name, link in folder.of_kind("vlan").items():
         interfaces[name] = _tagged(folder, name, link, bridges, tables)
@@ -283,6 +284,12 @@ def _vrf(link: Mapping[str, Any], tables: Mapping[str, Any]) -> str | None:
     return str(link["master"]) if link.get("master") in tables else None
 
 
+def _mtu(link: Mapping[str, Any], usual: int = USUAL_MTU) -> int | None:
+    """The packet size of an interface, where it is not the usual one."""
+    mtu = int(link.get("mtu", usual))
+    return None if mtu == usual else mtu
+
+
 def _settings(
     folder: _Folder, name: str, link: Mapping[str, Any], bridges: Mapping[str, Any], tables: Mapping[str, Any]
 ) -> dict[str, Any]:
@@ -308,8 +315,11 @@ def _tagged(
     number, addresses = int(link["linkinfo"]["info_data"]["id"]), folder.addresses.get(name, ())
     vrf = _vrf(link, tables)
     if link.get("link") in bridges:
-        return VlanInterface(name, number, addresses, _off(link), vrf)
-    return Subinterface(name, str(link.get("link")), number, addresses=addresses, off=_off(link), vrf=vrf)
+        return VlanInterface(name, number, addresses, _off(link), vrf, mtu=_mtu(link))
+    parent = str(link.get("link"))
+    usual = next((int(one.get("mtu", USUAL_MTU)) for one in folder.links if one["ifname"] == parent), USUAL_MTU)
+    made = Subinterface(name, parent, number, addresses=addresses, off=_off(link), vrf=vrf)
+    return replace(made, mtu=_mtu(link, usual))
 
 
 def _routes(folder: _Folder, tables: Mapping[str, Any]) -> tuple[list[Route], list[NextHop]]:
@@ -352,7 +362,8 @@ def _metric(told: int, version: int) -> int:
 def _host(folder: _Folder, at: End) -> Host:
     name, link = next(iter(folder.ports.items()), ("", {"flags": []}))
     _, gateways = _routes(folder, {})
-    return Host(folder.name, at, folder.addresses.get(name, ()), tuple(gateways), _off(link))
+    addresses = folder.addresses.get(name, ())
+    return Host(folder.name, at, addresses, tuple(gateways), _off(link), mtu=_mtu(link))
 
 
 def _devices_of(cable: Cable) -> set[str]:

@@ -55,6 +55,21 @@ def read_text(path: str | os.PathLike[str]) -> str:
         raise DocumentError(str(path), [Problem(line, 1, told)]) from None
 
 
+def make_directory(path: str | os.PathLike[str]) -> FilePath:
+    """A directory to write into, made where it is not there.
+
+    Raises:
+        DocumentError: it cannot be made.
+    """
+    directory = FilePath(path)
+    try:
+        directory.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        problem = Problem(0, 0, f"the directory cannot be made: {error.strerror}")
+        raise DocumentError(str(path), [problem]) from None
+    return directory
+
+
 def write_whole(path: str | os.PathLike[str], content: str | bytes) -> None:
     """Write a file beside its place, then rename it there, so that it is whole or not there at all.
 

@@ -39,6 +39,7 @@ from archipelago.views.shapes import (
     Text,
     pattern,
     text_width,
+    wrapped,
 )
 
 if TYPE_CHECKING:
@@ -133,7 +134,7 @@ def diagram(
     picture.shapes += [_label(wire) for wire in sheet.wires]
     x, y = _free_corner(sheet)
     for text, wrong in content.notes:
-        for line in _wrapped(text, sheet.width - MARGIN - x):
+        for line in wrapped(text, sheet.width - MARGIN - x, indent="    "):
             picture.shapes.append(Text(x, y, line, SIZE, WRONG if wrong else INK))
             y += STEP + 1
         y += 3
@@ -229,15 +230,3 @@ def _row(x: float, y: float, row: Row, cells: list[float], patterns: dict[int, P
 
 def _chip(x: float, y: float, filled: Pattern) -> Rectangle:
     return Rectangle(x, y - 9, 11, 11, filled, edge=FAINT, thick=0.6)
-
-
-def _wrapped(text: str, width: float) -> list[str]:
-    """A note as lines that fit the sheet."""
-    lines = [""]
-    for word in text.split(" "):
-        longer = f"{lines[-1]} {word}".strip() if lines[-1] else word
-        if lines[-1] and text_width(longer) > width:
-            lines.append(f"    {word}")
-        else:
-            lines[-1] = longer
-    return lines

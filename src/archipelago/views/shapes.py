@@ -97,3 +97,15 @@ def text_width(text: str, size: float = SIZE, bold: bool = False) -> float:
 def widest(texts: Sequence[str], size: float = SIZE) -> float:
     """The width of the widest of some texts; 0 where there is none."""
     return max((text_width(text, size) for text in texts), default=0.0)
+
+
+def wrapped(text: str, width: float, size: float = SIZE, indent: str = "") -> list[str]:
+    """A text as lines that fit a width, those after the first moved in."""
+    lines = [""]
+    for word in text.split(" "):
+        longer = f"{lines[-1]} {word}" if lines[-1] else word
+        if lines[-1] and text_width(longer, size) > width:
+            lines.append(indent + word)
+        else:
+            lines[-1] = longer
+    return lines

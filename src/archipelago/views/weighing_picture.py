@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from archipelago.views.shapes import FAINT, INK, SIZE, Pattern, Picture, Rectangle, Shape, Text, text_width
+from archipelago.views.shapes import FAINT, INK, SIZE, Pattern, Picture, Rectangle, Shape, Text, text_width, wrapped
 from archipelago.weighing.result import Weighed, Weighing
 
 MARGIN, LEFT, ROW, BAR = 24.0, 36.0, 44.0, 118.0
@@ -31,7 +31,7 @@ def weighing_picture(found: Weighing) -> Picture:
     y = MARGIN + 6
     picture.shapes.append(Text(MARGIN, y, found.headline, 16, bold=True))
     for text in found.recommendation:
-        for line in _lines(text, width - 2 * MARGIN):
+        for line in wrapped(text, width - 2 * MARGIN, SIZE + 0.5):
             y += 17
             picture.shapes.append(Text(MARGIN, y, line, SIZE + 0.5))
     y += 34
@@ -43,7 +43,7 @@ def weighing_picture(found: Weighing) -> Picture:
         picture.shapes += _row(found, columns, number, one, y)
         y += ROW
     y += 6
-    for line in _lines(f"Ranked so: {found.rule}.", width - 2 * MARGIN):
+    for line in wrapped(f"Ranked so: {found.rule}.", width - 2 * MARGIN):
         picture.shapes.append(Text(MARGIN, y, line, SIZE, FAINT))
         y += 15
     picture.height = y + MARGIN / 2
@@ -101,15 +101,3 @@ def _row(found: Weighing, columns: list[Column], number: int, one: Weighed, y: f
 
 def _x(column: int) -> float:
     return MARGIN + LEFT - 12 + column * (BAR + GAP)
-
-
-def _lines(text: str, width: float) -> list[str]:
-    """A text as lines that fit."""
-    lines = [""]
-    for word in text.split(" "):
-        longer = f"{lines[-1]} {word}".strip()
-        if lines[-1] and text_width(longer, SIZE + 0.5) > width:
-            lines.append(word)
-        else:
-            lines[-1] = longer
-    return lines
