@@ -21,7 +21,7 @@ from archipelago.model.demand import Demand
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network, with_changes
 from archipelago.simulation.reach import reach
-from makers import filtered, scrambled
+from makers import filtered, scrambled, translated
 from redundant import redundant
 
 PROBES = (ECHO, Probe("tcp", 443), Probe("udp", 53))
@@ -103,6 +103,8 @@ def a_network(seed: int, kind: str) -> Network | None:
     network = redundant(random) if kind == "redundant" else scrambled(random, small=seed % 2 == 0, anything=True)
     if network is not None and seed % 3 == 0:
         network = filtered(network, random)
+    if network is not None and seed % 5 == 1:
+        network = translated(network, random)
     return None if network is None else with_demands(network, random)
 
 

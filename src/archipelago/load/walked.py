@@ -4,13 +4,14 @@ simulation walks one of each, and its way is what is loaded."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from functools import cached_property
 
 import numpy as np
 
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.load.parties import Flows, Groups, Rates, Stream
-from archipelago.reachability.arrays import NetworkArrays
+from archipelago.reachability.arrays import Ints, NetworkArrays
 from archipelago.reachability.causes import MOST_ASKED
 from archipelago.reachability.families import Decided
 from archipelago.reachability.few import few_hosts
@@ -36,15 +37,8 @@ class Walked:
 
     def take(self, decided: Decided, flows: Flows, stream: Stream) -> None:
         """Load the links with flows of a stream, there and back."""
-        groups, hosts = self._groups, self._arrays.hosts
-        example = np.full(len(groups.size), -1, dtype=np.int64)
-        other = example.copy()
-        for host in range(len(hosts) - 1, -1, -1):
-            group = groups.of[host]
-            other[group], example[group] = example[group], host
-        index = NetworkIndex(self._arrays.knowledge)
-        named = np.unique(np.concatenate((example, other)))
-        within = few_hosts(index, {hosts[place] for place in named.tolist() if place >= 0})
+        groups = self._groups
+        example, other = self._examples
         for source, target, rate in zip(flows.source.tolist(), flows.target.tolist(), flows.rate.tolist(), strict=True):
             senders, receivers = (np.flatnonzero(groups.party == party) for party in (source, target))
             own = source == target
@@ -55,23 +49,36 @@ class Walked:
                     count = groups.size[sender] * (groups.size[receiver] - again)
                     ends = int(example[sender]), int((other if again else example)[receiver])
                     if count:
-                        self._walk(index, within, decided, ends, (rate * count / pairs, stream.answers))
+                        self._walk(decided, ends, (rate * count / pairs, stream.answers))
 
-    def _walk(
-        self,
-        index: NetworkIndex,
-        within: Knowledge,
-        decided: Decided,
-        ends: tuple[int, int],
-        rates: tuple[float, float],
-    ) -> None:
+    @cached_property
+    def _examples(self) -> tuple[Ints, Ints]:
+        """Two hosts of each group; -1 where there is none."""
+        of = self._groups.of
+        order = np.argsort(of, kind="stable")
+        size = self._groups.size
+        first = np.cumsum(size) - size
+        return order[first], np.where(size > 1, order[np.minimum(first + 1, len(order) - 1)], -1)
+
+    @cached_property
+    def _index(self) -> NetworkIndex:
+        return NetworkIndex(self._arrays.knowledge)
+
+    @cached_property
+    def _within(self) -> Knowledge:
+        """The network with few of its hosts."""
+        named = np.unique(np.concatenate(self._examples)).tolist()
+        return few_hosts(self._index, {self._arrays.hosts[place] for place in named if place >= 0})
+
+    def _walk(self, decided: Decided, ends: tuple[int, int], rates: tuple[float, float]) -> None:
+        """Ask for one pair, and load the links of its way."""
         if self._asked >= MOST_ASKED:
             self.uncounted += 1
             return
         self._asked += 1
-        nodes = index.knowledge.nodes
+        index, nodes = self._index, self._index.knowledge.nodes
         source, target = (nodes[self._arrays.hosts[place]] for place in ends)
-        answer = reach(index, source, target, probes=1, family=decided.family, within=within, probe=decided.probe)
+        answer = reach(index, source, target, probes=1, family=decided.family, within=self._within, probe=decided.probe)
         rate, answers = rates
         for steps, load in ((answer.out, rate), (answer.back, rate * answers)):
             for link in links_of(index.knowledge, steps):
