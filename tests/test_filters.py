@@ -340,3 +340,15 @@ def test_a_filter_waits_for_who_is_not_there_yet():
         assert gone in MOVED and found(MOVED.replace(gone, ""), "filter-idle") == []
     none = MOVED.replace(kiosk, "").replace(purser, "").replace("hosts:\n", "hosts: {}\n")
     assert found(none, "filter-idle") == []
+
+
+def test_filters_that_leave_no_way_to_manage_a_device_are_a_risk():
+    shut = bay(["accept: icmp", "accept: tcp/80"], "filter-in: f", "filter-in: f")
+    told = [one for one in archipelago.audit(read_network(shut)) if one.slug == "management-filtered"]
+    assert [(one.at, one.severity) for one in told] == [("landing", "risk")] and "f at its interfaces" in told[0].says
+    for open_ in (
+        bay(["accept: icmp", "accept: tcp/22"], "filter-in: f", "filter-in: f"),  # whoever it is
+        bay(["accept: icmp", "accept: tcp/80"], "filter-in: f"),  # by the other interface
+        shut + "policy: {rules: [], otherwise: none}\n",  # the policy says who may
+    ):
+        assert all(one.slug != "management-filtered" for one in archipelago.audit(read_network(open_)))

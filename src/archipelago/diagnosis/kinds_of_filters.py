@@ -43,6 +43,13 @@ FILTERS = (
     Kind("policy-in-part", "note", "more kinds of traffic than were asked", "some were not looked at", NEVER),
     Kind("filter-unnamed", "note", "a filter that no interface names", "nothing: it sees no packet", NEVER),
     Kind(
+        "management-filtered",
+        "risk",
+        "filters at all interfaces of a device that leave no way to manage it",
+        "the next change of {device} is made at its console",
+        NEVER,
+    ),
+    Kind(
         "filter-idle",
         "risk",
         "a filter where no traffic between hosts, or with the outside, passes",

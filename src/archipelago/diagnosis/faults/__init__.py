@@ -1,6 +1,6 @@
 """One maker for each kind of mistake: its slug, its wording, and the edits that mend it."""
 
-from archipelago.diagnosis.faults.filters import filter_idle, filter_unnamed, filtered, line_hidden
+from archipelago.diagnosis.faults.filters import filter_idle, filter_unnamed, filtered, line_hidden, management_filtered
 from archipelago.diagnosis.faults.hosts import (
     address_astray,
     address_broadcast,
@@ -71,6 +71,7 @@ __all__ = [
     "line_hidden",
     "link_mask_mismatch",
     "link_subnets_differ",
+    "management_filtered",
     "mask_mismatch",
     "more_specific_route",
     "mtu_mismatch",

@@ -44,6 +44,20 @@ def filter_unnamed(device: Device, filter_: Filter) -> Finding:
     return finding("filter-unnamed", at=device.name, path=path, says=says, mend=mend)
 
 
+def management_filtered(device: Device, filters: list[str]) -> Finding:
+    """Filters at all interfaces of a device that end whatever it could be managed by."""
+    names = ", ".join(dict.fromkeys(filters))
+    ended = f"{names} at its interfaces end it"
+    return finding(
+        "management-filtered",
+        at=device.name,
+        path=("devices", device.name, "filters", filters[0]),
+        says=f"no host gets through to {device.name} itself by tcp/22, tcp/443 or udp/161: {ended}",
+        mend=f"let who manages {device.name} in: a line {{accept: tcp/22, source: ..., destination: its address}}",
+        device=device.name,
+    )
+
+
 def line_hidden(device: Device, filter_: Filter, earlier: int, number: int) -> Finding:
     """A line that an earlier one leaves nothing to; both by their places from 0."""
     path: Path = ("devices", device.name, "filters", filter_.name, "rules", number)
