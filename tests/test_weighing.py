@@ -139,6 +139,13 @@ def test_steps_from_the_network_of_today_are_counted():
     assert all(one.measures.steps.steps > 0 for one in others)
 
 
+def test_a_brief_without_hosts_is_weighed_by_what_designs_take():
+    text = BRIEF[: BRIEF.index("hosts:\n")] + BRIEF[BRIEF.index("cables:") : BRIEF.index("traffic:")]
+    found = weigh(read_brief(text))
+    lines = [one.measures.cost.lines for one in found.designs if one.measures.cost.cables == 2]
+    assert lines == sorted(lines) and "no host is placed" in found.recommendation[0]
+
+
 def test_a_switch_can_be_supposed_a_layer_3_switch():
     plain = read_brief(BRIEF.replace("kind: l3switch", "kind: switch"))
     assert all(one.kind != "layer 3 switch" for one in weigh(plain).designs)

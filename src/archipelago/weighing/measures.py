@@ -19,6 +19,10 @@ LARGE = 1518
 """The octets of a large frame: what delay is told for."""
 
 
+NOBODY = "no host is placed: nothing is carried, and no pair is broken"
+"""What stands for loads and failures where a brief places no hosts."""
+
+
 @dataclass(frozen=True, slots=True)
 class Cost:
     """What a design takes: ports that something is plugged into, cables, addresses on devices, lines to configure (each
@@ -71,6 +75,10 @@ def measure(network: Network, today: Network | None, host: str | None, bought: i
         host: where the person sits who would make the changes.
         bought: how many of its devices are only supposed to be layer 3 switches.
     """
+    steps = _steps(plan_change(today, network, host)) if today is not None and host is not None else None
+    cost = _cost(network, bought)
+    if not network.hosts:
+        return Measures(0.0, 0.0, "", 0.0, NOBODY, Surviving(0, 0, "", 0), cost=cost, steps=steps)
     load = Loading(network).load()
     fullest = _fullest(load.links) or load.fullest
     hops, delay = _ways(network)
@@ -81,8 +89,8 @@ def measure(network: Network, today: Network | None, host: str | None, bought: i
         share=fullest.share if fullest is not None else 0.0,
         assumed=load.assumed,
         surviving=surviving(network),
-        cost=_cost(network, bought),
-        steps=_steps(plan_change(today, network, host)) if today is not None and host is not None else None,
+        cost=cost,
+        steps=steps,
     )
 
 

@@ -65,6 +65,8 @@ class Weighing:
         share = one.share * self.figures.growth
         room = f"its fullest link, {one.fullest}, is {share:.1%} full"
         survives = f"{one.surviving.survive:,} of {one.surviving.reached:,} pairs survive any one failure"
+        if not one.surviving.reached:
+            room, survives = "no host is placed", "it is proved to work"
         buys = f" (with {' and '.join(first.supposed)} a layer 3 switch)" if first.supposed else ""
         why = f"Take '{first.title}'{buys}: {survives}, {room}, and it takes {one.cost.lines:,} lines"
         if not others:
