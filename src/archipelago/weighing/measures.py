@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Any
 
 from archipelago.changes.plan import plan_change
-from archipelago.changes.result import Change
 from archipelago.failures.surviving import Surviving, surviving
 from archipelago.files.write import document_of
 from archipelago.knowledge.links import time_across
@@ -66,19 +65,16 @@ class Measures:
         return self.surviving.survive / self.surviving.reached if self.surviving.reached else 1.0
 
 
-def measure(network: Network, today: Network | None, host: str | None, bought: int) -> Measures:
+def measure(network: Network, bought: int) -> Measures:
     """Measure a design.
 
     Args:
         network: the designed network.
-        today: the network that runs, where there is one.
-        host: where the person sits who would make the changes.
         bought: how many of its devices are only supposed to be layer 3 switches.
     """
-    steps = _steps(plan_change(today, network, host)) if today is not None and host is not None else None
     cost = _cost(network, bought)
     if not network.hosts:
-        return Measures(0.0, 0.0, "", 0.0, NOBODY, Surviving(0, 0, "", 0), cost=cost, steps=steps)
+        return Measures(0.0, 0.0, "", 0.0, NOBODY, Surviving(0, 0, "", 0), cost=cost, steps=None)
     load = Loading(network).load()
     fullest = _fullest(load.links) or load.fullest
     hops, delay = _ways(network)
@@ -90,7 +86,7 @@ def measure(network: Network, today: Network | None, host: str | None, bought: i
         assumed=load.assumed,
         surviving=surviving(network),
         cost=cost,
-        steps=steps,
+        steps=None,
     )
 
 
@@ -129,5 +125,13 @@ def _lines(value: Any) -> int:
     return 1
 
 
-def _steps(change: Change) -> Steps:
+def steps_from(today: Network, network: Network, host: str) -> Steps:
+    """What it takes to get to a design from the network that runs.
+
+    Args:
+        today: the network that runs.
+        network: the design.
+        host: where the person sits who makes the changes.
+    """
+    change = plan_change(today, network, host)
     return Steps(len(change.steps), max((step.cut.pairs for step in change.steps), default=0), bool(change.locked_out))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from math import ceil, floor
+from math import ceil, floor, inf
 from typing import NamedTuple
 
 from archipelago.weighing.measures import Measures
@@ -43,12 +43,14 @@ def ranked(measures: Sequence[Measures], figures: Figures) -> list[int]:
     """
     best = max((one.survival for one in measures if not _overfull(one, figures)), default=0.0)
 
+    unplanned = inf if any(one.steps is not None for one in measures) else 0.0  # how many they cut off is not known
+
     def key(number: int) -> tuple[float, ...]:
         one = measures[number]
         over = _overfull(one, figures)
         near = one.survival >= best - figures.tolerate - 1e-12
         survival = 0.0 if near else best - one.survival
-        cut = float(one.steps.cut + one.steps.locked_out) if one.steps is not None else 0.0
+        cut = float(one.steps.cut + one.steps.locked_out) if one.steps is not None else unplanned
         cost = (float(one.cost.bought), float(one.cost.cables), float(one.cost.lines))
         return (float(over), one.share if over else 0.0, survival, cut, *cost, one.hops, one.share)
 

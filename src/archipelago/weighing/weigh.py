@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from archipelago.design.build import design
 from archipelago.errors import DesignError, ModelError, QueryError
@@ -11,13 +12,15 @@ from archipelago.model.network import Network
 from archipelago.model.plan import Design
 from archipelago.progress import steps
 from archipelago.proof.design import shortcomings
-from archipelago.weighing.measures import Measures, measure
+from archipelago.weighing.measures import Measures, measure, steps_from
 from archipelago.weighing.places import MOST_PLACES, Choice, Kind, Place, as_asked, other_places
 from archipelago.weighing.ranking import Figures, flip, ranked
 from archipelago.weighing.result import Refused, Weighed, Weighing
 
 MOST_DESIGNS = 16
 """So many designs are measured."""
+MOST_PLANNED = 3
+"""To so many the steps from the network that runs are planned."""
 KINDS: tuple[Kind, ...] = ("trunked router", "a router port for each VLAN", "layer 3 switch", "shared pair")
 
 
@@ -69,6 +72,7 @@ class _Weighing:
             self._weigh(better)
         if not self.designs:
             raise self.own or DesignError([f"'{one.title}' cannot be built: {one.why}" for one in self.refused])
+        self._plan_changes(figures)
         measures: list[Measures] = [one.measures for one in self.designs]
         order = ranked(measures, figures)
         return Weighing(
@@ -79,6 +83,16 @@ class _Weighing:
             flip=flip(measures, order, figures),
             left_out=len(choices) - len(shown),
         )
+
+    def _plan_changes(self, figures: Figures) -> None:
+        """Plan the steps to the designs that are first by all else; planning takes longer than everything before."""
+        if self.keep is None or self.host is None:
+            return
+        order = ranked([one.measures for one in self.designs], figures)
+        for number in steps(order[:MOST_PLANNED], "planning the changes"):
+            one = self.designs[number]
+            planned = steps_from(self.keep, one.design.network, self.host)
+            self.designs[number] = replace(one, measures=replace(one.measures, steps=planned))
 
     def _choices(self) -> Iterator[Choice]:
         """As the brief says; one group elsewhere; every group in a place of one kind, as far as it can be."""
@@ -139,7 +153,7 @@ class _Weighing:
             return
         places = tuple(f"{group} {_at(place)}" for group, place in zip(self.groups, choice.places, strict=True))
         supposed = tuple(dict.fromkeys(name for place in choice.places for name in place.supposed))
-        measures = measure(made.network, self.keep, self.host, len(supposed))
+        measures = measure(made.network, len(supposed))
         self.designs.append(Weighed(choice.title, choice.kind, places, supposed, measures, made))
         self.choices.append(choice)
 
