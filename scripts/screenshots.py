@@ -26,7 +26,6 @@ PAGES = {
     "lease": ["reach", "network.yaml", "innkeeper", "--lease"],
     "view": ["view", "network.yaml", "landing", "hall"],
     "redundancy": ["view", "network.yaml", "--redundancy"],
-    "traffic": ["traffic", "network.yaml", "--each", "20M", "--failures"],
     "matrix": ["matrix", "broken.yaml"],
     "rehearse": ["rehearse", "broken.yaml", "--from", "purser"],
     "change": ["change", "running.yaml", "moved.yaml", "--from", "purser", "--window"],
