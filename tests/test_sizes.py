@@ -2,12 +2,24 @@
 
 from __future__ import annotations
 
+import json
 from itertools import permutations
 from random import Random
 
 import pytest
 
-from archipelago import DocumentError, QueryError, TrafficError, audit, matrix, mend, network_text, reach, read_network
+from archipelago import (
+    DocumentError,
+    QueryError,
+    TrafficError,
+    audit,
+    matrix,
+    mend,
+    network_text,
+    reach,
+    read_network,
+    traffic,
+)
 from archipelago.knowledge.index import index_network
 from archipelago.model.filters import parse_probe
 from archipelago.simulation.events import FrameReceived, PacketSent
@@ -151,6 +163,23 @@ def test_sizes_that_cannot_be_are_refused(before, after, message):
     with pytest.raises(DocumentError) as error:
         read_network(SMALL.replace(before, after))
     assert message in str(error.value)
+
+
+def test_several_sizes_are_decided_side_by_side(command, tmp_path):
+    path = tmp_path / "small.yaml"
+    path.write_text(SMALL)
+    alone = {
+        kind: json.loads(command("matrix", path, "--family", "4", "--probe", kind, "--json").stdout)["reached"]
+        for kind in ("icmp/1472", "icmp/1272", "icmp")
+    }
+    for order in (list(alone), list(alone)[::-1]):
+        said = json.loads(command("matrix", path, "--family", "4", "--probe", ",".join(order), "--json").stdout)
+        assert {kind: said[kind]["reached"] for kind in order} == alone
+    assert len(set(alone.values())) == 2
+    demands = "traffic: [{from: mess, to: lamp, rate: 3M, probe: %s}, {from: mess, to: lamp, rate: 5M, probe: %s}]\n"
+    for pair, arrived in ((("icmp", "icmp/1472"), 3e6), (("icmp/1472", "icmp"), 5e6)):
+        load = traffic(read_network(SMALL + demands % pair))
+        assert (load.arrived, load.sent) == (arrived, 8e6)
 
 
 def test_a_size_is_a_part_of_a_probe(command, small, tmp_path):

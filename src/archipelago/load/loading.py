@@ -100,15 +100,10 @@ class Loading:
     def _carry(self, arrays: NetworkArrays, each: Sequence[float] | None) -> Carried:
         probes = list(dict.fromkeys(stream.probe for stream in self.streams)) or [ECHO]
         first = Decided(arrays, None, probes)
-        decided: dict[Probe, Decided] = {}
-        for probe in probes:
-            one = first if probe == probes[0] else first.for_probe(probe)
-            decided[probe] = one
-        if first.doubtful.any():
-            index = NetworkIndex(arrays.knowledge)
-            for one in decided.values():
-                one.between = one.between.copy()
-                settle(index, one)
+        decided: dict[Probe, Decided] = {probe: first.for_probe(probe) for probe in probes}
+        index = NetworkIndex(arrays.knowledge)
+        for one in decided.values():
+            settle(index, one)
         return carry(arrays, decided, self.streams, each)
 
     def _told(self, arrays: NetworkArrays, carried: Carried) -> Load:

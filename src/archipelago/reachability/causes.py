@@ -59,10 +59,11 @@ def settle(index: NetworkIndex, answer: Decided) -> Settled:
     """Let the simulation decide what the arrays cannot: whose answer stands where several hold an address. What it
     decides is entered into the arrays' answer."""
     sources, targets = np.nonzero(answer.doubtful)
-    answer.between[sources, targets] = answer.every[sources, targets] = False
     settled: Settled = {}
     if not len(sources):
         return settled
+    answer.own()
+    answer.between[sources, targets] = answer.every[sources, targets] = False
     members = _members(answer)
     hosts = answer.arrays.hosts
     within = few_hosts(index, {hosts[place] for kind in members for place in kind[:2].tolist()})

@@ -66,6 +66,12 @@ class Decided:
         if len(self.outcomes) > 1:
             self._both()
 
+    def own(self) -> None:
+        """Have arrays of its own, which can be changed: those of several probes are the same until then."""
+        mine = self.between.copy()
+        self.every, self.some = (mine if one is self.between else one.copy() for one in (self.every, self.some))
+        self.between = mine
+
     def _kinds(self, state: Ints, open_: bool) -> None:
         arrays = self.arrays
         size = 2 * len(arrays.examples)

@@ -114,9 +114,8 @@ def _port_each(brief: Brief, vlans: tuple[int, ...], cable: Cable, end: End) -> 
     wanted = len(vlans) - 1
     if len(here) < wanted or len(there) < wanted:
         return None
-    cables = tuple(
-        Cable(End(end.device, own), End(far.device, port)) for own, port in zip(here, there[:wanted], strict=False)
-    )[:wanted]
+    free = zip(here[:wanted], there[:wanted], strict=True)
+    cables = tuple(Cable(End(end.device, own), End(far.device, port)) for own, port in free)
     ports = (end.port, *(new.a.port for new in cables))
     gateways = tuple(
         GatewayPlace((vlan,), end.device, port, untagged=True) for vlan, port in zip(vlans, ports, strict=True)
@@ -125,8 +124,7 @@ def _port_each(brief: Brief, vlans: tuple[int, ...], cable: Cable, end: End) -> 
 
 
 def _free(brief: Brief, device: str) -> list[str]:
-    """The ports of a device that nothing is plugged into, the last first where hosts that name no port take the
-    first."""
+    """The ports of a device that nothing is plugged into, without the first, which hosts that name no port take."""
     ports = brief.devices[device].ports
     if ports is None:
         return []
