@@ -196,6 +196,12 @@ def test_a_size_is_a_part_of_a_probe(command, small, tmp_path):
     done = command("matrix", path, "--probe", "icmp/1472", "--family", "4")
     assert done.returncode == 1 and "packet-too-large" in done.stdout and "mtu-mismatch" in done.stdout
     assert command("reach", path, "mess", "lamp", "--probe", "icmp/99999").returncode == 2
+    told = command("reach", path, "mess", "crane", "--probe", "icmp/1372", "--steps").stdout
+    assert "of 1,400 octets" in told and "dropped: it is too large for the port" in told
+    assert (
+        "too large (it may not be split), 1,400 octets fit"
+        in command("reach", path, "mess", "lamp", "--probe", "icmp/1472", "--family", "4", "--steps").stdout
+    )
 
 
 def test_frames_take_the_time_that_their_octets_take_at_the_speed_of_the_link():

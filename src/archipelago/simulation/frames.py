@@ -118,7 +118,7 @@ class IcmpError(NamedTuple):
 ICMP_ERRORS = {
     Reason.NO_ROUTE: "network unreachable (no route)",
     Reason.UNANSWERED: "host unreachable (nobody answers for the address)",
-    Reason.TOO_LARGE: "too large (what goes on may have fewer octets)",
+    Reason.TOO_LARGE: "too large (it may not be split)",
     Reason.TTL_EXPIRED: "time exceeded (the TTL or hop limit ran out)",
     Reason.REJECTED: "administratively prohibited (a filter rejected it)",
 }

@@ -41,6 +41,12 @@ DROPS: Mapping[Reason, str] = {
     Reason.REJECTED: "a filter rejected it",
 }
 """What a station did when it dropped a packet, in words; who was asked for goes after the first three."""
+FRAME_DROPS = {
+    Reason.SAME_PORT: "it came from that port",
+    Reason.TAG_NOT_ACCEPTED: "the port does not accept that tag",
+    Reason.TOO_LARGE: "it is too large for the port",
+}
+"""Why a port dropped a frame, in words."""
 
 _LOOKED_UP = {
     Reason.NO_ROUTE: "no route matches",
@@ -128,7 +134,7 @@ class Steps:
         if received is None:
             passed = [event for (number, _), event in self._switched.items() if number == serial]
             return [_switch_step(event, None) for event in passed] + [
-                _step(event.node, (event.interface, event.tag), "", "dropped the frame")
+                _step(event.node, (event.interface, event.tag), "", f"dropped the frame: {FRAME_DROPS[event.reason]}")
                 for event in self._dropped.get(serial, [])
             ]
         interface = self._simulation.station(received.node).interfaces[received.interface]

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Any
 
 from archipelago.errors import QueryError
-from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry
 from archipelago.simulation.events import (
     FAULTS,
@@ -38,9 +37,10 @@ from archipelago.simulation.frames import (
     Packet,
     Resolution,
     Solicitation,
+    length_of,
     mac_text,
 )
-from archipelago.simulation.steps import DROPS
+from archipelago.simulation.steps import DROPS, FRAME_DROPS
 from archipelago.views.lease import message_text
 from archipelago.views.table import Table, folded, table
 
@@ -239,14 +239,8 @@ def describe(event: Event) -> str:
     if isinstance(event, FrameSwitched):
         return f"{text}; VLAN {event.vlan}, to {', '.join(out.name for out in event.outlets) or 'no other port'}"
     if isinstance(event, FrameDropped):
-        return f"{text}; dropped: {_FRAME_DROPS[event.reason]}"
+        return f"{text}; dropped: {FRAME_DROPS[event.reason]}"
     return text
-
-
-_FRAME_DROPS = {
-    Reason.SAME_PORT: "it came from that port",
-    Reason.TAG_NOT_ACCEPTED: "the port does not accept that tag",
-}
 
 
 def _packet_end(event: PacketEvent | ErrorReported) -> str:
@@ -277,10 +271,12 @@ def payload_text(payload: Resolution | Packet | Solicitation | Advertisement | G
     limit, errors = ("TTL", "ICMP") if payload.target.version == 4 else ("hop limit", "ICMPv6")
     way = f"{payload.source} to {payload.target}, {limit} {payload.ttl}"
     if isinstance(payload.body, IcmpError):
-        return f"{errors} {ICMP_ERRORS[payload.body.reason]}: {way}, about {payload.body.about.target}"
+        fits = f", {payload.body.mtu:,} octets fit" if payload.body.mtu else ""
+        return f"{errors} {ICMP_ERRORS[payload.body.reason]}{fits}: {way}, about {payload.body.about.target}"
     if isinstance(payload.body, LeaseMessage):
         return f"{message_text(payload.body)}: {way}"
-    return f"{probe_text(payload.body)} {payload.body.probe + 1}: {way}"
+    size = f" of {length_of(payload):,} octets" if payload.body.sent.size else ""
+    return f"{probe_text(payload.body)} {payload.body.probe + 1}{size}: {way}"
 
 
 def probe_text(body: Echo) -> str:
