@@ -45,7 +45,7 @@ BELOW = {
         "addressing",
         "errors",
     },
-    "load": {"failures", "reachability", "simulation", "knowledge", "model", "addressing", "errors"},
+    "load": {"failures", "diagnosis", "reachability", "simulation", "knowledge", "model", "addressing", "errors"},
     "changes": {
         "files",
         "failures",

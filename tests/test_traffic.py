@@ -98,6 +98,11 @@ def test_a_rule_of_thumb_is_told_and_can_be_given():
     assert load["landing/p1"].to_a == load.sent == 30e6
     with pytest.raises(QueryError, match="at most 1"):
         traffic(network, others=0.8, outside=0.4)
+    alone = TRUNKED.replace("p1.120: {parent: p1, tag: crew, address: 10.44.2.1/24}\n      ", "").replace(
+        "    interfaces:\n      p1.130", "    ports: {p7: {address: 10.44.2.1/24}}\n    interfaces:\n      p1.130"
+    )
+    alone = read_network(alone.replace("at: quay/p3,", "at: landing/p7,"))  # mess at a port of the router, in no VLAN
+    assert traffic(alone, each=10e6, others=1.0, outside=0.0).sent == 30e6
     frame = archipelago.to_table(load)
     assert list(frame.columns) == ["port", "to", "speed", "sends", "receives", "share"]
     assert frame.set_index("port").loc["quay/up", "sends"] == 30e6

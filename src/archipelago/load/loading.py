@@ -14,7 +14,7 @@ from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import with_outside
 from archipelago.knowledge.topology import far_end
 from archipelago.load.carried import Carried, carry
-from archipelago.load.parties import Senders, Stream
+from archipelago.load.parties import Senders, Stream, hosts_by_vlan
 from archipelago.load.result import DemandLoad, LinkLoad, Load, rate_text
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.filters import ECHO, Probe
@@ -72,7 +72,9 @@ class Loading:
         senders = Senders(knowledge, self.arrays.hosts, outside)
         if not network.hosts:
             raise QueryError("there is no host here, so nothing is sent")
-        self.streams = list(_by_rule(senders, self.rule) if self.rule else map(senders.stream, network.traffic))
+        self.streams = list(map(senders.stream, network.traffic))
+        if self.rule is not None:
+            self.streams = list(_by_rule(self.arrays, senders, self.rule))
         self._upstream = frozenset(knowledge.network.devices).difference(network.devices)
         self.outside = frozenset(outside)
         self._before = self._carry(self.arrays, None)
@@ -100,10 +102,12 @@ class Loading:
     def _carry(self, arrays: NetworkArrays, each: Sequence[float] | None) -> Carried:
         probes = list(dict.fromkeys(stream.probe for stream in self.streams)) or [ECHO]
         first = Decided(arrays, None, probes)
-        decided: dict[Probe, Decided] = {probe: first.for_probe(probe) for probe in probes}
-        index = NetworkIndex(arrays.knowledge)
-        for one in decided.values():
-            settle(index, one)
+        decided: dict[Probe, Decided] = {probe: first.for_probe(probe) for probe in probes[1:]}
+        decided[probes[0]] = first
+        if any(one.doubtful.any() for one in decided.values()):
+            index = NetworkIndex(arrays.knowledge)
+            for one in decided.values():
+                settle(index, one)
         return carry(arrays, decided, self.streams, each)
 
     def _told(self, arrays: NetworkArrays, carried: Carried) -> Load:
@@ -152,10 +156,10 @@ class Loading:
                 yield LinkLoad(str(at), name, knowledge.links.speed(at), received, sent)
 
 
-def _by_rule(senders: Senders, rule: RuleOfThumb) -> Iterator[Stream]:
+def _by_rule(arrays: NetworkArrays, senders: Senders, rule: RuleOfThumb) -> Iterator[Stream]:
     """The streams that a rule of thumb makes of each VLAN."""
     every = np.arange(len(senders.hosts))
-    for hosts in senders.by_vlan.values():
+    for hosts in hosts_by_vlan(arrays, senders.outside):
         total = rule.each * len(hosts)
         others = np.concatenate((hosts, senders.outside))
         shares = (

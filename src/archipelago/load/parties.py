@@ -9,12 +9,13 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from archipelago.diagnosis.places import plugged_vlan
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.demand import Demand
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.filters import Probe
 from archipelago.model.policy import ANYBODY
-from archipelago.reachability.arrays import Bools, Ints
+from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.parties import Parties
 
 Rates = NDArray[np.float64]
@@ -70,15 +71,23 @@ class Senders:
         """The hosts that stand for the outside."""
         return self._parties.hosts(OUTSIDE)
 
-    @cached_property
-    def by_vlan(self) -> dict[str, Ints]:
-        """The hosts of the network itself by VLAN, as documents call it."""
-        names = {number: name for name, number in self._knowledge.network.vlans.items()}
-        return {
-            names.get(vlan, str(vlan)): np.array(places, dtype=np.int64)
-            for vlan, places in self._parties.by_vlan.items()
-            if vlan is not None
-        }
+
+def hosts_by_vlan(arrays: NetworkArrays, but: Ints) -> list[Ints]:
+    """The hosts that are plugged into each VLAN, and those at each routed port: hosts of one class are into the same.
+
+    Args:
+        arrays: the network.
+        but: hosts that are left out, as those that stand for the outside.
+    """
+    knowledge = arrays.knowledge
+    hosts = knowledge.network.hosts
+    places = [plugged_vlan(knowledge, hosts[name]) for name in arrays.examples]
+    vlans = [-number if vlan is None else vlan for number, vlan in enumerate(places, 1)]
+    of_host = np.array(vlans, dtype=np.int64)[arrays.host_class]
+    of_host[but] = 0  # in none
+    order = np.argsort(of_host, kind="stable")
+    starts = np.flatnonzero(np.diff(of_host[order], prepend=-len(vlans) - 1))
+    return [together for together in np.split(order, starts[1:]) if of_host[together[0]]]
 
 
 _NOBODY = np.array([], dtype=np.int64)

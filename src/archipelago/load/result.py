@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from archipelago.errors import QueryError
 from archipelago.model.parts import speed_text
@@ -50,8 +50,7 @@ class DemandLoad:
         return max(self.sent - self.arrived, 0.0)
 
 
-@dataclass(frozen=True, slots=True)
-class LinkLoad:
+class LinkLoad(NamedTuple):
     """What one cable carries in each direction, in bits per second, and what it can: between the ports `a` and `b`; for
     a host's port `b` is the host, for one that leads outside `outside`. `to_a_again` is what of the packets to `a` had
     come from there over the same cable (`to_b_again` the other way round): both legs of a routed way."""
