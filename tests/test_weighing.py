@@ -132,7 +132,8 @@ def test_the_ranking_follows_its_rule_and_every_flip_is_tried():
 def test_steps_from_the_network_of_today_are_counted():
     brief = read_brief(BRIEF)
     today = archipelago.design(brief).network
-    found = weigh(brief, keep=today, host="mess")
+    found = weigh(brief, keep=today)
+    assert found.host == "mess"
     planned = {one.title: one.measures.steps for one in found.designs if one.measures.steps is not None}
     assert len(planned) == 3 and list(planned) == [one.title for one in found.designs[:3]]
     for one in found.designs[:3]:
@@ -171,6 +172,11 @@ def test_the_command_prints_keeps_and_refuses(command, tmp_path):
     assert "pairs surviving" in (tmp_path / "weighed" / "weighing.svg").read_text()
     said = json.loads(command("weigh", brief, "--json", "--growth", "2").stdout)
     assert len(said["designs"]) == 5 and said["figures"]["growth"] == 2
-    for words in (("--keep", brief), ("--growth", "0"), ("--suppose", "landing"), ("--from", "mess")):
+    for words in (
+        ("--keep", brief, "--from", "nobody"),
+        ("--growth", "0"),
+        ("--suppose", "landing"),
+        ("--from", "mess"),
+    ):
         done = command("weigh", brief, *words)
         assert done.returncode == 2 and "Traceback" not in done.stderr, words

@@ -136,7 +136,7 @@ def weigh(
     Args:
         brief: what is needed.
         keep: a network in use: what can stay does, and the steps from it to the first three are counted.
-        host: where the person sits who would make these steps; goes with `keep`.
+        host: where the person sits who would make these steps; by default the first host of both.
         suppose: switches to be looked at as if they were layer 3 switches.
         growth: so many times the traffic there is.
         full: from which share of its speed on a link counts as full.

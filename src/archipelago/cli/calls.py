@@ -238,7 +238,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         [
             ("brief", {"metavar": "BRIEF", "help": "what is needed"}),
             ("--keep", {"metavar": "NETWORK", "help": "the network that runs: steps from it are counted"}),
-            ("--from", {"dest": "host", "metavar": "HOST", "help": "with --keep: where the person sits"}),
+            ("--from", {"dest": "host", "metavar": "HOST", "help": "with --keep: where the person sits (first host)"}),
             ("--suppose", {**SEVERAL, "metavar": "SWITCH", "help": "look at it as if it were a layer 3 switch"}),
             ("--growth", {"type": verbs.factor, "default": 1.0, "metavar": "TIMES", "help": "so much more (1)"}),
             ("--full", {**SHARE, "default": 0.7, "help": "from which share on a link counts as full (70%%)"}),

@@ -14,8 +14,8 @@ def weigh(words: Namespace) -> int:
     """Answer; the designs and a picture are kept in a directory where one is named."""
     from archipelago.views import weighing as view
 
-    if (words.keep is None) != (words.host is None):
-        raise QueryError("--keep and --from go together: the network that runs, and where the person sits")
+    if words.host is not None and words.keep is None:
+        raise QueryError("--from goes with --keep: where the person sits who would change the network that runs")
     brief = archipelago.read_brief(words.brief)
     found = archipelago.weigh(
         brief,
@@ -36,6 +36,8 @@ def weigh(words: Namespace) -> int:
     if assumed:
         out.say(f"assumed, as no 'traffic' is written: {assumed}" if brief.hosts else assumed)
     out.say(f"ranked so: {found.rule}")
+    if found.host:
+        out.say(f"steps are those of a person at {found.host}")
     out.say_tables(view.tables(found))
     tell_growth(brief, found.designs[0].design)
     if found.left_out:

@@ -113,4 +113,5 @@ def values(found: Weighing) -> dict[str, Any]:
         ],
         "refused": plain(found.refused),
         "left_out": found.left_out,
+        "from": found.host,
     }

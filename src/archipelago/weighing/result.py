@@ -43,6 +43,7 @@ class Weighing:
         figures: what the ranking hangs on.
         flip: at which figure the second comes before the first; None where no figure does it.
         left_out: how many more choices were not looked at.
+        host: where the person sits whose steps are counted; None where none are.
     """
 
     groups: tuple[str, ...]
@@ -51,6 +52,7 @@ class Weighing:
     figures: Figures
     flip: Flip | None
     left_out: int
+    host: str | None = None
 
     @property
     def rule(self) -> str:

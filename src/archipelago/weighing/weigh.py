@@ -33,7 +33,7 @@ def weigh(
         brief: the brief.
         figures: what the ranking hangs on.
         keep: the network that runs: nothing that can stay is moved.
-        host: where the person sits who would change it.
+        host: where the person sits who would change it; by default the first host of both.
         suppose: switches that are looked at as if they were layer 3 switches.
 
     Raises:
@@ -45,6 +45,8 @@ def weigh(
             raise QueryError(f"'{name}' is no switch of the brief; one that could be a layer 3 switch is expected")
     if not brief.gateways:
         raise QueryError("the brief has no 'gateways' to place")
+    if keep is not None and host is None:
+        host = next((name for name in brief.hosts if name in keep.hosts), None)
     return _Weighing(brief, keep, host, tuple(suppose)).result(figures)
 
 
@@ -82,6 +84,7 @@ class _Weighing:
             figures=figures,
             flip=flip(measures, order, figures),
             left_out=len(choices) - len(shown),
+            host=self.host if self.keep is not None else None,
         )
 
     def _plan_changes(self, figures: Figures) -> None:
