@@ -79,7 +79,7 @@ def test_what_it_takes_then_was_worked_out():
     costs = [
         limit.then for limit in foresee(read_brief(full), design(read_brief(full))).limits if limit.kind == "subnet"
     ]
-    assert "no block of twice its size is free" in costs[0]
+    assert "is free in the space: add a block to 'space'" in costs[0]
 
 
 def test_a_subnet_that_is_kept_is_told_and_not_refused():

@@ -131,6 +131,46 @@ def test_audit_names_what_drops_in_silence_and_mends_it(small):
     }
 
 
+BUNDLED = """format: archipelago-network/1
+vlans: {crew: 120, yard: 130}
+devices:
+  hall:
+    kind: l3switch
+    routing: [ipv4]
+    ports: {p3: {access: crew, mtu: 9000}}
+    interfaces:
+      up: {members: [p1, p2], trunk: [crew, yard], untagged: none, mtu: 9000}
+      crew-gw: {vlan: crew, address: 10.44.2.1/24, mtu: 9000}
+      yard-gw: {vlan: yard, address: 10.44.3.1/24}
+  quay:
+    kind: switch
+    ports: {p4: {access: yard}, p5: {access: crew}}
+    interfaces: {up: {members: [p1, p2], trunk: [crew, yard], untagged: none}}
+hosts:
+  store: {at: hall/p3, address: 10.44.2.10/24, gateway: 10.44.2.1, mtu: 9000}
+  crane: {at: quay/p4, address: 10.44.3.10/24, gateway: 10.44.3.1}
+  mess: {at: quay/p5, address: 10.44.2.11/24, gateway: 10.44.2.1}
+cables: [hall/p1 ~ quay/p1, hall/p2 ~ quay/p2]
+"""
+
+
+def test_large_packets_end_where_they_meet_a_smaller_interface(command, tmp_path):
+    network = read_network(BUNDLED)
+    assert reach(network, "store", "hall", probe="icmp/8972").reached
+    assert reach(network, "store", "crane", probe="icmp/1472").reached
+    lost = reach(network, "store", "crane", probe="icmp/1473")
+    assert (lost.at, lost.cause) == ("hall", "packet-too-large") and lost.says.startswith("hall/yard-gw sends")
+    assert {one.says.split()[0] for one in audit(network) if one.slug == "mtu-mismatch"} == {
+        "quay/up",
+        "quay/p5",
+        "mess",
+    }
+    path = tmp_path / "bundled.yaml"
+    path.write_text(BUNDLED)
+    shown = command("view", path, "hall", "--port", "up").stdout
+    assert "packet sizes" in shown and "9000" in shown
+
+
 def test_arrays_and_simulation_agree_on_sizes():
     sized = 0
     for seed in range(500, 560):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from importlib.resources import files
 
 import pytest
@@ -10,6 +11,7 @@ import pytest
 import archipelago
 from archipelago import DocumentError, QueryError, read_brief, read_network, traffic
 from archipelago.load.result import rate_text, times
+from archipelago.model.network import with_changes
 from load_agreement import a_network, calculated, differences
 
 TRUNKED = """format: archipelago-network/1
@@ -158,3 +160,37 @@ def test_the_command_prints_draws_and_gives_json(command, tmp_path):
 def test_rates_and_growth_in_words():
     assert [rate_text(rate) for rate in (0, 999.9, 1_500, 2.5e9)] == ["0 bit/s", "1 kbit/s", "1.5 kbit/s", "2.5 Gbit/s"]
     assert times(1.25) == "1.25 times" and times(5000) == "over 1,000 times"
+
+
+@pytest.mark.parametrize("seed", [704, 710, 716, 722, 728])
+def test_demands_add_up_and_grow_in_proportion(seed):
+    network = a_network(seed, "redundant" if seed % 4 else "")
+    whole = ports_of(network)
+    parts = [ports_of(with_changes(network, traffic=(one,))) for one in network.traffic]
+    assert whole == pytest.approx({port: sum(part[port] for part in parts) for port in whole})
+    triple = tuple(replace(one, rate=3 * one.rate) for one in network.traffic)
+    assert ports_of(with_changes(network, traffic=triple)) == pytest.approx(
+        {at: 3 * rate for at, rate in whole.items()}
+    )
+
+
+def ports_of(network: archipelago.Network) -> dict[str, float]:
+    """What every port sends."""
+    return {row["port"]: row["sends"] for row in traffic(network).rows()}
+
+
+def test_a_link_is_found_by_any_of_its_names():
+    load = traffic(with_traffic("{from: mess, to: yard, rate: 40M}"))
+    assert load["landing/p1"] is load["quay/up"] is load["landing/p1 ~ quay/up"] and load["mess"].a == "quay/p3"
+    with pytest.raises(QueryError, match="there is no link 'nowhere'"):
+        load["nowhere"]
+    nobody = with_changes(read_network(TRUNKED), hosts={})
+    with pytest.raises(QueryError, match="no host here"):
+        traffic(nobody)
+
+
+def test_a_rule_that_is_given_stands_for_what_is_written(command):
+    network = with_traffic("{from: mess, to: yard, rate: 40M}")
+    done = command("traffic", "-", "--each", "1M", stdin=archipelago.network_text(network))
+    assert "assumed: every host sends 1 Mbit/s" in done.stdout and "mess to yard" not in done.stdout
+    assert "assumed" not in run_on(command, network)[1]

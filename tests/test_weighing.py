@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import replace
+from importlib.resources import files
 from itertools import permutations
 
 import pytest
@@ -13,8 +14,8 @@ from archipelago import DesignError, QueryError, matrix, reach, read_brief, read
 from archipelago.failures.parts import breakable
 from archipelago.failures.surviving import surviving
 from archipelago.knowledge.known import know
-from archipelago.knowledge.parts import switched_off
 from archipelago.weighing.measures import Cost, Measures
+from archipelago.weighing.places import other_places
 from archipelago.weighing.ranking import Figures, flip, ranked
 from load_agreement import a_network
 
@@ -76,18 +77,38 @@ def test_figures_are_those_of_single_runs(found):
     assert by_kind["layer 3 switch"].delay < trunk.delay
 
 
-@pytest.mark.parametrize("seed", [701, 704, 708, 711])
-def test_what_survives_is_what_every_single_failure_leaves(seed):
-    network = a_network(seed, "redundant")
-    knowledge = know(network)
-    left = {pair for pair in permutations(network.hosts, 2) if matrix(network)[pair]}
+def left_by_every_failure(network) -> tuple[int, int]:
+    """How many pairs are reached, and how many of them whatever breaks that they are not plugged into, run by run."""
+    whole, knowledge = matrix(network), know(network)
+    left = {pair for pair in permutations(network.hosts, 2) if whole[pair]}
     reached = len(left)
     for part in breakable(knowledge):
-        after = matrix(switched_off(knowledge, [part.name]))
+        after = archipelago.matrix(network, without=[part.name])
         own = {name for name, host in network.hosts.items() if part.kind == "device" and host.at.device == part.name}
         if part.kind != "interface":
             left = {pair for pair in left if own.intersection(pair) or after[pair]}
-    assert surviving(network)[:2] == (reached, len(left))
+    return reached, len(left)
+
+
+@pytest.mark.parametrize("seed", [701, 704, 708, 711, 715, 719])
+def test_what_survives_is_what_every_single_failure_leaves(seed):
+    network = a_network(seed, "redundant")
+    assert surviving(network)[:2] == left_by_every_failure(network)
+
+
+def test_what_survives_where_hosts_lease_is_counted_too():
+    text = files("archipelago.demo").joinpath("tern-bay.yaml").read_text(encoding="utf-8")
+    network = archipelago.design(read_brief(text)).network
+    assert surviving(network)[:2] == left_by_every_failure(network)
+
+
+def test_places_that_are_too_many_to_look_at_are_counted():
+    more = "".join(f"  loft-{number}: {{kind: l3switch, ports: 4}}\n" for number in range(12))
+    cables = ", ".join(f"hall/p{number + 5} ~ loft-{number}/p1" for number in range(12))
+    text = BRIEF.replace("gateways:\n", f"{more}gateways:\n").replace("cables: [", f"cables: [{cables}, ")
+    found = weigh(read_brief(text))
+    places = len(list(other_places(read_brief(text), read_brief(text).gateways[0], ())))
+    assert found.left_out and len(found.designs) + len(found.refused) + found.left_out == places + 1
 
 
 def test_the_recommendation_says_why_and_the_figure_put_in_flips_it(found):

@@ -27,9 +27,7 @@ def compare(words: Namespace) -> int:
     else:
         out.head(found.headline)
         out.say_tables(view.tables(found))
-        if words.output:
-            out.say()
-            out.say(f"drawn: {words.output}")
+        out.drawn(words.output)
     return 1 if found.loses else 0
 
 

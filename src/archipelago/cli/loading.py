@@ -36,7 +36,5 @@ def traffic(words: Namespace) -> int:
         out.head(load.headline)
         out.say_lines(view.lines(load))
         out.say_tables(one for one in view.tables(load, MOST_LINKS) if one.rows)
-        if words.output:
-            out.say()
-            out.say(f"drawn: {words.output}")
+        out.drawn(words.output)
     return 1 if load.overfull or (load.dropped and not load.assumed) else 0

@@ -150,6 +150,13 @@ def _colours() -> bool:
     return not os.environ.get("NO_COLOR") and os.environ.get("TERM", "dumb") != "dumb"
 
 
+def drawn(path: str | None) -> None:
+    """Say where a picture was drawn to, where one was."""
+    if path:
+        say()
+        say(f"drawn: {path}")
+
+
 def say(text: str = "") -> None:
     shown = [printable(text)]
     if _fitting():

@@ -53,9 +53,7 @@ def _over_time(network: archipelago.Network, words: Namespace) -> int:
     else:
         out.head(result.headline)
         out.say_tables(one for one in view.tables(result) if one.rows)
-        if words.output:
-            out.say()
-            out.say(f"drawn: {words.output}")
+        out.drawn(words.output)
     return 0 if result.survived else 1
 
 
@@ -79,7 +77,5 @@ def _in_turn(network: archipelago.Network, words: Namespace) -> int:
     else:
         out.head(found.headline)
         out.say_tables(view.tables(found, MOST_ROWS))
-        if words.output:
-            out.say()
-            out.say(f"drawn: {words.output}")
+        out.drawn(words.output)
     return 1 if found.harmful else 0

@@ -36,9 +36,7 @@ def matrix(words: Namespace) -> int:
             if number:
                 out.say()
             _say(told, words.hosts)
-        if words.output:
-            out.say()
-            out.say(f"drawn: {words.output}")
+        out.drawn(words.output)
     return 0 if all(told.fine for told in every) else 1
 
 
@@ -62,9 +60,7 @@ def _policy(network: archipelago.Network, words: Namespace) -> int:
         if not found.holds:
             out.say()
             out.say("'audit' tells each with an example and what mends it")
-        if words.output:
-            out.say()
-            out.say(f"drawn: {words.output}")
+        out.drawn(words.output)
     return 0 if found.holds else 1
 
 

@@ -125,9 +125,7 @@ def carve(words: Namespace) -> int:
     out.say_tables([view.subnets(carving)])
     out.say()
     out.say_lines(view.picture(carving))
-    if words.output:
-        out.say()
-        out.say(f"drawn: {words.output}")
+    out.drawn(words.output)
     return 0
 
 

@@ -34,7 +34,7 @@ def weigh(words: Namespace) -> int:
     out.say_lines(found.recommendation)
     assumed = found.designs[0].measures.assumed
     if assumed:
-        out.say(f"assumed, as no 'traffic' is written: {assumed}" if brief.hosts else assumed)
+        out.say(f"assumed: {assumed}" if brief.hosts else assumed)
     out.say(f"ranked so: {found.rule}")
     if found.host:
         out.say(f"steps are those of a person at {found.host}")

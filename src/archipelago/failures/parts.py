@@ -22,7 +22,12 @@ class Part(NamedTuple):
 def breakable(knowledge: Knowledge) -> list[Part]:
     """Every part that works and can break: all devices, then cables, then ports that lead outside, then routed
     interfaces that no cable or port stands for."""
-    return [*_devices(knowledge), *_cables(knowledge), *_ports(knowledge), *_interfaces(knowledge)]
+    return [*whole_parts(knowledge), *_interfaces(knowledge)]
+
+
+def whole_parts(knowledge: Knowledge) -> list[Part]:
+    """What of these can be touched: devices, cables and ports that lead outside."""
+    return [*_devices(knowledge), *_cables(knowledge), *_ports(knowledge)]
 
 
 def _devices(knowledge: Knowledge) -> Iterator[Part]:

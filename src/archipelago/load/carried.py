@@ -10,6 +10,7 @@ import numpy as np
 from archipelago.knowledge.header import FIRST_TTL
 from archipelago.load.links import Forest, Legs, forest_of, over_links
 from archipelago.load.parties import Flows, Groups, Rates, Stream, ends_of, group_hosts, some, summed
+from archipelago.load.result import DemandLoad
 from archipelago.load.walked import Walked
 from archipelago.model.filters import Probe
 from archipelago.reachability.arrays import Ints, NetworkArrays
@@ -21,29 +22,18 @@ AT_ONCE = 2_000_000
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
-    """What became of a stream: how many pairs of hosts it has and how many of them reach each other, what each of these
-    sends (bits per second), what all sent, and what of it arrived."""
-
-    pairs: int
-    reached: int
-    each: float
-    sent: float
-    arrived: float
-
-
-@dataclass(frozen=True, slots=True)
 class Carried:
     """What links carry: by the number of a link (of the arrays) what leaves by it, and what of it had come in by it
-    before it was routed; by host what it sends and is sent; what became of each stream; `routed` is what routers
-    forward, each time that one does. `uncounted` pairs are those
-    whose way hangs on an address that several hold, beyond those that were looked at."""
+    before it was routed; by host what it sends and is sent; what became of each stream, and what each of its pairs
+    sends; `routed` is what routers forward, each time that one does. `uncounted` pairs are those whose way hangs on an
+    address that several hold, beyond those that were looked at."""
 
     leaves: Rates
     returns: Rates
     sent: Rates
     received: Rates
-    told: tuple[Told, ...]
+    demands: tuple[DemandLoad, ...]
+    each: tuple[float, ...]
     routed: float
     uncounted: int
 
@@ -63,11 +53,9 @@ def carry(
     first = next(iter(decided.values()))
     groups = group_hosts(first.kind, arrays.host_class, streams)
     carrying = _Carrying(arrays, groups, first)
-    told = [
+    for number, stream in enumerate(streams):
         carrying.take(stream, decided[stream.probe], None if each is None else each[number])
-        for number, stream in enumerate(streams)
-    ]
-    return carrying.carried(told)
+    return carrying.carried()
 
 
 class _Carrying:
@@ -88,6 +76,8 @@ class _Carrying:
         self.waiting: dict[bool, list[Flows]] = {False: [], True: []}
         self.pending = 0
         self.routed = 0.0
+        self.demands: list[DemandLoad] = []
+        self.each: list[float] = []
         self.link_of = self._links_of_interfaces()
 
     def _links_of_interfaces(self) -> Ints:
@@ -100,12 +90,12 @@ class _Carrying:
         link_of[:-1][~stands] = -1
         return link_of
 
-    def take(self, stream: Stream, decided: Decided, each: float | None) -> Told:
+    def take(self, stream: Stream, decided: Decided, each: float | None) -> None:
         """Take up one stream."""
         groups = self.groups
         ends = ends_of(groups, self.party_of, stream)
         grid = np.ix_(groups.kind_of[ends.source], groups.kind_of[ends.target])
-        counted = ends.pairs(np.ones(decided.between[grid].shape, dtype=np.bool_))
+        counted = ends.pairs()
         pairs = int(counted.sum())
         counted[~decided.between[grid]] = 0
         reached = int(counted.sum())
@@ -129,9 +119,10 @@ class _Carrying:
         self.pending += len(flows.rate) * (1 + bool(stream.answers))
         if self.pending > AT_ONCE:
             self._carry_waiting()
-        return Told(pairs, reached, each, stream.rate, reached * each)
+        self.demands.append(DemandLoad(stream.name, pairs, reached, stream.rate, reached * each))
+        self.each.append(each)
 
-    def carried(self, told: Sequence[Told]) -> Carried:
+    def carried(self) -> Carried:
         """All of it."""
         self._carry_waiting()
         if self.legs:
@@ -143,7 +134,8 @@ class _Carrying:
             returns=self.returns,
             sent=(self.sent / size)[of],
             received=(self.received / size)[of],
-            told=tuple(told),
+            demands=tuple(self.demands),
+            each=tuple(self.each),
             routed=self.routed,
             uncounted=self.walked.uncounted,
         )
@@ -152,8 +144,8 @@ class _Carrying:
         for answers, waiting in self.waiting.items():
             if waiting:
                 flows = _summed(waiting, len(self.groups.size_of))
-                for version, outcome, some in self._by_family(flows):
-                    self._route(version, outcome, some, answers)
+                for version, outcome, own in self._by_family(flows):
+                    self._route(version, outcome, own, answers)
             waiting.clear()
         self.pending = 0
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from archipelago.failures.parts import Part, breakable
+from archipelago.failures.parts import Part, whole_parts
 from archipelago.knowledge.parts import switched_off
 from archipelago.load.loading import Loading
 from archipelago.load.result import BrokenLoad, Load
@@ -19,7 +19,7 @@ def with_failures(loading: Loading) -> Load:
     """What the links carry, and what each single failure does to them: every device, cable and port that leads outside
     broken in turn."""
     load = loading.load()
-    parts = [part for part in breakable(loading.plain) if part.kind != "interface"]
+    parts = whole_parts(loading.plain)
     broken = [_broken(loading, load, part) for part in steps(parts, "carrying traffic past each failure")]
     broken.sort(key=lambda one: (-len(one.filled), -one.share, -one.dropped))
     return replace(load, broken=tuple(broken))

@@ -69,7 +69,7 @@ class Loading:
         knowledge = know(widened) if outside else self.plain
         self.arrays = build_arrays(knowledge)
         self.rule = rule if rule is not None else None if network.traffic else RuleOfThumb()
-        senders = Senders(knowledge, self.arrays.hosts, outside)
+        self._senders = senders = Senders(knowledge, self.arrays.hosts, outside)
         if not network.hosts:
             raise QueryError("there is no host here, so nothing is sent")
         self.streams = list(map(senders.stream, network.traffic))
@@ -77,30 +77,27 @@ class Loading:
             self.streams = list(_by_rule(self.arrays, senders, self.rule))
         self._upstream = frozenset(knowledge.network.devices).difference(network.devices)
         self.outside = frozenset(outside)
-        self._before = self._carry(self.arrays, None)
-
-    @property
-    def each(self) -> list[float]:
-        """What each pair of every stream sends while nothing is broken."""
-        return [told.each for told in self._before.told]
+        self._before = self._carry(self.arrays, self.streams, None)
 
     def load(self) -> Load:
         """What the links carry."""
         return self._told(self.arrays, self._before)
 
-    def by_pair(self) -> ByPair:
-        """What one packet for each pair of hosts that reach each other comes to."""
-        carried = self._carry(self.arrays, [1.0] * len(self.streams))
+    def between_vlans(self) -> ByPair:
+        """What one packet for each pair of hosts in different VLANs that reach each other comes to."""
+        rule = RuleOfThumb(each=1.0, others=1.0, outside=0.0, answers=0.0)
+        streams = list(_by_rule(self.arrays, self._senders, rule))
+        carried = self._carry(self.arrays, streams, [1.0] * len(streams))
         crossed = [(link.to_b + link.to_a, link.speed) for link in self._cables(self.arrays, carried)]
         crossed += [(link.to_b + link.to_a, link.speed) for link in self._host_ports(self.arrays, carried)]
-        return ByPair(sum(told.reached for told in carried.told), carried.routed, tuple(crossed))
+        return ByPair(sum(one.reached for one in carried.demands), carried.routed, tuple(crossed))
 
     def without(self, arrays: NetworkArrays) -> Load:
         """What they carry in the network in another state, where every pair sends what it sends in this one."""
-        return self._told(arrays, self._carry(arrays, self.each))
+        return self._told(arrays, self._carry(arrays, self.streams, self._before.each))
 
-    def _carry(self, arrays: NetworkArrays, each: Sequence[float] | None) -> Carried:
-        probes = list(dict.fromkeys(stream.probe for stream in self.streams)) or [ECHO]
+    def _carry(self, arrays: NetworkArrays, streams: Sequence[Stream], each: Sequence[float] | None) -> Carried:
+        probes = list(dict.fromkeys(stream.probe for stream in streams)) or [ECHO]
         first = Decided(arrays, None, probes)
         decided: dict[Probe, Decided] = {probe: first.for_probe(probe) for probe in probes[1:]}
         decided[probes[0]] = first
@@ -108,18 +105,13 @@ class Loading:
             index = NetworkIndex(arrays.knowledge)
             for one in decided.values():
                 settle(index, one)
-        return carry(arrays, decided, self.streams, each)
+        return carry(arrays, decided, streams, each)
 
     def _told(self, arrays: NetworkArrays, carried: Carried) -> Load:
-        demands = tuple(
-            DemandLoad(stream.name, told.pairs, told.reached, told.sent, told.arrived)
-            for stream, told in zip(self.streams, carried.told, strict=True)
-        )
         links = sorted(self._cables(arrays, carried), key=lambda link: -link.share)
         own = sorted(self._host_ports(arrays, carried), key=lambda link: -link.share)
         assumed = str(self.rule) if self.rule is not None else ""
-        if self.rule is not None:
-            demands = tuple(_together(demands))
+        demands = carried.demands if self.rule is None else tuple(_together(carried.demands))
         return Load(assumed, demands, tuple(links), tuple(own), None, carried.uncounted)
 
     def _cables(self, arrays: NetworkArrays, carried: Carried) -> Iterator[LinkLoad]:

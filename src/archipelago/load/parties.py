@@ -96,11 +96,10 @@ _NOBODY = np.array([], dtype=np.int64)
 @dataclass(frozen=True, slots=True)
 class Groups:
     """Hosts in groups: those of one kind that are plugged into one device and are in the same ends of all streams.
-    `of` gives each host its group; by group its `kind`, `host_class`, `size`, and the `party` that it belongs to: what
+    `of` gives each host its group; by group its `host_class`, `size`, and the `party` that it belongs to: what
     fares and is named alike, wherever it is plugged in. By party its `kind_of` and `size_of`."""
 
     of: Ints
-    kind: Ints
     host_class: Ints
     size: Ints
     party: Ints
@@ -130,7 +129,6 @@ def group_hosts(kind: Ints, host_class: Ints, streams: Sequence[Stream]) -> Grou
     of = of.reshape(-1)
     return Groups(
         of=of,
-        kind=kind[first],
         host_class=host_class[first],
         size=np.bincount(of, minlength=len(first)),
         party=party[first],
@@ -156,14 +154,13 @@ class Ends:
     target: Ints
     receivers: Ints
 
-    def pairs(self, reached: Bools) -> NDArray[np.float64]:
-        """How many pairs of hosts there are of each two parties that reach each other; nobody sends to himself."""
+    def pairs(self) -> NDArray[np.float64]:
+        """How many pairs of hosts there are of each two parties; nobody sends to himself."""
         counted = np.outer(self.senders, self.receivers).astype(np.float64)
         own = np.searchsorted(self.source, self.target)
         own = np.minimum(own, max(len(self.source) - 1, 0))
         both = np.flatnonzero(self.source[own] == self.target) if len(self.source) else own[:0]
         counted[own[both], both] -= np.minimum(self.senders[own[both]], self.receivers[both])
-        counted[~reached] = 0
         return counted
 
 

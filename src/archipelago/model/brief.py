@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, fields
 from fractions import Fraction
 from math import ceil
@@ -64,6 +64,10 @@ class DeviceNeed:
     kind: Kind
     ports: tuple[str, ...] | None = None
     manage: int | None = None
+
+    def free_ports(self, used: Collection[End]) -> list[str]:
+        """The ports that nothing is plugged into, of those that are counted or named."""
+        return [port for port in self.ports or () if End(self.name, port) not in used]
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,7 @@ from archipelago.errors import ModelError
 from archipelago.model.demand import Demand
 from archipelago.model.expectation import Expectation
 from archipelago.model.leases import Pool
-from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, Host, Mark, OutsidePort, Path
+from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, Host, Loopback, Mark, OutsidePort, Path
 from archipelago.model.policy import Policy
 from archipelago.model.rules import network_problems
 from archipelago.model.value_rules import network_values
@@ -63,6 +63,15 @@ class Network:
             if mark is not None:
                 return mark.key_line
         return 0
+
+
+def written_sizes(network: Network) -> Iterator[int]:
+    """Every packet size (`mtu`) that is written in a network, in octets."""
+    for device in network.devices.values():
+        for part in (*device.ports.values(), *device.interfaces.values()):
+            if not isinstance(part, Loopback) and part.mtu is not None:
+                yield part.mtu
+    yield from (host.mtu for host in network.hosts.values() if host.mtu is not None)
 
 
 def unchecked(**values: Any) -> Network:

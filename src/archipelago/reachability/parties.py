@@ -62,7 +62,7 @@ class Parties:
             return _places([self.place[end]])
         vlan = network.vlan_called(end)
         if vlan is not None:
-            return _places(self.by_vlan.get(vlan, []))
+            return _places(self._by_vlan.get(vlan, []))
         if end.partition("/")[0] in network.devices:
             return find_end(self.index, end)
         try:
@@ -78,7 +78,7 @@ class Parties:
         return block if isinstance(block, Address) and not places else _places(places)
 
     @cached_property
-    def by_vlan(self) -> dict[int | None, list[int]]:
+    def _by_vlan(self) -> dict[int | None, list[int]]:
         """The places of the hosts that are plugged into each VLAN."""
         plugged: dict[int | None, list[int]] = {}
         for name, host in self.knowledge.network.hosts.items():

@@ -10,8 +10,8 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from archipelago.knowledge.header import FIRST_TTL
-from archipelago.knowledge.known import Knowledge
-from archipelago.model.parts import USUAL_MTU, Loopback
+from archipelago.model.network import written_sizes
+from archipelago.model.parts import USUAL_MTU
 from archipelago.reachability.arrays import NO_ENDPOINT, Bools, Entries, Ints, NetworkArrays
 from archipelago.reachability.states import Ways
 
@@ -30,18 +30,8 @@ class Passing:
 def passing(arrays: NetworkArrays, lengths: Iterable[int]) -> tuple[Passing, ...]:
     """What passes packets of some lengths, of those for which something does not."""
     wanted = sorted(set(lengths) - {0})
-    least = _least(arrays.knowledge) if wanted else 0
+    least = min([USUAL_MTU, *written_sizes(arrays.knowledge.network)]) if wanted else 0  # what everything passes
     return tuple(_passing(arrays, length) for length in wanted if length > least)
-
-
-def _least(knowledge: Knowledge) -> int:
-    """The octets that everything passes."""
-    network = knowledge.network
-    devices = network.devices.values()
-    parts = (part for device in devices for part in (*device.ports.values(), *device.interfaces.values()))
-    written = [part.mtu for part in parts if not isinstance(part, Loopback) and part.mtu is not None]
-    written += [host.mtu for host in network.hosts.values() if host.mtu is not None]
-    return min([USUAL_MTU, *written])
 
 
 def _passing(arrays: NetworkArrays, length: int) -> Passing:

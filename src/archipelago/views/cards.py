@@ -13,7 +13,6 @@ from archipelago.diagnosis.places import sits_in
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.domains import Domain
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.links import DEFAULT_SPEED
 from archipelago.knowledge.outside import ways_outside
 from archipelago.model.finding import Finding
 from archipelago.model.parts import USUAL_MTU, Cable, End, Path, speed_text
@@ -301,8 +300,7 @@ def cable_text(index: NetworkIndex, cable: Cable) -> str:
         return "OFF"
     if not index.knowledge.links[cable.a].carrier:
         return "DOWN"
-    ports = [index.knowledge.ports[end.device][end.port] for end in cable.ends]
-    speed = speed_text(min(port.speed or DEFAULT_SPEED for port in ports))
+    speed = speed_text(index.knowledge.links.speed(cable.a))
     here, there = (index.knowledge.attachment_at(end) for end in cable.ends)
     mtu = min(here.mtu, there.mtu)
     speed += f", {mtu:,} octets" if mtu != USUAL_MTU else ""

@@ -18,7 +18,7 @@ MOST_FAILURES = 20
 def lines(load: Load) -> Iterator[str]:
     """What has to be known before the tables are read."""
     if load.assumed:
-        yield f"assumed, as no 'traffic' is written: {load.assumed}"
+        yield f"assumed: {load.assumed}"
     fullest = load.fullest
     if fullest is not None and fullest.both_legs > 0.005 * fullest.busiest:
         yield (

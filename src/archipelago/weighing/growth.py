@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from functools import partial
 from math import inf
-from typing import Literal
+from typing import Literal, NamedTuple
 
-from archipelago.addressing.carve import Allotment, smallest_length
+from archipelago.addressing.carve import Allotment, Need, addresses_needed, smallest_length
 from archipelago.addressing.values import Prefix
 from archipelago.changes.plan import plan_change
 from archipelago.changes.recipes import follow
@@ -15,7 +16,7 @@ from archipelago.errors import QueryError
 from archipelago.load.loading import Loading
 from archipelago.model.brief import Brief, VlanNeed, foreseen, hosts_after
 from archipelago.model.network import Network
-from archipelago.model.parts import End, speed_text
+from archipelago.model.parts import Cable, speed_text
 from archipelago.model.plan import Design
 from archipelago.model.recipe import Recipe, Renumbered
 
@@ -92,6 +93,13 @@ def grows(brief: Brief) -> bool:
     return any(foreseen(brief, vlan) > vlan.hosts for vlan in brief.vlans.values())
 
 
+class _Costed(NamedTuple):
+    """Something that runs out, and what works out what it takes then."""
+
+    limit: Limit
+    cost: Callable[[], str]
+
+
 def foresee(brief: Brief, made: Design) -> Foreseen:
     """What of a design runs out as its brief foresees that hosts become more. Hosts that are placed stand for the ports
     that their VLANs use: both grow alike; traffic grows as all hosts do together.
@@ -100,44 +108,49 @@ def foresee(brief: Brief, made: Design) -> Foreseen:
         brief: the brief.
         made: its design.
     """
-    limits = [*_subnets(brief, made), *_pools(brief, made.network), *_ports(brief, made.network)]
-    limits += _links(brief, made.network)
-    limits.sort(key=lambda limit: limit.years)
-    first = {limit.kind: limit for limit in reversed(limits)}.values()
-    told = [_with_cost(brief, made, limit) if limit in first else limit for limit in limits]
-    return Foreseen(brief.conventions.years, tuple(told))
+    found = [*_subnets(brief, made), *_pools(brief, made), *_ports(brief, made.network), *_links(brief, made.network)]
+    found.sort(key=lambda one: one.limit.years)
+    limits: list[Limit] = []
+    told: set[Kind] = set()
+    for limit, cost in found:
+        first = limit.kind not in told and limit.years < NEVER
+        limits.append(replace(limit, then=cost()) if first else limit)
+        told.add(limit.kind)
+    return Foreseen(brief.conventions.years, tuple(limits))
 
 
-def _subnets(brief: Brief, made: Design) -> Iterator[Limit]:
+def _subnets(brief: Brief, made: Design) -> Iterator[_Costed]:
+    for vlan, allotment in _allotted(brief, made):
+        if allotment.hosts:
+            hosts = Need(vlan.name, allotment.hosts, gateways=0, later=foreseen(brief, vlan))
+            gateways = allotment.needed - addresses_needed(hosts, brief.conventions.headroom)
+            what = f"{vlan.name} {allotment.prefix}"
+            limit = _limit("subnet", what, brief, vlan, (allotment.hosts, allotment.usable - gateways))
+            yield _Costed(limit, partial(_renumbering, made, vlan, allotment))
+
+
+def _allotted(brief: Brief, made: Design) -> Iterator[tuple[VlanNeed, Allotment]]:
+    """The VLANs with their IPv4 subnets."""
     for allotment in made.carving.allotments:
         vlan = brief.vlans.get(allotment.name)
-        if vlan is not None and allotment.prefix.version == 4 and vlan.hosts:
-            own = allotment.needed - _with_headroom(brief, vlan)
-            room = allotment.usable - max(own, 1)
-            yield _limit("subnet", f"{allotment.name} {allotment.prefix}", brief, vlan, vlan.hosts, room)
+        if vlan is not None and allotment.prefix.version == 4:
+            yield vlan, allotment
 
 
-def _with_headroom(brief: Brief, vlan: VlanNeed) -> int:
-    """The hosts of a VLAN that its subnet makes room for, headroom included."""
-    hosts, share = max(vlan.hosts, foreseen(brief, vlan)), brief.conventions.headroom
-    return hosts + -(-share.numerator * hosts // share.denominator)
-
-
-def _pools(brief: Brief, network: Network) -> Iterator[Limit]:
+def _pools(brief: Brief, made: Design) -> Iterator[_Costed]:
+    network = made.network
     pools = [pool for device in network.devices.values() for pool in device.dhcp_pools.values()]
     pools += [pool for host in network.hosts.values() for pool in host.dhcp_pools.values()]
-    room: dict[str, int] = {}
-    for pool in pools:
-        name = next((vlan for vlan in brief.vlans if pool.name == vlan or pool.name.startswith(f"{vlan}-")), None)
-        if name is not None:
-            room[name] = room.get(name, 0) + sum(part.size for part in pool.ranges)
-    for name, size in room.items():
-        vlan = brief.vlans[name]
-        static = sum(host.vlan == vlan.id and not host.dhcp for host in brief.hosts.values())
-        yield _limit("pool", name, brief, vlan, max(vlan.hosts - static, 1), size)
+    for vlan, allotment in _allotted(brief, made):
+        own = [pool for pool in pools if pool.subnet == allotment.prefix]
+        if own:
+            size = sum(part.size for pool in own for part in pool.ranges)
+            static = sum(host.vlan == vlan.id and not host.dhcp for host in brief.hosts.values())
+            limit = _limit("pool", vlan.name, brief, vlan, (max(vlan.hosts - static, 1), size))
+            yield _Costed(limit, partial(_pooling, allotment, size))
 
 
-def _ports(brief: Brief, network: Network) -> Iterator[Limit]:
+def _ports(brief: Brief, network: Network) -> Iterator[_Costed]:
     names = {vlan.id: vlan for vlan in brief.vlans.values()}
     for name, need in brief.devices.items():
         here = [host for host in network.hosts.values() if host.at.device == name]
@@ -150,11 +163,11 @@ def _ports(brief: Brief, network: Network) -> Iterator[Limit]:
             return fixed + sum(_factor(brief, vlan, years) for vlan in vlans)
 
         room = float(len(need.ports))
-        years = _solved(used, room)
-        yield Limit("ports", name, used(0), used(brief.conventions.years), room, years)
+        limit = Limit("ports", name, used(0), used(brief.conventions.years), room, _solved(used, room))
+        yield _Costed(limit, partial(_recabling, limit))
 
 
-def _links(brief: Brief, network: Network) -> Iterator[Limit]:
+def _links(brief: Brief, network: Network) -> Iterator[_Costed]:
     if not network.hosts:
         return
     total = sum(max(vlan.hosts, 1) for vlan in brief.vlans.values())
@@ -162,14 +175,17 @@ def _links(brief: Brief, network: Network) -> Iterator[Limit]:
     def factor(years: float) -> float:
         return sum(_factor(brief, vlan, years) * max(vlan.hosts, 1) for vlan in brief.vlans.values()) / total
 
+    cables = {str(cable): cable for cable in network.cables}
     for link in Loading(network).load().links:
         if link.busiest:
-            years = _solved(factor, link.growth)
             later = link.busiest * factor(brief.conventions.years)
-            yield Limit("link", link.name, link.busiest, later, link.speed, years)
+            limit = Limit("link", link.name, link.busiest, later, link.speed, _solved(factor, link.growth))
+            yield _Costed(limit, partial(_bundling, brief, network, cables.get(link.name), link.speed))
 
 
-def _limit(kind: Kind, what: str, brief: Brief, vlan: VlanNeed, now: int, room: int) -> Limit:
+def _limit(kind: Kind, what: str, brief: Brief, vlan: VlanNeed, now_and_room: tuple[int, int]) -> Limit:
+    now, room = now_and_room
+
     def used(years: float) -> float:
         return now * _factor(brief, vlan, years)
 
@@ -199,64 +215,51 @@ def _solved(used: Callable[[float], float], room: float) -> float:
     return high
 
 
-def _with_cost(brief: Brief, made: Design, limit: Limit) -> Limit:
-    """The same, with what it takes then."""
-    if limit.years == NEVER:
-        return limit
-    told = {"subnet": _renumbering, "pool": _pooling, "ports": _recabling, "link": _bundling}[limit.kind]
-    return replace(limit, then=told(brief, made, limit))
+# What it takes then
 
 
-def _renumbering(brief: Brief, made: Design, limit: Limit) -> str:
+def _renumbering(made: Design, vlan: VlanNeed, allotment: Allotment) -> str:
     """What giving a VLAN a larger subnet takes: the steps, and whom they cut off."""
-    name = limit.what.split()[0]
-    vlan = brief.vlans[name]
-    free = _larger(made, next(one for one in made.carving.allotments if one.name == name and one.prefix.version == 4))
-    if free is None:
-        return f"no block of twice its size is free in the space: add one to 'space' before {name} is renumbered"
-    network = made.network
+    length = min(allotment.prefix.length - 1, smallest_length(4, allotment.needed))
+    blocks = (block for block in made.carving.free if block.version == 4 and block.length <= length)
+    block = next(blocks, None)
+    if block is None:
+        return f"no /{length} is free in the space: add a block to 'space' before {vlan.name} is renumbered"
+    free, network = Prefix(4, block.value, length), made.network
     try:
         new = follow(network, Recipe(renumber=(Renumbered(vlan.id, (free,)),)))
-        change = plan_change(network, new, next(iter(network.hosts)))
-    except (QueryError, StopIteration) as error:
+    except QueryError as error:
         return f"renumber it to {free}: {error}"
+    if not network.hosts:
+        return f"renumber it to {free}"
+    change = plan_change(network, new, next(iter(network.hosts)))
     cut = max((step.cut.pairs for step in change.steps), default=0)
     return f"renumber it to {free}: {len(change.steps)} steps, {cut:,} pairs cut off at the most meanwhile"
 
 
-def _larger(made: Design, allotment: Allotment) -> Prefix | None:
-    """A free block of twice the size of a subnet."""
-    wanted = smallest_length(4, 2 * allotment.usable - 2)
-    for block in made.carving.free:
-        if block.version == 4 and block.length <= wanted:
-            return Prefix(4, block.value, wanted)
-    return None
+def _pooling(allotment: Allotment, size: int) -> str:
+    outside = allotment.usable - size
+    return f"give it more of {allotment.prefix}, of which {outside:,} addresses are not in it, or raise 'leases'"
 
 
-def _pooling(brief: Brief, made: Design, limit: Limit) -> str:
-    named = (one for one in made.carving.allotments if one.name == limit.what and one.prefix.version == 4)
-    allotment = next(named)
-    free = allotment.usable - limit.room
-    return f"give it more of {allotment.prefix}, of which {free:,.0f} addresses are not in it, or raise 'leases'"
-
-
-def _recabling(brief: Brief, made: Design, limit: Limit) -> str:
+def _recabling(limit: Limit) -> str:
     more = limit.later - limit.room
     wanted = f"{more:,.0f} ports more by then" if more > 0 else "more ports"
     return f"{wanted}: a larger switch (its {limit.now:,.0f} cables moved), or one more beside it with a cable to it"
 
 
-def _bundling(brief: Brief, made: Design, limit: Limit) -> str:
+def _bundling(brief: Brief, network: Network, cable: Cable | None, speed: int) -> str:
     """A second cable beside a link, where both ends have a port free; else a faster one."""
-    first, _, second = limit.what.partition(" ~ ")
-    devices = [end.partition("/")[0] for end in (first, second)]
-    used = {end for cable in made.network.cables for end in cable.ends}
-    used |= {host.at for host in made.network.hosts.values()}
-    free = []
-    for device in devices:
-        ports = brief.devices[device].ports if device in brief.devices else None
-        free.append(next((port for port in ports or () if End(device, port) not in used), None))
-    if len(free) == 2 and all(free):
-        ends = " ~ ".join(f"{device}/{port}" for device, port in zip(devices, free, strict=True))
-        return f"one more cable, {ends}, and both as one aggregate; or a link faster than {speed_text(int(limit.room))}"
-    return f"a link faster than {speed_text(int(limit.room))}: no port is free for a second cable"
+    faster = f"a link faster than {speed_text(speed)}"
+    if cable is None:
+        return faster  # it leads outside
+    used = {end for other in network.cables for end in other.ends} | {host.at for host in network.hosts.values()}
+    used |= {entry.at for entry in network.outside or ()}
+    needs = [brief.devices[end.device] for end in cable.ends]
+    free = [need.free_ports(used) for need in needs]
+    if any(need.ports is None for need in needs):
+        return f"one more cable between the two, and both as one aggregate; or {faster}"
+    if not all(free):
+        return f"{faster}: no port is free for a second cable"
+    ends = " ~ ".join(f"{need.name}/{ports[0]}" for need, ports in zip(needs, free, strict=True))
+    return f"one more cable, {ends}, and both as one aggregate; or {faster}"

@@ -10,7 +10,7 @@ from archipelago.changes.plan import plan_change
 from archipelago.failures.surviving import Surviving, surviving
 from archipelago.files.write import document_of
 from archipelago.knowledge.links import time_across
-from archipelago.load.loading import Loading, RuleOfThumb
+from archipelago.load.loading import ByPair, Loading
 from archipelago.load.result import LinkLoad
 from archipelago.model.network import Network
 
@@ -75,9 +75,10 @@ def measure(network: Network, bought: int) -> Measures:
     cost = _cost(network, bought)
     if not network.hosts:
         return Measures(0.0, 0.0, "", 0.0, NOBODY, Surviving(0, 0, "", 0), cost=cost, steps=None)
-    load = Loading(network).load()
+    loading = Loading(network)
+    load = loading.load()
     fullest = _fullest(load.links) or load.fullest
-    hops, delay = _ways(network)
+    hops, delay = _ways(loading.between_vlans())
     return Measures(
         hops=hops,
         delay=delay,
@@ -94,11 +95,9 @@ def _fullest(links: tuple[LinkLoad, ...]) -> LinkLoad | None:
     return links[0] if links and links[0].busiest else None
 
 
-def _ways(network: Network) -> tuple[float, float]:
+def _ways(carried: ByPair) -> tuple[float, float]:
     """Routers passed and time on the wire, on average over the pairs of hosts in different VLANs that reach each
     other."""
-    loading = Loading(network, RuleOfThumb(each=1.0, others=1.0, outside=0.0, answers=0.0))
-    carried = loading.by_pair()
     if not carried.pairs:
         return 0.0, 0.0
     time = sum(rate * time_across(LARGE, speed) for rate, speed in carried.crossed)

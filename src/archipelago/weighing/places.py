@@ -125,12 +125,8 @@ def _port_each(brief: Brief, vlans: tuple[int, ...], cable: Cable, end: End) -> 
 
 def _free(brief: Brief, device: str) -> list[str]:
     """The ports of a device that nothing is plugged into, without the first, which hosts that name no port take."""
-    ports = brief.devices[device].ports
-    if ports is None:
-        return []
     used = {end for cable in brief.cables for end in cable.ends}
     used |= {End(host.device, host.port) for host in brief.hosts.values() if host.port}
     used |= {brief.outside.at} if brief.outside is not None else set()
     waiting = sum(host.device == device and host.port is None for host in brief.hosts.values())
-    free = [port for port in ports if End(device, port) not in used]
-    return free[waiting:]
+    return brief.devices[device].free_ports(used)[waiting:]

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from math import ceil, floor, inf
+from decimal import ROUND_CEILING, ROUND_FLOOR, Context
+from math import ceil, inf, nextafter
 from typing import NamedTuple
 
 from archipelago.weighing.measures import Measures
@@ -42,7 +43,6 @@ def ranked(measures: Sequence[Measures], figures: Figures) -> list[int]:
         figures: what the ranking hangs on.
     """
     best = max((one.survival for one in measures if not _overfull(one, figures)), default=0.0)
-
     unplanned = inf if any(one.steps is not None for one in measures) else 0.0  # how many they cut off is not known
 
     def key(number: int) -> tuple[float, ...]:
@@ -82,11 +82,11 @@ def flip(measures: Sequence[Measures], order: Sequence[int], figures: Figures) -
 def _candidates(one: Measures, other: Measures, figures: Figures) -> Iterator[tuple[Figures, Flip]]:
     """What could make another design come first: more traffic, less of it, less weight on failures."""
     if 0 < other.share < one.share:
-        growth = _rounded(figures.full / one.share, ceil)
+        growth = _digits(nextafter(figures.full / one.share, inf), ROUND_CEILING)
         says = f"traffic is {growth:g} times today's or more (--growth {growth:g}): then {one.fullest} is full"
         yield replace(figures, growth=growth), Flip("growth", growth, says)
     if other.share * figures.growth > figures.full:
-        growth = _rounded(figures.full / other.share, floor)
+        growth = _digits(figures.full / other.share, ROUND_FLOOR)
         says = f"traffic is {growth:g} times today's or less (--growth {growth:g}): then {other.fullest} keeps room"
         yield replace(figures, growth=growth), Flip("growth", growth, says)
     if one.survival > other.survival:
@@ -95,9 +95,6 @@ def _candidates(one: Measures, other: Measures, figures: Figures) -> Iterator[tu
         yield replace(figures, tolerate=share), Flip("tolerate", share, says)
 
 
-def _rounded(value: float, direction: Callable[[float], int]) -> float:
+def _digits(value: float, rounding: str) -> float:
     """A figure to three digits, up or down."""
-    if value <= 0:
-        return 0.0
-    step = 10.0 ** (len(str(int(value))) - 3 if value >= 1 else -3)
-    return float(f"{direction(value / step * (1 + 1e-12 if direction is ceil else 1 - 1e-12)) * step:.6g}")
+    return float(Context(prec=3, rounding=rounding).create_decimal_from_float(value))

@@ -74,7 +74,7 @@ class Weighing:
         if not others:
             return f"{why}.", "There is no other design to weigh it against."
         second = others[0]
-        beside = _beside(first, second)
+        beside = _beside(first, second, self.figures.growth)
         if self.flip is None:
             return f"{why}.", f"The second, '{second.title}', {beside}; no figure here makes it come first."
         return f"{why}.", f"The second, '{second.title}', {beside}; it comes first once {self.flip.says}."
@@ -94,7 +94,7 @@ class Weighing:
         return f"<Weighing: {self.headline}>"
 
 
-def _beside(first: Weighed, second: Weighed) -> str:
+def _beside(first: Weighed, second: Weighed, growth: float) -> str:
     """What the second has otherwise, as far as it is."""
     one, other = first.measures, second.measures
     told = []
@@ -107,7 +107,7 @@ def _beside(first: Weighed, second: Weighed) -> str:
     if one.cost.lines != other.cost.lines:
         told.append(f"takes {other.cost.lines:,} lines")
     if round(one.share, 4) != round(other.share, 4):
-        told.append(f"has its fullest link {other.share:.1%} full")
+        told.append(f"has its fullest link {other.share * growth:.1%} full")
     if round(one.hops, 2) != round(other.hops, 2):
         told.append(f"has {other.hops:.2f} hops between VLANs where the first has {one.hops:.2f}")
     return ", ".join(told) or "is alike in everything weighed"

@@ -62,6 +62,8 @@ class _Weighing:
         self.designs: list[Weighed] = []
         self.choices: list[Choice] = []
         self.own: DesignError | None = None
+        self.made: dict[Choice, Design | None] = {}
+        self.left_out = 0
 
     def result(self, figures: Figures) -> Weighing:
         """Everything weighed, the best first."""
@@ -83,7 +85,7 @@ class _Weighing:
             refused=tuple(self.refused),
             figures=figures,
             flip=flip(measures, order, figures),
-            left_out=len(choices) - len(shown),
+            left_out=self.left_out + len(choices) - len(shown),
             host=self.host if self.keep is not None else None,
         )
 
@@ -104,8 +106,9 @@ class _Weighing:
         for at, gateway in enumerate(self.brief.gateways):
             places: list[Place] = []
             for place in other_places(self.brief, gateway, self.suppose):
-                choice = self._with({at: place})
-                if len(places) < MOST_PLACES and self._built(choice, told=True) is not None:
+                if len(places) == MOST_PLACES:
+                    self.left_out += 1
+                elif self._built(choice := self._with({at: place})) is not None:
                     places.append(place)
                     yield choice
             possible.append(places)
@@ -126,23 +129,22 @@ class _Weighing:
         title = "; ".join(f"{self.groups[at]} {_at(place)}" for at, place in sorted(changed.items()))
         return Choice(title, places)
 
-    def _built(self, choice: Choice, *, told: bool = False) -> Design | None:
-        """The design of a choice; None where there is none, which is noted."""
-        try:
-            return design(choice.brief(self.brief), self.keep)
-        except (DesignError, ModelError) as error:
-            if choice == self.asked and isinstance(error, DesignError):
-                self.own = error
-            if told or choice == self.asked:
+    def _built(self, choice: Choice) -> Design | None:
+        """The design of a choice, made once; None where there is none, which is noted."""
+        if choice not in self.made:
+            try:
+                self.made[choice] = design(choice.brief(self.brief), self.keep)
+            except (DesignError, ModelError) as error:
+                if choice == self.asked and isinstance(error, DesignError):
+                    self.own = error
+                self.made[choice] = None
                 self._refuse(choice, str(error), built=False)
-            return None
+        return self.made[choice]
 
     def _refuse(self, choice: Choice, why: str, *, built: bool) -> None:
         first, *more = why.splitlines()
         rest = f" (and {len(more)} more)" if more else ""
-        refused = Refused(choice.title, f"{first}{rest}", built)
-        if refused not in self.refused:
-            self.refused.append(refused)
+        self.refused.append(Refused(choice.title, f"{first}{rest}", built))
 
     def _weigh(self, choice: Choice) -> None:
         made = self._built(choice)
