@@ -60,13 +60,17 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
             if index.route_number(node.name, unused.route) is not None and not beyond:
                 yield dead_route(index, node, unused.route, sample(unused.route.destination), unused.reason)
         for (vrf, version), table in tables.tables.items():
+            sound: set[Address] = set()  # next hops that a router holds: most routes of a device have the same few
             for entry in table.entries():
-                number = index.route_number(node.name, entry.route)
-                if entry.route is None or number is None or entry.next_hop is None:
+                hop = entry.next_hop
+                if hop is None or hop in sound:
                     continue
-                holders = index.holders(entry.next_hop)
-                others = [holder for holder in holders if holder.node is not node]
-                if is_link_local(entry.next_hop) or any(other.node.can_route for other in others):
+                others = [holder for holder in index.holders(hop) if holder.node is not node]
+                if is_link_local(hop) or any(other.node.can_route for other in others):
+                    sound.add(hop)
+                    continue
+                number = index.route_number(node.name, entry.route)
+                if entry.route is None or number is None:
                     continue
                 if unplugged(index, node, node.nics[entry.interface]):
                     continue  # it leads outside, or to a cable that is missing, which is a finding of its own

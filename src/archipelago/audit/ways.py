@@ -71,26 +71,29 @@ def _towards(
     missing: Missing,
 ) -> Iterator[Finding]:
     """Follow every table's way to one subnet; those that have none go to `missing`, by next hop."""
-    target = sample(prefix)
-    reachable = {parts[table] for table in homes if table in parts}
+    target, shortest = sample(prefix), index.ways(prefix.version)
+    nearest: dict[int, TableName] = {}
+    for home in sorted(homes & parts.keys()):
+        nearest.setdefault(parts[home], home)
     onward: dict[TableName, TableName | None] = {}
     for table, part in parts.items():
-        if table in homes or part not in reachable:
+        if part not in nearest or table in homes:
             continue
         decision = decide_own(states[table], target, table[1])
         entry = None if isinstance(decision, Delivered) else decision.route
-        lost = isinstance(decision, Dropped) and decision.reason is Reason.NO_ROUTE
-        if lost or (entry is not None and entry.next_hop is not None and not index.is_held(entry.next_hop)):
-            home = next(where for where in sorted(homes) if parts.get(where) == part)
-            next_hop = index.ways(prefix.version).next_hop(table, home)
-            led = led_outside(index, index.knowledge.devices[table[0]], entry, prefix, next_hop)
-            if led is not None:
-                yield led
-                continue
-            missing.setdefault((table, next_hop), []).append(prefix)
-        elif entry is not None and entry.next_hop is not None:
+        if entry is not None and entry.next_hop is not None and index.is_held(entry.next_hop):
             holder = index.neighbour((table[0], entry.interface), entry.next_hop)
             onward[table] = holder.table if holder is not None else None
+            continue
+        lost = isinstance(decision, Dropped) and decision.reason is Reason.NO_ROUTE
+        if not lost and (entry is None or entry.next_hop is None):
+            continue
+        next_hop = shortest.next_hop(table, nearest[part])
+        led = led_outside(index, index.knowledge.devices[table[0]], entry, prefix, next_hop)
+        if led is not None:
+            yield led
+        else:
+            missing.setdefault((table, next_hop), []).append(prefix)
     settled: set[TableName] = set()
     for start in onward:
         trail: dict[TableName, int] = {}

@@ -96,7 +96,14 @@ _KINDS = {
 def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
     """Each VLAN of each device with the ports in it; a VLAN without ports there is left out."""
     rows = []
+    names: dict[int, str] = {}
+    for name, vlan in index.network.vlans.items():
+        names.setdefault(vlan, name)
     for node in nodes:
+        inside: dict[int, list[str]] = {}
+        for nic in node.nics.values():
+            if nic.kind == "vlan" and nic.vlan is not None:
+                inside.setdefault(nic.vlan, []).append(nic.name)
         plain: dict[int, list[str]] = {}
         tagged: dict[int, list[str]] = {}
         native: dict[int, list[str]] = {}
@@ -113,16 +120,15 @@ def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
         for vlan in sorted({*plain, *tagged, *native}):
             if vlans and vlan not in vlans:
                 continue
-            name = next((name for name, number in index.network.vlans.items() if number == vlan), "")
             rows.append(
                 (
                     node.name,
                     vlan,
-                    name,
+                    names.get(vlan, ""),
                     folded(plain.get(vlan, ())),
                     folded(tagged.get(vlan, ())),
                     folded(native.get(vlan, ())),
-                    folded(nic.name for nic in node.nics.values() if nic.kind == "vlan" and nic.vlan == vlan),
+                    folded(inside.get(vlan, ())),
                 )
             )
     columns = ("device", "VLAN", "name", "access ports", "tagged on", "untagged on trunks", "VLAN interface")
