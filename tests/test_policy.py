@@ -11,6 +11,7 @@ import pytest
 import archipelago
 from archipelago import DocumentError, read_network
 from archipelago.addressing.values import parse_address, parse_prefix
+from archipelago.design.policy import ways_to_filter
 from archipelago.diagnosis.places import plugged_vlan
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
@@ -18,6 +19,7 @@ from archipelago.knowledge.outside import with_outside
 from archipelago.model.filters import Probe, parse_traffic
 from archipelago.model.network import with_changes
 from archipelago.model.policy import Policy, PolicyRule
+from archipelago.proof.placing import entrances
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.policy import breaches, probes_of
 from archipelago.simulation.reach import reach
@@ -251,6 +253,85 @@ def test_a_policy_designed_is_kept_by_the_network(seed):
         for one in device.filters.values():
             assert len(one.rules) <= 2 * len(brief.policy.rules) + 6
             assert one.stateful == (device.kind == "router")
+
+
+def to_many(seed):
+    """A brief with a policy that mostly says what everybody may begin with a few; None where there is none."""
+    brief, random = with_policy(seed), Random(seed)
+    if brief is None:
+        return None
+    places = [*brief.vlans, *brief.hosts, "outside"]
+
+    def rule():
+        source = ("any",) if random.random() < 0.6 else tuple(random.sample([*brief.vlans], 1))
+        words = random.sample(["any", "icmp", "tcp/443", "udp"], 1)
+        return PolicyRule(
+            source, (random.choice(places),), **{random.choice(("may", "may_not")): tuple(map(parse_traffic, words))}
+        )
+
+    rules = tuple(rule() for _ in range(random.randint(2, 6)))
+    return replace(brief, policy=Policy(random.choice(("any", "none")), rules))
+
+
+def outward(network):
+    """Every filter of what goes out, with the device it is on."""
+    parts = ((device, part) for device in network.devices.values() for part in device.interfaces.values())
+    return [device.filters[part.filter_out] for device, part in parts if getattr(part, "filter_out", None)]
+
+
+@pytest.mark.parametrize("first", range(0, 240, 120))
+def test_filters_are_where_packets_go_out_only_where_that_saves_lines(first):
+    made = 0
+    for seed in range(first, first + 120):
+        brief = to_many(seed)
+        network = archipelago.design(brief).network if brief is not None else None
+        if network is None or not outward(network):
+            continue
+        assert not {finding.slug for finding in archipelago.audit(network)} & {"policy-open", "policy-closed"}
+        places = entrances(NetworkIndex(know(network)))
+        if len({place.who for place in places.values()} - {"outside"}) < len(brief.vlans):
+            continue  # a VLAN without hosts, which only the brief says where to look for
+        made += 1
+        at_sources, _ = ways_to_filter(network, network.policy, list(places.values()))
+        alone = sum(len(one.filter.rules) + 1 for one in at_sources if one.filter is not None)
+        filters = [one for device in network.devices.values() for one in device.filters.values()]
+        assert sum(len(one.rules) + 1 for one in filters) < alone
+    assert made
+
+
+MANY = """format: archipelago-brief/1
+space: 10.44.0.0/20
+vlans:
+  tickets: {id: 210, hosts: 20}
+  crew: {id: 220, hosts: 20}
+  yard: {id: 240, hosts: 20}
+  cameras: {id: 230, hosts: 9}
+devices: {core: {kind: l3switch}, landing: {kind: router}, quay-1: {kind: switch}}
+gateways: [{for: [tickets, crew, yard], at: core}, {for: cameras, at: landing/p1}]
+hosts:
+  kiosk: {vlan: tickets, at: quay-1/p1}
+  purser: {vlan: crew, at: quay-1/p2}
+  crane: {vlan: yard, at: quay-1/p3}
+  recorder: {vlan: cameras, at: quay-1/p5}
+cables: [core/p1 ~ quay-1/p23, landing/p1 ~ quay-1/p24, core/p2 ~ landing/p2]
+policy:
+  rules: [{from: crew, to: cameras, may: any}, {from: any, to: cameras, may-not: any}]
+  otherwise: any
+"""
+
+
+def test_one_line_where_it_goes_out_stands_for_many(command, tmp_path):
+    (tmp_path / "brief.yaml").write_text(MANY)
+    shown = command("design", tmp_path / "brief.yaml", "-o", tmp_path / "network.yaml").stdout
+    assert "filter cameras-out" in shown and "for what goes out" in shown
+    network = read_network(tmp_path / "network.yaml")
+    (made,) = outward(network)
+    assert len(made.rules) == 2 and [len(device.filters) for device in network.devices.values()] == [0, 1, 0]
+    for source, code in (("purser", 0), ("kiosk", 1), ("crane", 1)):
+        assert command("reach", tmp_path / "network.yaml", source, "recorder").returncode == code
+    bare_network = replace(network, devices={name: bare(device) for name, device in network.devices.items()})
+    mended = archipelago.mend(archipelago.network_text(bare_network)).network
+    assert [one.rules for one in outward(mended)] == [made.rules]
 
 
 @pytest.mark.parametrize("seed", range(0, 60, 3))

@@ -99,8 +99,8 @@ def _kept(draft: Draft, network: Network) -> tuple[Network, list[ServedLine]]:
     wanted = filters_for(network, brief.policy, entrances_of(network, subnets_of, outside))
     for one in wanted:
         if one.filter is not None:
-            where, who = f"at {one.entrance.at}, for what comes in", one.entrance.who
-            draft.decide(f"filter {one.filter.name}", where, f"what {who} sends is seen first here")
+            way = "comes in" if one.inwards else "goes out"
+            draft.decide(f"filter {one.filter.name}", f"at {one.entrance.at}, for what {way}", one.why)
             lines += [
                 ServedLine(str(one.entrance.at), one.filter.name, number, rule, serves)
                 for number, (rule, serves) in enumerate(zip(one.filter.rules, one.serves, strict=True), 1)

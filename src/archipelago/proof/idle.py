@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import replace
 
-from archipelago.design.policy import ANY_ANSWER
+from archipelago.design.filter_lines import ANY_ANSWER
 from archipelago.diagnosis import faults
 from archipelago.errors import DocumentError, EditError, QueryError
 from archipelago.files.amended import Amendable
@@ -100,8 +100,8 @@ def _moved(index: NetworkIndex, old: tuple[Node, Nic, bool], filter_: Filter, th
     moved = filter_
     if filter_.stateful and to.kind != "router":
         moved = replace(filter_, stateful=False, rules=(*ANY_ANSWER, *filter_.rules))
-    if inwards and index.network.policy is not None:
-        wanted = wanted_filters(index, entrances(index)).get((to.name, at.name))
+    if index.network.policy is not None:
+        wanted = wanted_filters(index, entrances(index)).get((to.name, at.name, inwards))
         if wanted is not None and wanted.filter is not None:
             moved = replace(wanted.filter, name=filter_.name)
     edits = (*put(index, to, at, moved, inwards=inwards), *taken_away(node, nic, inwards=inwards))

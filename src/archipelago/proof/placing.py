@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.design.entrances import Entrance
-from archipelago.design.policy import Wanted, filters_for
+from archipelago.design.filter_lines import Wanted
+from archipelago.design.policy import filters_for, ways_to_filter
 from archipelago.diagnosis.places import plugged_vlan
 from archipelago.files.write import document_of
 from archipelago.knowledge.devices import Nic, Node
@@ -17,11 +18,14 @@ from archipelago.model.expectation import OUTSIDE
 from archipelago.model.filter_rules import unnamed_filters
 from archipelago.model.filters import Filter
 from archipelago.model.finding import REMOVE, Edit
-from archipelago.model.network import with_changes
+from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Device, End, Host, Path
+from archipelago.model.policy import Policy
 
 Place = tuple[str, str]
 """A device and one of its interfaces."""
+Side = tuple[str, str, bool]
+"""A place, and whether what comes in by it is meant, or what goes out."""
 Edits = tuple[Edit, ...]
 
 
@@ -77,27 +81,49 @@ def entrances_for(index: NetworkIndex, host: str, places: Mapping[Place, Entranc
     return [place for holder in holders if (place := (holder.node.name, holder.nic.name)) in places]
 
 
-def wanted_filters(index: NetworkIndex, places: Mapping[Place, Entrance]) -> dict[Place, Wanted]:
-    """What the network's policy wants at each entrance."""
+def wanted_filters(index: NetworkIndex, places: Mapping[Place, Entrance]) -> dict[Side, Wanted]:
+    """What the network's policy wants at each entrance, of what comes in and of what goes out."""
+    wanted = filters_for(*_asked(index, places))
+    return {side_of(one): one for one in wanted}
+
+
+def _asked(index: NetworkIndex, places: Mapping[Place, Entrance]) -> tuple[Network, Policy, Sequence[Entrance]]:
     policy = index.network.policy
     assert policy is not None
-    wanted = filters_for(index.knowledge.network, policy, list(places.values()))
-    return {(one.entrance.at.device, one.entrance.at.port): one for one in wanted}
+    return index.knowledge.network, policy, list(places.values())
+
+
+def side_of(wanted: Wanted) -> Side:
+    """Where a filter is wanted."""
+    return wanted.entrance.at.device, wanted.entrance.at.port, wanted.inwards
+
+
+def ways_to_place(index: NetworkIndex, places: Mapping[Place, Entrance]) -> list[dict[Side, Edits]]:
+    """The edits that make filters what the network's policy wants, by where they are: at those who send alone; and
+    where fewer lines do elsewhere, there, too."""
+    ways = ways_to_filter(*_asked(index, places))
+    return [{side_of(one): placing(index, one) for one in wanted} for wanted in ways]
+
+
+def lines_of(edits: Iterable[Edit]) -> int:
+    """How many lines of filters edits write."""
+    written = [edit.value for edit in edits if isinstance(edit.value, dict)]
+    return sum(1 + len(value.get("rules", ())) for value in written)
 
 
 def placing(index: NetworkIndex, wanted: Wanted) -> Edits:
     """The edits that make an entrance's filter the one that is wanted; none where it is."""
     at = wanted.entrance.at
     node = index.knowledge.devices[at.device]
-    nic = node.nics[at.port]
-    old = nic.filter_in
+    nic, inwards = node.nics[at.port], wanted.inwards
+    old = nic.filter_in if inwards else nic.filter_out
     if wanted.filter is None:
-        return _without(node, nic, inwards=True) if old is not None else ()
+        return _without(node, nic, inwards=inwards) if old is not None else ()
     if old is not None and replace(wanted.filter, name=old.name) == old:
         return ()
     if old is not None and len(_naming(node, old)) == 1:
-        return put(index, node, nic, replace(wanted.filter, name=old.name), anew=True)
-    return (*put(index, node, nic, wanted.filter), *_left_behind(index, node.name, wanted.filter.name))
+        return put(index, node, nic, replace(wanted.filter, name=old.name), inwards=inwards, anew=True)
+    return (*put(index, node, nic, wanted.filter, inwards=inwards), *_left_behind(index, node.name, wanted.filter.name))
 
 
 def _left_behind(index: NetworkIndex, there: str, name: str) -> Iterator[Edit]:

@@ -10,6 +10,7 @@ from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import is_upstream
 from archipelago.errors import DocumentError, EditError, QueryError
 from archipelago.files.amended import Amendable
+from archipelago.files.meant import distinct
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import with_outside
@@ -18,7 +19,7 @@ from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.network import Network
 from archipelago.model.parts import Path
 from archipelago.progress import steps, tell
-from archipelago.proof.placing import Edits, Place, entrances, entrances_for, placing, wanted_filters
+from archipelago.proof.placing import Edits, Place, Side, entrances, entrances_for, lines_of, ways_to_place
 from archipelago.proof.promise import newly_broken
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.management import MOST_QUESTIONS, questions_of_devices
@@ -101,30 +102,33 @@ def policy_mends(index: NetworkIndex, found: Sequence[Breach]) -> list[Edits]:
     places = entrances(index) if found else {}
     if not places:
         return [()] * len(found)
-    wanted = wanted_filters(index, places)
-    edits = {place: placing(index, one) for place, one in wanted.items()}
-    candidates = [
-        tuple(edit for place in _entrances(index, breach, places) for edit in edits[place]) for breach in found
-    ]
+    ways = [_candidates(index, found, places, edits) for edits in ways_to_place(index, places)]
+    candidates = min(ways, key=lambda way: lines_of(distinct(edit for some in way for edit in some)))
     amendable = Amendable(index.knowledge.written)
     everything = tuple(edit for some in candidates for edit in some)
-    distinct = {repr(some): some for some in candidates if some}
-    if len(distinct) > MOST_TRIED:  # tried together only
+    sets = {repr(some): some for some in candidates if some}
+    if len(sets) > MOST_TRIED:  # tried together only
         ended = _ended(amendable, everything, found)
         return [some if _key(breach) in ended else () for breach, some in zip(found, candidates, strict=True)]
-    verdicts = {
-        told: _ended(amendable, some, found) for told, some in steps(list(distinct.items()), "proving the filters")
-    }
+    verdicts = {told: _ended(amendable, some, found) for told, some in steps(list(sets.items()), "proving the filters")}
     return [
         some if _key(breach) in verdicts.get(repr(some), ()) else ()
         for breach, some in zip(found, candidates, strict=True)
     ]
 
 
-def _entrances(index: NetworkIndex, breach: Breach, places: Mapping[Place, Entrance]) -> list[Place]:
-    """Where those come in whom a breach is about: who begins, and where something is ended, who answers."""
-    hosts = breach.sources if breach.let_through else (*breach.sources, *breach.targets)
-    return list(dict.fromkeys(place for host in hosts for place in entrances_for(index, host, places)))
+def _candidates(
+    index: NetworkIndex, found: Sequence[Breach], places: Mapping[Place, Entrance], edits: Mapping[Side, Edits]
+) -> list[Edits]:
+    """For each breach the edits where those come in whom it is about, and wherever what goes out is judged: who begins,
+    and where something is ended, who answers."""
+    out = [edit for side, some in edits.items() if not side[2] for edit in some]
+    candidates = []
+    for breach in found:
+        hosts = breach.sources if breach.let_through else (*breach.sources, *breach.targets)
+        there = dict.fromkeys(place for host in hosts for place in entrances_for(index, host, places))
+        candidates.append((*(edit for place in there for edit in edits[(*place, True)]), *out))
+    return candidates
 
 
 def _key(breach: Breach) -> Key:

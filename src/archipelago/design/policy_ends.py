@@ -1,0 +1,158 @@
+"""Whom the ends of a policy stand for: addresses, and where they come in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import cached_property
+
+from archipelago.addressing.values import WIDTHS, InterfaceAddress, Prefix, parse_prefix
+from archipelago.design.entrances import Entrance
+from archipelago.errors import AddressError
+from archipelago.model.expectation import OUTSIDE
+from archipelago.model.network import Network, pools_in
+from archipelago.model.parts import Aggregate, Host, Loopback, Port, Subinterface, VlanInterface
+from archipelago.model.policy import ANYBODY, Policy, PolicyRule
+
+
+class Ends:
+    """The ends of a network's policy, each found once.
+
+    Args:
+        network: the network.
+        policy: who may begin what with whom.
+        entrances: where each VLAN, and the outside, comes in.
+    """
+
+    def __init__(self, network: Network, policy: Policy, entrances: Sequence[Entrance]) -> None:
+        self.network = network
+        self.policy = policy
+        self.subnets = _subnets(entrances)
+        self.inside = tuple(prefix for who, own in self.subnets.items() if who != OUTSIDE for prefix in own)
+        self._names = {str(number): name for name, number in network.vlans.items()}
+        self._known: dict[str, tuple[Prefix, ...]] = {}
+        self._pools = list(pools_in(network))
+        self.speaking = self._speakers()
+
+    def vlan(self, end: str) -> str:
+        """A VLAN's name, where an end is its number; else the end."""
+        return self._names.get(end, end)
+
+    def prefixes(self, end: str) -> tuple[Prefix, ...]:
+        """The subnets of a VLAN, the addresses of a host, a subnet or an address."""
+        if end not in self._known:
+            self._known[end] = self._find(end)
+        return self._known[end]
+
+    def _find(self, end: str) -> tuple[Prefix, ...]:
+        name = self.vlan(end)
+        if name == OUTSIDE:
+            return ()
+        if name in self.subnets:
+            return self.subnets[name]
+        host = self.network.hosts.get(end)
+        if host is not None:
+            kept = [address for pool in self._pools for name, address in pool.reservations.items() if name == end]
+            known = (*host.addresses, *(kept[:1] if host.dhcp and not _has_ipv4(host) else ()))
+            return tuple(Prefix(a.version, a.value, WIDTHS[a.version]) for a in known)
+        try:
+            return (parse_prefix(end if "/" in end else f"{end}/{128 if ':' in end else 32}"),)
+        except AddressError:
+            return ()
+
+    def homes(self, end: str) -> Iterator[tuple[str, Prefix]]:
+        """Where the addresses of an end come in, and which of them."""
+        who = self.vlan(end)
+        if who in self.subnets:
+            yield from ((who, prefix) for prefix in self.subnets[who])
+            return
+        for prefix in self.prefixes(end):
+            for other, subnets in self.subnets.items():
+                for subnet in subnets if other != OUTSIDE else ():
+                    if prefix.covers(subnet):
+                        yield other, subnet
+                    elif subnet.covers(prefix):
+                        yield other, prefix
+
+    def heard(self, who: str) -> list[tuple[int, PolicyRule]]:
+        """The lines that speak of something that comes in from somebody, in their order, with their numbers from 1."""
+        own = {*self.speaking.get(who, ()), *(n for n, r in self.numbered() if ANYBODY in r.source)}
+        return [(number, self.policy.rules[number - 1]) for number in sorted(own)]
+
+    def numbered(self) -> list[tuple[int, PolicyRule]]:
+        """The lines of the policy with their numbers, from 1."""
+        return list(enumerate(self.policy.rules, 1))
+
+    def _speakers(self) -> dict[str, dict[int, tuple[Prefix, ...]]]:
+        """For each entrance the lines that speak of what comes in there, and of whose packets: empty for all."""
+        found: dict[str, dict[int, tuple[Prefix, ...]]] = {}
+        for number, rule in self.numbered():
+            parts: dict[str, list[Prefix]] = {}
+            for end in rule.source:
+                for who, prefix in self.homes(end):
+                    parts.setdefault(who, []).append(prefix)
+            for who, prefixes in parts.items():
+                whole = set(self.subnets[who]) <= set(prefixes)
+                found.setdefault(who, {})[number] = () if whole else tuple(dict.fromkeys(prefixes))
+        return found
+
+    # Devices
+
+    def is_device(self, end: str) -> bool:
+        """Whether an end is a device or one of its interfaces."""
+        return end.partition("/")[0] in self.network.devices and end not in self.subnets
+
+    def of_devices(self, ends: Iterable[str]) -> tuple[Prefix, ...]:
+        """The addresses of devices, or of interfaces of them."""
+        return tuple(address for end in ends for address in self._of_device(end))
+
+    def _of_device(self, end: str) -> tuple[Prefix, ...]:
+        name, _, interface = end.partition("/")
+        device = self.network.devices[name]
+        return tuple(
+            Prefix(address.version, address.value, WIDTHS[address.version])
+            for part in (*device.ports.values(), *device.interfaces.values())
+            if not interface or part.name == interface
+            for address in part.addresses
+        )
+
+    # Places
+
+    def part(self, own: Entrance) -> Port | Subinterface | VlanInterface | Aggregate:
+        """What an entrance is."""
+        device = self.network.devices[own.at.device]
+        part = device.interfaces.get(own.at.port) or device.ports[own.at.port]
+        assert not isinstance(part, Loopback)
+        return part
+
+    def leading_to(self, subnets: Sequence[Prefix]) -> list[tuple[str, InterfaceAddress]]:
+        """The addresses in some subnets that routing devices hold, with the device's name."""
+        return [place for subnet in subnets for place in self._leading.get(subnet, ())]
+
+    @cached_property
+    def _leading(self) -> Mapping[Prefix, list[tuple[str, InterfaceAddress]]]:
+        found: dict[Prefix, list[tuple[str, InterfaceAddress]]] = {}
+        for device in self.network.devices.values():
+            for part in (*device.ports.values(), *device.interfaces.values()) if device.kind != "switch" else ():
+                for own in part.addresses:
+                    found.setdefault(own.prefix, []).append((device.name, own))
+        return found
+
+    def serving(self, own: Entrance) -> list[Host]:
+        """The hosts that lease addresses and come in at an entrance."""
+        subnets = own.subnets if own.who != OUTSIDE else ()
+        return [
+            host
+            for host in self.network.hosts.values()
+            if host.dhcp_pools and any(subnet.holds(one) for subnet in subnets for one in host.addresses)
+        ]
+
+
+def _subnets(entrances: Sequence[Entrance]) -> Mapping[str, tuple[Prefix, ...]]:
+    subnets: dict[str, tuple[Prefix, ...]] = {}
+    for entrance in entrances:
+        subnets[entrance.who] = tuple(dict.fromkeys((*subnets.get(entrance.who, ()), *entrance.subnets)))
+    return subnets
+
+
+def _has_ipv4(host: Host) -> bool:
+    return any(address.version == 4 for address in host.addresses)
