@@ -11,7 +11,7 @@ from archipelago.knowledge.devices import Nic
 from archipelago.knowledge.forwarding import refused
 from archipelago.knowledge.header import probe_header
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.covering import takes_all
+from archipelago.model.covering import taker
 from archipelago.model.filter_rules import unnamed_filters
 from archipelago.model.filters import Probe
 from archipelago.model.finding import Finding
@@ -31,8 +31,9 @@ def hidden_lines(index: NetworkIndex) -> Iterator[Finding]:
     """A line that never decides, because an earlier one takes all that it speaks of."""
     for device in index.network.devices.values():
         for filter_ in device.filters.values():
+            takers = [taker(line) for line in filter_.rules]
             for number, line in enumerate(filter_.rules):
-                earlier = next((at for at, other in enumerate(filter_.rules[:number]) if takes_all(other, line)), None)
+                earlier = next((at for at, takes_all in enumerate(takers[:number]) if takes_all(line)), None)
                 if earlier is not None:
                     yield faults.line_hidden(device, filter_, earlier, number)
 

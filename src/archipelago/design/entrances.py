@@ -31,13 +31,16 @@ def entrances_of(
         gateways: of each VLAN its subnets, each with the gateway's address.
         outside: the port that leads there, if one does.
     """
+    answering: dict[tuple[Prefix, object], dict[End, None]] = {}
+    for device in network.devices.values():
+        for part in (*device.ports.values(), *device.interfaces.values()) if device.kind != "switch" else ():
+            for own in part.addresses:
+                for address in _answered(part, own):
+                    answering.setdefault((own.prefix, address), {})[End(device.name, part.name)] = None
     found = []
     for who, subnets in gateways.items():
-        held = {(prefix, gateway) for prefix, gateway in subnets}
-        for device in network.devices.values() if held else ():
-            for part in (*device.ports.values(), *device.interfaces.values()) if device.kind != "switch" else ():
-                if any((own.prefix, address) in held for own in part.addresses for address in _answered(part, own)):
-                    found.append(Entrance(who, End(device.name, part.name), tuple(prefix for prefix, _ in subnets)))
+        ends = dict.fromkeys(end for held in subnets for end in answering.get(held, ()))
+        found += [Entrance(who, end, tuple(prefix for prefix, _ in subnets)) for end in ends]
     if outside is not None:
         port = network.devices[outside.device].ports[outside.port]
         every = tuple(Prefix(version, 0, 0) for version in sorted({a.version for a in port.addresses}))

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Prefix
 from archipelago.design.entrances import Entrance
-from archipelago.model.covering import takes_all
+from archipelago.model.covering import taker
 from archipelago.model.filters import FIRST_OWN_PORT, LAST_PORT, Filter, FilterRule, Ports, Traffic
 from archipelago.model.policy import Policy
 
@@ -48,9 +48,11 @@ class Line(NamedTuple):
 def needed(lines: Iterable[Line]) -> list[Line]:
     """Lines without those that an earlier one leaves nothing to."""
     kept: list[Line] = []
+    takers: list[Callable[[FilterRule], bool]] = []
     for line in lines:
-        if not any(takes_all(earlier.rule, line.rule) for earlier in kept):
+        if not any(takes_all(line.rule) for takes_all in takers):
             kept.append(line)
+            takers.append(taker(line.rule))
     return kept
 
 

@@ -46,12 +46,15 @@ class Incoming:
         self._managing = {n: ends.of_devices(named) for n, named in naming.items() if named}
         named = dict.fromkeys(end.partition("/")[0] for some in naming.values() for end in some)
         self._managed = ends.of_devices(named)
-        self._others = ends.of_devices(name for name in self.network.devices if name not in named)
+        others = ends.of_devices(name for name in self.network.devices if name not in named)
+        self._others = {  # by family, one list for all filters
+            frozenset(some): of_families(others, some) for some in ({4}, {6}, {4, 6}, set[int]())
+        }
 
     def wanted(self, own: Entrance, stateful: bool) -> Wanted:
         """The filter of an entrance."""
         self.own, self.versions = own, {prefix.version for prefix in own.subnets}
-        near = needed(self._devices())
+        near = list(self._devices())
         lines = trimmed(needed([*near, *self._let_on(), *self._places()]), self.policy)
         lines = [line for number, line in enumerate(lines) if not self._idle(line, lines[number + 1 :])]
         why = f"what {own.who} sends is seen first here"
@@ -63,7 +66,8 @@ class Incoming:
         # A line for UDP's answers lets others begin too: not with devices that are kept to some.
         wide = [line for line in answers if line.rule.accept[0].protocol == "udp"]
         narrow = [line for line in answers if line not in wide]
-        managed = min(len(near), len(lines))
+        of_devices = set(map(id, near))
+        managed = sum(id(line) in of_devices for line in lines)
         first = [*narrow, *(() if known else self._managed_here()), *self._leasing(), *self._passed_on()]
         lines = [*first, *lines[:managed], *wide, *lines[managed:]]
         rules = tuple(line.rule for line in lines)
@@ -85,10 +89,9 @@ class Incoming:
 
     def _managed_here(self) -> Iterator[Line]:
         """What devices answer that are managed here: a policy speaks of nothing that they send."""
-        every = self._own(self.ends.of_devices(self.network.devices))
-        here = tuple(a for a in every if any(subnet.covers(a) for subnet in self.own.subnets))
-        others = set(here) - set(self.ends.of_devices([self.own.at.device]))
-        if others and ending(self.policy) == "reject" and self.own.who != OUTSIDE:
+        held = self.ends.managed_in(self.own.subnets) if self.own.who != OUTSIDE else {}
+        here = self._own(address for own in held.values() for address in own)
+        if held.keys() - {self.own.at.device} and ending(self.policy) == "reject":
             yield Line(FilterRule(accept=EVERYTHING, source=here), "devices here: what they send")
 
     def _leading(self) -> Mapping[str, list[InterfaceAddress]]:
@@ -124,7 +127,7 @@ class Incoming:
         for number, addresses in self._managing.items():
             yield from self._line(number, self.policy.rules[number - 1], addresses)
         yield from self._refusal(self._managed, "devices that lines name: nobody else may")
-        others = self._own(self._others)
+        others = self._others[frozenset(self.versions)]
         if others:
             yield Line(FilterRule(accept=EVERYTHING, destination=others), "devices that no line names: all may")
 
@@ -146,7 +149,7 @@ class Incoming:
 
     def _places(self) -> Iterator[Line]:
         """Hosts, then the outside: where lines speak of it, what is inside is decided before."""
-        beyond = [] if self.own.who == OUTSIDE or OUTSIDE in self.guarded else self._speaking_of_outside()
+        beyond = self.ends.speaks_of_outside and self.own.who != OUTSIDE and OUTSIDE not in self.guarded
         inside = self._own(self.inside)
         for number, rule in self.ends.heard(self.own.who):
             if ANYBODY in rule.target:
@@ -163,9 +166,6 @@ class Incoming:
             for number, rule in self.ends.heard(self.own.who):
                 if OUTSIDE in rule.target or ANYBODY in rule.target:
                     yield from self._line(number, rule, None)
-
-    def _speaking_of_outside(self) -> list[PolicyRule]:
-        return [rule for rule in self.policy.rules if OUTSIDE in rule.target]
 
     def _is_place(self, end: str) -> bool:
         """Whether an end is of hosts that are judged here."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 
 from archipelago.addressing.values import Prefix
@@ -47,7 +48,10 @@ class _Choice:
         self._all = len(entrances)
         self._rules = dict(ends.numbered())
         self._targets = {number: _targets(ends, rule) for number, rule in self._rules.items()}
-        self._speaking = {number: self._count(number) for number in self._rules}
+        counted = Counter(number for lines in ends.speaking.values() for number in lines)
+        self._speaking = {
+            number: self._all if ANYBODY in rule.source else counted[number] for number, rule in self._rules.items()
+        }
         self._of_any = [number for number, rule in self._rules.items() if ANYBODY in rule.target]
         self._ends_any = any(self._rules[number].may_not for number in self._of_any)
         self._by_target: dict[str, list[int]] = {}
@@ -55,12 +59,6 @@ class _Choice:
             for who in targets or ():
                 self._by_target.setdefault(who, []).append(number)
         self._alone = _alone(ends, entrances)
-
-    def _count(self, number: int) -> int:
-        """How many entrances a line speaks of."""
-        if ANYBODY in self._rules[number].source:
-            return self._all
-        return sum(number in lines for lines in self._ends.speaking.values())
 
     def made(self) -> frozenset[str]:
         """The targets that are worth it."""
@@ -190,8 +188,8 @@ class Outgoing:
 
     def _to_devices(self, own: Entrance, versions: set[int]) -> Iterator[Line]:
         """What goes to devices that are managed there: it was judged where it came in."""
-        others = self._ends.of_devices(name for name in self._ends.network.devices if name != own.at.device)
-        inside = own.subnets if own.who != OUTSIDE else ()
-        there = tuple(p for p in of_families(others, versions) if any(subnet.covers(p) for subnet in inside))
+        held = self._ends.managed_in(own.subnets) if own.who != OUTSIDE else {}
+        others = (address for name, some in held.items() if name != own.at.device for address in some)
+        there = of_families(others, versions)
         if there:
             yield Line(FilterRule(accept=EVERYTHING, destination=there), "devices: judged where it comes in")

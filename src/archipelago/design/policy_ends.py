@@ -75,8 +75,17 @@ class Ends:
 
     def heard(self, who: str) -> list[tuple[int, PolicyRule]]:
         """The lines that speak of something that comes in from somebody, in their order, with their numbers from 1."""
-        own = {*self.speaking.get(who, ()), *(n for n, r in self.numbered() if ANYBODY in r.source)}
+        own = {*self.speaking.get(who, ()), *self._of_anybody}
         return [(number, self.policy.rules[number - 1]) for number in sorted(own)]
+
+    @cached_property
+    def _of_anybody(self) -> list[int]:
+        return [number for number, rule in self.numbered() if ANYBODY in rule.source]
+
+    @cached_property
+    def speaks_of_outside(self) -> bool:
+        """Whether any line says what may be begun with the outside."""
+        return any(OUTSIDE in rule.target for rule in self.policy.rules)
 
     def numbered(self) -> list[tuple[int, PolicyRule]]:
         """The lines of the policy with their numbers, from 1."""
@@ -97,13 +106,43 @@ class Ends:
 
     # Devices
 
+    @cached_property
+    def every_device(self) -> Mapping[str, tuple[Prefix, ...]]:
+        """The addresses of each device."""
+        return {name: self._of_device(name) for name in self.network.devices}
+
+    def managed_in(self, subnets: Sequence[Prefix]) -> Mapping[str, tuple[Prefix, ...]]:
+        """The addresses in some subnets of each device that has any there."""
+        found: dict[str, tuple[Prefix, ...]] = {}
+        for subnet in subnets:
+            for name, address in self._inside.get(subnet, ()):
+                found[name] = (*found.get(name, ()), address)
+        return found
+
+    @cached_property
+    def _inside(self) -> Mapping[Prefix, list[tuple[str, Prefix]]]:
+        """The addresses of devices in each subnet of the policy's."""
+        lengths: dict[tuple[int, int], set[int]] = {}
+        for subnet in self.inside:
+            shift = WIDTHS[subnet.version] - subnet.length
+            lengths.setdefault((subnet.version, shift), set()).add(subnet.value >> shift)
+        found: dict[Prefix, list[tuple[str, Prefix]]] = {}
+        for name, addresses in self.every_device.items():
+            for address in addresses:
+                for (version, shift), values in lengths.items():
+                    if version == address.version and address.value >> shift in values:
+                        subnet = Prefix(version, address.value >> shift << shift, WIDTHS[version] - shift)
+                        found.setdefault(subnet, []).append((name, address))
+        return found
+
     def is_device(self, end: str) -> bool:
         """Whether an end is a device or one of its interfaces."""
         return end.partition("/")[0] in self.network.devices and end not in self.subnets
 
     def of_devices(self, ends: Iterable[str]) -> tuple[Prefix, ...]:
         """The addresses of devices, or of interfaces of them."""
-        return tuple(address for end in ends for address in self._of_device(end))
+        every = self.every_device
+        return tuple(address for end in ends for address in every.get(end) or self._of_device(end))
 
     def _of_device(self, end: str) -> tuple[Prefix, ...]:
         name, _, interface = end.partition("/")

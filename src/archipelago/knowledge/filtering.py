@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator
 from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address, Prefix
@@ -76,6 +76,12 @@ def speaks_of(rule: FilterRule, header: Header) -> bool:
         and (rule.icmp_type is None or _is_type(rule.icmp_type, header))
         and (not rule.answering or (header.protocol == TCP and header.answering))
     )
+
+
+def but_addresses(rule: FilterRule) -> Hashable:
+    """All conditions of a rule but those on addresses: rules with the same speak of the same packets, as `speaks_of`
+    says."""
+    return rule.traffic, rule.destination_port, rule.source_port, rule.icmp_type, rule.answering
 
 
 def both_families_named(rule: FilterRule, version: int) -> bool:

@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
-from archipelago.addressing.values import Prefix
+from archipelago.addressing.values import WIDTHS, Prefix
 from archipelago.model.filters import FilterRule, Ports, Traffic
 
 
-def takes_all(line: FilterRule, later: FilterRule) -> bool:
-    """Whether a line matches everything that a later one does."""
-    return (
-        line.icmp_type in (None, later.icmp_type)
-        and (later.answering or not line.answering)
-        and all(any(_covers_kind(line, kind, later, other) for kind in line.traffic) for other in later.traffic)
-        and _covers_prefixes(line.source, later.source)
-        and _covers_prefixes(line.destination, later.destination)
-        and _covers_ports(line.source_port, later.source_port)
-    )
+def taker(line: FilterRule) -> Callable[[FilterRule], bool]:
+    """What says of later lines whether one matches nothing that this line does not match. It is worked out once for
+    all of them, since lines can name many prefixes."""
+    of_source, of_destination = _holder(line.source), _holder(line.destination)
+
+    def takes_all(later: FilterRule) -> bool:
+        return (
+            line.icmp_type in (None, later.icmp_type)
+            and (later.answering or not line.answering)
+            and of_destination(later.destination)
+            and of_source(later.source)
+            and all(any(_covers_kind(line, kind, later, other) for kind in line.traffic) for other in later.traffic)
+            and _covers_ports(line.source_port, later.source_port)
+        )
+
+    return takes_all
 
 
 def _covers_kind(line: FilterRule, kind: Traffic, later: FilterRule, other: Traffic) -> bool:
@@ -28,11 +34,26 @@ def _covers_kind(line: FilterRule, kind: Traffic, later: FilterRule, other: Traf
     return _covers_ports((kind.ports,) if kind.ports else line.destination_port, wanted)
 
 
-def _covers_prefixes(prefixes: Sequence[Prefix], later: Sequence[Prefix]) -> bool:
-    """Whether every address of some prefixes is in others; none named stands for all."""
-    if not prefixes or prefixes == later:
-        return True
-    return bool(later) and all(any(prefix.covers(other) for prefix in prefixes) for other in later)
+def _holder(prefixes: Sequence[Prefix]) -> Callable[[Sequence[Prefix]], bool]:
+    """What says whether every address of some prefixes is in these; none named stands for all."""
+    if not prefixes:
+        return lambda some: True
+    held: dict[tuple[int, int], set[int]] = {}
+    for prefix in prefixes:
+        shift = WIDTHS[prefix.version] - prefix.length
+        held.setdefault((prefix.version, shift), set()).add(prefix.value >> shift)
+
+    def holds(some: Sequence[Prefix]) -> bool:
+        return bool(some) and all(map(is_in, some))
+
+    def is_in(prefix: Prefix) -> bool:
+        own = WIDTHS[prefix.version] - prefix.length
+        return any(
+            version == prefix.version and shift >= own and prefix.value >> shift in values
+            for (version, shift), values in held.items()
+        )
+
+    return holds
 
 
 def _covers_ports(ranges: Sequence[Ports], later: Sequence[Ports]) -> bool:

@@ -13,7 +13,7 @@ from archipelago.proof.mirrored import unlike_filters
 from archipelago.proof.policy import broken_policy
 from archipelago.proof.promise import unexplained
 from archipelago.proof.trial import Rules, Trial
-from archipelago.reachability.build import build_arrays
+from archipelago.reachability.widened import arrays_of
 
 
 def proved(index: NetworkIndex, findings: Sequence[Finding], rules: Rules) -> tuple[Finding, ...]:
@@ -25,7 +25,7 @@ def proved(index: NetworkIndex, findings: Sequence[Finding], rules: Rules) -> tu
         findings: what the rules found in it.
         rules: the rules, for the network with mends.
     """
-    arrays = build_arrays(index.knowledge)
+    arrays = arrays_of(index)
     trial = Trial(arrays, findings, rules) if findings else None
     known, after = prove(trial, findings) if trial is not None else ([], arrays)
     left = list(unexplained(NetworkIndex(after.knowledge), after, known))

@@ -1,15 +1,11 @@
-"""A design works: the network that it makes is read, audited and asked before anybody is told that it is designed."""
+"""A design works: its network keeps all rules of a file, is audited and asked before anybody is told of it."""
 
 from __future__ import annotations
 
 from archipelago.audit.registry import run
-from archipelago.errors import DocumentError
-from archipelago.files.emit import emit
-from archipelago.files.network import network_from
-from archipelago.files.tree import parse
-from archipelago.files.write import document_of
 from archipelago.knowledge.index import index_network
 from archipelago.model.network import Network
+from archipelago.model.rules import network_problems
 from archipelago.proof.audit import proved
 from archipelago.proof.outlasting import cut_off_by_one
 
@@ -24,12 +20,9 @@ def shortcomings(network: Network) -> list[str]:
     Args:
         network: the network that a brief was turned into.
     """
-    try:
-        read = network_from(parse(emit(document_of(network)).encode(), "the network"))
-    except DocumentError as error:
-        return [f"the network could not be read back: {problem.message}" for problem in error.problems]
-    if read != network:
-        return ["the network would read back as another one"]
+    unreadable = [f"the network could not be read back: {problem.message}" for problem in network_problems(network)]
+    if unreadable:
+        return unreadable
     index = index_network(network)
     findings = run(index)
     found = proved(index, findings, run) if network.hosts or network.expect else findings

@@ -3,25 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import suppress
 from dataclasses import replace
 
 from archipelago.design.filter_lines import ANY_ANSWER
 from archipelago.diagnosis import faults
-from archipelago.errors import DocumentError, EditError, QueryError
+from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
-from archipelago.knowledge.outside import with_outside
 from archipelago.model.filters import Filter
 from archipelago.model.finding import Finding
 from archipelago.model.network import Network
 from archipelago.proof.placing import Edits, entrances, put, taken_away, wanted_filters
 from archipelago.proof.policy import breaches_of, worse
 from archipelago.proof.promise import newly_broken
-from archipelago.reachability.build import build_arrays
 from archipelago.reachability.engine import decide
+from archipelago.reachability.widened import widened_of
 
 Where = tuple[str, str, bool]
 """A device, an interface, and whether a filter sees there what comes in."""
@@ -30,7 +28,7 @@ Where = tuple[str, str, bool]
 def idle_filters(index: NetworkIndex) -> Iterator[Finding]:
     """A finding for each filter at an interface that nothing comes to which hosts, or the outside, send each other;
     where the traffic passes another interface, with edits that move the filter there."""
-    for device, interface, inwards in _idle(index.knowledge):
+    for device, interface, inwards in _idle(index):
         node = index.knowledge.devices[device]
         nic = node.nics[interface]
         filter_ = nic.filter_in if inwards else nic.filter_out
@@ -46,13 +44,11 @@ def idle_filters(index: NetworkIndex) -> Iterator[Finding]:
         yield faults.filter_idle((node, interface, "in" if inwards else "out"), filter_, passes, edits)
 
 
-def _idle(knowledge: Knowledge) -> list[Where]:
+def _idle(index: NetworkIndex) -> list[Where]:
     """Where filters sit that no traffic comes to."""
-    if not any(device.filters for device in knowledge.network.devices.values()):
+    if not any(device.filters for device in index.network.devices.values()):
         return []
-    with suppress(QueryError):  # somebody of ours is called as the outside is
-        knowledge = know(with_outside(knowledge)[0])
-    arrays = build_arrays(knowledge)
+    arrays = widened_of(index).arrays
     met: set[Where] = set()
     every: dict[Where, None] = {}
     for version in arrays.families:
@@ -109,7 +105,7 @@ def _moved(index: NetworkIndex, old: tuple[Node, Nic, bool], filter_: Filter, th
         after = know(Amendable(index.knowledge.written).with_edits(edits))
     except (EditError, DocumentError):
         return ()
-    idle = (to.name, at.name, inwards) in _idle(after)
+    idle = (to.name, at.name, inwards) in _idle(NetworkIndex(after))
     return () if idle or _breaks(index.knowledge, after) else edits
 
 

@@ -8,7 +8,7 @@ from archipelago.addressing.values import parse_address
 from archipelago.design.entrances import Entrance
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import is_upstream
-from archipelago.errors import DocumentError, EditError, QueryError
+from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
 from archipelago.files.meant import distinct
 from archipelago.knowledge.index import NetworkIndex
@@ -25,6 +25,7 @@ from archipelago.reachability.build import build_arrays
 from archipelago.reachability.management import MOST_QUESTIONS, questions_of_devices
 from archipelago.reachability.policy import MOST_PROBES, Breach, Intent, breaches, kinds_apart, of_answers, probes_of
 from archipelago.reachability.policy_lines import IdleLine, idle_lines
+from archipelago.reachability.widened import widened_of
 from archipelago.simulation.reach import ReachResult, reach
 
 MOST_TRIED = 60
@@ -42,16 +43,12 @@ def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
     """A finding for each line of the policy that the network does not keep, in each family."""
     if index.network.policy is None:
         return
-    try:
-        network, outside = with_outside(index.knowledge)
-    except QueryError:  # somebody of ours is called as the outside is
-        network, outside = index.knowledge.written, ()
+    widened = widened_of(index)
+    wider, arrays, outside, network = widened.index, widened.arrays, widened.outside, widened.index.network
     kinds = len(kinds_apart(network))
     if kinds > MOST_PROBES:
         says = f"policy and filters tell {kinds:,} kinds of traffic apart; {MOST_PROBES} of them were asked"
         yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by matrix --probe")
-    wider = NetworkIndex(know(network))
-    arrays = build_arrays(wider.knowledge)
     found = list(breaches(wider, arrays, outside))
     if questions_of_devices(network, len(network.hosts), min(kinds, MOST_PROBES)) > MOST_QUESTIONS:
         says = (

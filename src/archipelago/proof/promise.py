@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
+
+import numpy as np
 
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.finding import Finding
 from archipelago.proof.pairs import excused
-from archipelago.reachability.arrays import NetworkArrays
+from archipelago.reachability.arrays import Bools, NetworkArrays
 from archipelago.reachability.expect import check
-from archipelago.reachability.matrix import matrix
+from archipelago.reachability.families import Decided
+from archipelago.reachability.matrix import matrix, unfiltered
 
 MOST_ASKED = 2_000
 """So many ends of ways are looked into; once all mends are made few are left."""
@@ -31,7 +34,8 @@ def unexplained(index: NetworkIndex, arrays: NetworkArrays, findings: Iterable[F
     known |= {finding.path for finding in findings}
     routed = any(node.forwards for node in index.knowledge.devices.values())
     for version in (None, 6) if len(arrays.families) > 1 else (None,):
-        for group in matrix(arrays, version, excused=excused(index, version), most=MOST_ASKED).groups:
+        fine = _filtered_too(arrays, version, excused(index, version))
+        for group in matrix(arrays, version, excused=fine, most=MOST_ASKED).groups:
             cause = group.finding
             if cause.slug == "filtered":  # as the filter is written; what it should be, the plan says
                 continue
@@ -42,6 +46,23 @@ def unexplained(index: NetworkIndex, arrays: NetworkArrays, findings: Iterable[F
                 )
                 risky = not routed or cause.slug == "no-common-family"
                 yield replace(cause, breaks=f"it cuts off {such}", severity="risk" if risky else "error")
+
+
+def _filtered_too(
+    arrays: NetworkArrays, version: int | None, fine: Callable[[Decided], Bools]
+) -> Callable[[Decided], Bools]:
+    """What excuses the pairs, too, that only a filter ends: why is not looked for where nobody asks."""
+
+    def excusing(answer: Decided) -> Bools:
+        mask = fine(answer)
+        if any(outcome.crossings is not None for outcome in answer.outcomes.values()):
+            plain = unfiltered(arrays, version)
+            _, first = np.unique(answer.kind, return_index=True)
+            kinds = plain.kind[first]
+            mask |= plain.between[np.ix_(kinds, kinds)]
+        return mask
+
+    return excusing
 
 
 def newly_broken(before: Knowledge, after: Knowledge) -> set[int]:

@@ -20,9 +20,9 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Path
 from archipelago.reachability.arrays import Ints
-from archipelago.reachability.crossings import PASSES
 from archipelago.reachability.families import Decided
 from archipelago.reachability.few import few_hosts
+from archipelago.reachability.filter_lines import PASSES
 from archipelago.reachability.outcome import AT_A_TIME, Outcome
 from archipelago.reachability.stops import Code, stop_of
 from archipelago.simulation.reach import ReachResult, reach

@@ -7,22 +7,20 @@ says is the same for addresses of one piece of the address space.
 
 from __future__ import annotations
 
-from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 
-from archipelago.addressing.values import Address, Prefix
-from archipelago.knowledge.filtering import Judged, Refusal, both_families_named, never_filtered, of_family, speaks_of
-from archipelago.knowledge.header import FIRST_TTL, probe_header
+from archipelago.knowledge.filtering import Judged, Refusal
+from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.filters import ECHO, Filter, FilterRule, Probe, Traffic
 from archipelago.reachability.arrays import CANNOT_SEND, NO_ENDPOINT, Bools, Family, Ints, NetworkArrays
+from archipelago.reachability.filter_lines import PASSES, FilterLines
 from archipelago.reachability.states import Ways
 
-PASSES = -1
 AT_A_TIME = 256
 """How many classes' packets are followed at once where all are."""
 MOST_LINES = 1 << 20
@@ -111,19 +109,8 @@ class Crossing(NamedTuple):
     starts: Ints
 
 
-class Pieces(NamedTuple):
-    """Ranges of pieces, in order and apart: the first and the last piece of each."""
-
-    first: Ints
-    last: Ints
-
-
-class Line(NamedTuple):
-    """A line of a filter: its number (PASSES where it accepts), and the pieces that it is for (None for all)."""
-
-    number: int
-    sources: Pieces | None
-    targets: Pieces | None
+_Said = dict[tuple[int, int, tuple[int, ...]], Ints]
+"""What a filter says of the packets that come to it at a step, by the step, the filter and the lines that are asked."""
 
 
 class Crossings:
@@ -142,9 +129,8 @@ class Crossings:
         self._columns = ways.columns
         self._start = ways.start
         # Whose filter sees a packet for an address that several hold is not for the arrays to say.
+        self._lines = FilterLines(family, [guard.filter for guard in guards.every])
         self._ingress = np.where(ways.hops.contested, NO_ENDPOINT, ways.hops.ingress)
-        self._speaking: dict[tuple[int, Probe, bool], list[Line]] = {}
-        self._lines_of: dict[int, list[Line | None]] = {}
 
     def refusals(self, way: tuple[Ints, Ints, Ints], arrives: Bools, probe: Probe) -> tuple[Ints, Bools]:
         """What ends a probe or its answer.
@@ -176,9 +162,10 @@ class Crossings:
         asking, asked = self._columns.piece[reply_column], self._columns.piece[target]
         out = self._crossed(source, target, known)
         back = self._crossed(target, reply_column, known)
+        there, again = _Said(), _Said()  # kinds of which a filter's lines say the same are judged once
         return {
-            probe: (self._first(out, (asking, asked), probe, answers=False) == PASSES)
-            & (self._first(back, (asked, asking), probe, answers=True) == PASSES)
+            probe: (self._first(out, (asking, asked), probe, answers=False, said=there) == PASSES)
+            & (self._first(back, (asked, asking), probe, answers=True, said=again) == PASSES)
             for probe in probes
         }
 
@@ -258,85 +245,27 @@ class Crossings:
 
     # What filters say
 
-    def _first(self, crossed: list[Crossing], pieces: tuple[Ints, Ints], probe: Probe, *, answers: bool) -> Ints:
+    def _first(
+        self,
+        crossed: list[Crossing],
+        pieces: tuple[Ints, Ints],
+        probe: Probe,
+        *,
+        answers: bool,
+        said: _Said | None = None,
+    ) -> Ints:
         """The first refusal of each packet, by the pieces that it comes from and goes to."""
         refused = np.full(len(pieces[0]), PASSES, dtype=np.int64)
-        for crossing in crossed:
-            for number, packets in zip(
-                crossing.guards.tolist(), np.split(crossing.packets, crossing.starts[1:]), strict=True
-            ):
-                line = self._judged(number, pieces[0][packets], pieces[1][packets], probe, answers)
+        known: _Said = {} if said is None else said
+        for at, crossing in enumerate(crossed):
+            bounds = (*crossing.starts.tolist(), len(crossing.packets))
+            for place, number in enumerate(crossing.guards.tolist()):
+                packets = crossing.packets[bounds[place] : bounds[place + 1]]
+                lines = self._lines.speaking(number, probe, answers)
+                key = at, number, lines
+                if key not in known:
+                    known[key] = self._lines.grid(number, lines).judge(pieces[0][packets], pieces[1][packets])
+                line = known[key]
                 ends = (line != PASSES) & (refused[packets] == PASSES)
                 refused[packets[ends]] = number * MOST_LINES + line[ends]
         return refused
-
-    def _judged(self, number: int, sources: Ints, targets: Ints, probe: Probe, answers: bool) -> Ints:
-        """The line (0 for `otherwise`) by which a guard ends packets, PASSES where it does not."""
-        lines = self._lines(number, probe, answers)
-        *others, last = lines
-        said = np.full(len(sources), last.number, dtype=np.int64)
-        open_ = np.ones(len(sources), dtype=np.bool_)
-        for line in others:
-            matched = open_ & _within(line.sources, sources) & _within(line.targets, targets)
-            said[matched] = line.number
-            open_ &= ~matched
-        return said
-
-    def _lines(self, number: int, probe: Probe, answers: bool) -> list[Line]:
-        """The lines of a filter that speak of a kind of packet; the last is for all that is left."""
-        key = number, probe, answers
-        if key not in self._speaking:
-            nobody = Address(self._family.version, 0)
-            header = probe_header(nobody, nobody, probe, answers=answers)
-            filter_ = self.guards.every[number].filter
-            every = self._written(number)
-            both = zip(filter_.rules, every, strict=True)
-            lines = [line for rule, line in both if line is not None and speaks_of(rule, header)]
-            if never_filtered(header):
-                lines = [Line(PASSES, None, None)]
-            self._speaking[key] = [*lines, Line(PASSES if filter_.otherwise == "accept" else 0, None, None)]
-        return self._speaking[key]
-
-    def _written(self, number: int) -> list[Line | None]:
-        """The lines of a filter, whatever packets they speak of; None for one that names the other family only."""
-        if number not in self._lines_of:
-            self._lines_of[number] = [
-                Line(
-                    PASSES if rule.action == "accept" else line,
-                    self._pieces(rule.source),
-                    self._pieces(rule.destination),
-                )
-                if both_families_named(rule, self._family.version)
-                else None
-                for line, rule in enumerate(self.guards.every[number].filter.rules, 1)
-            ]
-        return self._lines_of[number]
-
-    def _pieces(self, prefixes: tuple[Prefix, ...]) -> Pieces | None:
-        if not prefixes:
-            return None
-        cuts = self._family.cuts
-        ranges = sorted(
-            (bisect_right(cuts, prefix.value) - 1, bisect_right(cuts, prefix.last) - 1)
-            for prefix in of_family(prefixes, self._family.version)
-        )
-        merged: list[tuple[int, int]] = []
-        for first, last in ranges:
-            if merged and first <= merged[-1][1] + 1:
-                merged[-1] = (merged[-1][0], max(merged[-1][1], last))
-            else:
-                merged.append((first, last))
-        return Pieces(*(np.array(ends, dtype=np.int64) for ends in zip(*merged, strict=True)))
-
-
-def _within(ranges: Pieces | None, pieces: Ints) -> Bools:
-    """Which pieces lie in any of some ranges; all where none is written."""
-    if ranges is None:
-        return np.ones(len(pieces), dtype=np.bool_)
-    within: Bools
-    if len(ranges.first) == 1:
-        within = (pieces >= ranges.first[0]) & (pieces <= ranges.last[0])
-        return within
-    at = np.searchsorted(ranges.first, pieces, side="right") - 1
-    within = (at >= 0) & (pieces <= ranges.last[np.maximum(at, 0)])
-    return within

@@ -10,7 +10,8 @@ import numpy as np
 from archipelago.model.filters import Probe
 from archipelago.progress import steps
 from archipelago.reachability.arrays import Bools, Codes, Family, Ints
-from archipelago.reachability.crossings import PASSES, Crossings
+from archipelago.reachability.crossings import Crossings
+from archipelago.reachability.filter_lines import PASSES
 from archipelago.reachability.sizes import Sizes
 from archipelago.reachability.states import OutcomeCodes, Ways
 

@@ -19,7 +19,7 @@ from archipelago.model.filters import ECHO, FIRST_OWN_PORT, LAST_PORT, Probe, Tr
 from archipelago.model.network import Network
 from archipelago.model.policy import ANYBODY, Policy
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
-from archipelago.reachability.management import of_devices
+from archipelago.reachability.management import DeviceBreach, named_devices, of_devices
 from archipelago.reachability.matrix import Matrix, by_probe, unfiltered
 from archipelago.reachability.parties import Parties
 
@@ -99,6 +99,7 @@ class Intent:
         self.policy: Policy = network.policy
         self.parties = Parties(knowledge, hosts, outside)
         self._parties: dict[tuple[str, int], Ints] = {}
+        self._named: dict[tuple[int, bytes], list[tuple[Ints, Ints]]] = {}
         vlans = [plugged_vlan(knowledge, network.hosts[name]) for name in hosts]
         place = np.arange(len(hosts))
         # The outside, and a host in no VLAN, is with nobody in one.
@@ -146,17 +147,31 @@ class Intent:
                 first.append(at)
         return np.array(first, dtype=np.int64), sort
 
+    def _among(self, some: Ints, version: int) -> list[tuple[Ints, Ints]]:
+        """For each line the places among some hosts of those it names, as rows and columns of their pairs."""
+        key = version, some.tobytes()
+        if key not in self._named:
+            ends = {end for rule in self.policy.rules for end in (rule.source, rule.target)}
+            at = {end: np.flatnonzero(self.members(end, version)[some]) for end in ends}
+            self._named[key] = [(at[rule.source][:, None], at[rule.target]) for rule in self.policy.rules]
+        return self._named[key]
+
     def decides(self, some: Ints, version: int, probe: Probe) -> tuple[Bools, Ints]:
         """Whether each of some hosts may begin with each other, and the line that says so (-1: `otherwise`, WITHIN:
         they are of one VLAN)."""
-        shape = (len(some), len(some))
-        allowed = np.full(shape, self.policy.otherwise == "any")
-        line = np.full(shape, -1, dtype=np.int64)
-        for number in range(len(self.policy.rules) - 1, -1, -1):
-            rule = self.policy.rules[number]
-            if rule.speaks_of(probe):
-                both = np.ix_(self.members(rule.source, version)[some], self.members(rule.target, version)[some])
-                allowed[both], line[both] = bool(rule.may), number
+        rules = self.policy.rules
+        line = np.full((len(some), len(some)), -1, dtype=np.int64)
+        named = self._among(some, version)
+        speaking: dict[tuple[Traffic, ...], bool] = {}  # of a thousand lines most speak of the same few kinds
+        for number in range(len(rules) - 1, -1, -1):
+            kinds = rules[number].traffic
+            if kinds not in speaking:
+                speaking[kinds] = rules[number].speaks_of(probe)
+            if speaking[kinds]:
+                sources, targets = named[number]
+                line[sources, targets] = number
+        may = np.array([*(bool(rule.may) for rule in rules), self.policy.otherwise == "any"])  # the last is -1's
+        allowed: Bools = may[line]
         within = self.vlan[some][:, None] == self.vlan[some]
         allowed[within], line[within] = True, WITHIN
         return allowed, line
@@ -203,8 +218,10 @@ def compared(intent: Intent, arrays: NetworkArrays, version: int, probes: Sequen
     """What a policy says of all pairs beside what a network does, for each kind of traffic."""
     # What no filter is to blame for is for others to tell.
     routed = unfiltered(arrays, version)
+    kind = first = sort = np.empty(0, dtype=np.int64)
     for answer in by_probe(arrays, probes, version, causes=False):
-        first, sort = intent.sorts(answer, version)
+        if not np.array_equal(answer.kind, kind):  # most kinds of traffic tell the same hosts apart
+            kind, (first, sort) = answer.kind, intent.sorts(answer, version)
         sizes = np.bincount(sort)
         pairs = np.multiply.outer(sizes, sizes)
         pairs[np.diag_indices_from(pairs)] -= sizes
@@ -249,9 +266,7 @@ def breaches(
                     ends = [{arrays.hosts[at] for at in first[these.any(axis=axis)].tolist()} for axis in (1, 0)]
                     told = _Told(one.probe, int(one.pairs[these].sum()), example, *ends)
                     found.setdefault((number, is_open), []).append(told)
-        speakers = [set(intent.members_named(rule.source, version)) for rule in intent.policy.rules]
-        hosts = [arrays.hosts[at] for at in first.tolist()]
-        for device in of_devices(index, speakers, hosts, version, probes) if devices else ():
+        for device in _of_devices(index, intent, first, version, probes) if devices else ():
             told = _Told(device.probe, 1, (device.host, str(device.address)), {device.host}, set())
             found.setdefault((device.line, device.let_through), []).append(told)
         for (number, is_open), every in found.items():
@@ -267,6 +282,16 @@ def breaches(
                 sources=tuple(sorted({host for one in every for host in one.sources})),
                 targets=tuple(sorted({host for one in every for host in one.targets})),
             )
+
+
+def _of_devices(
+    index: NetworkIndex, intent: Intent, some: Ints, version: int, probes: Sequence[Probe]
+) -> Iterator[DeviceBreach]:
+    """Where the network and its policy differ about devices' own addresses, asked of some hosts."""
+    if named_devices(index.network):
+        names = list(intent.parties.place)
+        speakers = [set(intent.members_named(rule.source, version)) for rule in intent.policy.rules]
+        yield from of_devices(index, speakers, [names[at] for at in some.tolist()], version, probes)
 
 
 class _Told(NamedTuple):
