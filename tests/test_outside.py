@@ -12,6 +12,7 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import widened
 from archipelago.model.filters import parse_probe
+from archipelago.reachability import settling
 from archipelago.reachability.matrix import matrix
 from archipelago.simulation.reach import reach
 from makers import filtered, scrambled, translated
@@ -184,6 +185,26 @@ def test_the_routers_that_report_are_heard_behind_a_translation():
 def test_translations_that_cannot_be_are_refused(prefixes, old, new, told):
     with pytest.raises(DocumentError, match=told):
         read_network(translating(prefixes).replace(old, new, 1))
+
+
+def test_however_many_are_translated_each_is_decided(monkeypatch):
+    monkeypatch.setattr(settling, "MOST_ASKED", 0)  # the simulation is not asked at all
+    answer = matrix(NetworkIndex(widened(know(read_network(translating("10.44.2.0/24"))))), 4, causes=False)
+    reached = {(source, target) for source, target, yes in answer.rows() if yes}
+    assert ("purser", "outside") in reached and ("kiosk", "outside") not in reached
+
+
+def test_a_policy_that_a_filter_does_not_keep_is_told_where_sources_are_translated():
+    text = (
+        translating("10.44.2.0/24")
+        .replace("source-nat:", "filter-out: edge, source-nat:")
+        .replace(
+            "    interfaces:", "    filters: {edge: {rules: [{drop: tcp/443}], otherwise: accept}}\n    interfaces:", 1
+        )
+        + "policy: {rules: [{from: crew, to: outside, may: tcp/443}], otherwise: any}\n"
+    )
+    (told,) = [one for one in archipelago.audit(read_network(text)) if one.slug == "policy-closed"]
+    assert "tcp/443" in told.says and "such as purser to outside" in told.says
 
 
 @pytest.mark.parametrize("seed", range(60))

@@ -116,6 +116,7 @@ STAGES = (
     "filtering",
     "forwarding",
     "delivery",
+    "conversing",
     "hearing",
     "pools",
     "leases",

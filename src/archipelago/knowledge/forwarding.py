@@ -81,6 +81,11 @@ def decide(
     return decision
 
 
+def decide_unfiltered(state: ForwardingState, header: Header, ingress: str | None, vrf: str = "") -> Decision:
+    """What a station would do with a packet if it had no filters, whatever the packet's size."""
+    return _decide(state, header.destination, header.ttl, ingress, vrf)
+
+
 def too_large(nic: Nic, header: Header, ingress: str | None) -> bool:
     """Whether a packet does not fit an interface and may not be split there: in IPv6 only its sender splits
     (RFC 8200 5)."""

@@ -22,8 +22,8 @@ from archipelago.model.network import Network
 from archipelago.model.parts import End
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays
-from archipelago.reachability.causes import settle
 from archipelago.reachability.families import Decided
+from archipelago.reachability.settling import settle
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,7 +104,7 @@ class Loading:
         if any(one.doubtful.any() for one in decided.values()):
             index = NetworkIndex(arrays.knowledge)
             for one in decided.values():
-                settle(index, one)
+                settle(index, one, causes=False)
         return carry(arrays, decided, streams, each)
 
     def _told(self, arrays: NetworkArrays, carried: Carried) -> Load:

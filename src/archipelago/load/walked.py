@@ -12,9 +12,9 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.load.parties import Flows, Groups, Rates, Stream
 from archipelago.reachability.arrays import Ints, NetworkArrays
-from archipelago.reachability.causes import MOST_ASKED
 from archipelago.reachability.families import Decided
 from archipelago.reachability.few import few_hosts
+from archipelago.reachability.settling import MOST_ASKED
 from archipelago.simulation.reach import reach
 from archipelago.simulation.steps import Step
 

@@ -15,20 +15,17 @@ from archipelago.diagnosis.no_home import no_home
 from archipelago.diagnosis.outvoted import contradicted
 from archipelago.diagnosis.stop import Direction
 from archipelago.knowledge.devices import Node
-from archipelago.knowledge.ends import common_families
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Path
 from archipelago.reachability.arrays import Ints
 from archipelago.reachability.families import Decided
-from archipelago.reachability.few import few_hosts
 from archipelago.reachability.filter_lines import PASSES
 from archipelago.reachability.outcome import AT_A_TIME, Outcome
+from archipelago.reachability.settling import Settled, members_of
 from archipelago.reachability.stops import Code, stop_of
 from archipelago.simulation.reach import ReachResult, reach
 
-MOST_ASKED = 2_000
-"""How often at most the simulation decides about an address that several hold."""
 MOST_CAUSES = 20_000
 """How many ends of ways at most are looked into; those of the most pairs come first."""
 _NOT_ASKED = finding(
@@ -49,47 +46,6 @@ class Group:
     pairs: int
     source: str
     target: str
-
-
-Settled = dict[tuple[int, int], tuple[Finding | None, Direction]]
-"""What the simulation said of two kinds: the mistake and the direction, no mistake where they reach each other."""
-
-
-def settle(index: NetworkIndex, answer: Decided) -> Settled:
-    """Let the simulation decide what the arrays cannot: whose answer stands where several hold an address. What it
-    decides is entered into the arrays' answer."""
-    sources, targets = np.nonzero(answer.doubtful)
-    settled: Settled = {}
-    if not len(sources):
-        return settled
-    answer.own()
-    answer.between[sources, targets] = answer.every[sources, targets] = False
-    members = _members(answer)
-    hosts = answer.arrays.hosts
-    within = few_hosts(index, {hosts[place] for kind in members for place in kind[:2].tolist()})
-    nodes = index.knowledge.nodes
-    for i, j in zip(sources[:MOST_ASKED].tolist(), targets[:MOST_ASKED].tolist(), strict=True):
-        source, target = int(members[i][0]), int(members[j][0])
-        if i == j:
-            if len(members[i]) == 1:
-                continue
-            target = int(members[i][1])
-        ends = nodes[hosts[source]], nodes[hosts[target]]
-        asked = reach(index, *ends, probes=1, family=answer.family, within=within, probe=answer.probe)
-        reached = [asked.reached]
-        if answer.probe.size and answer.family is None and asked.family == 4 and 6 in common_families(*ends):
-            reached.append(reach(index, *ends, probes=1, family=6, within=within, probe=answer.probe).reached)
-        answer.every[i, j], answer.some[i, j] = all(reached), any(reached)
-        answer.between[i, j] = asked.reached
-        settled[i, j] = (asked.finding, asked.direction or "out")
-    return settled
-
-
-def _members(answer: Decided) -> list[Ints]:
-    """The hosts of each kind."""
-    order = np.argsort(answer.kind, kind="stable")
-    ends = np.cumsum(np.bincount(answer.kind, minlength=len(answer.between)))
-    return np.split(order, ends[:-1])
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +84,7 @@ class _Explained:
         self.answer = answer
         self.between = answer.between
         self.settled = settled
-        self.members = _members(answer)
+        self.members = members_of(answer)
         self.sizes = np.array([len(member) for member in self.members])
         hosts = (self.index.knowledge.nodes[answer.arrays.hosts[member[0]]] for member in self.members)
         # Whom all around contradict, or who has no gateway that is up: the cause is theirs, wherever packets end.

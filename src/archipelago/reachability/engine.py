@@ -210,8 +210,6 @@ class _Deciding:
         ways = Ways(self.table, self.hops, self.columns, Start(paths.start, self.ingress, paths.cell))
         translated = self._translated(ways, main, replies)
         guards = guards_of(self.arrays, self.family)
-        if translated is not None:
-            doubt = translated if doubt is None else doubt | translated
         return Outcome(
             family=self.family,
             codes=codes,
@@ -222,6 +220,7 @@ class _Deciding:
             onward=main,
             back=back,
             contested=doubt,
+            translated=translated,
             ways=ways,
             sizes=sizes_of(self.arrays, self.passes, self.example),
             crossings=None if guards is None else Crossings(self.family, ways, guards),

@@ -16,8 +16,10 @@ from archipelago.reachability.outcome import Outcome
 
 
 class Decided:
-    """The engine's answer by kind. A kind is hosts that are of one class in each family; where an address is held by
-    several, whose answer wins is a matter of where one asks from, so there each host class is a kind of its own."""
+    """The engine's answer by kind: who reaches whom (`between`), for which pairs that is not for the arrays to say
+    (`doubtful`), and of these whose packets are `translated` on their way. A kind is hosts that are of one class in
+    each family; where an address is held by several, whose answer wins is a matter of where one asks from, so there
+    each host class is a kind of its own."""
 
     def __init__(
         self, arrays: NetworkArrays, family: int | None, probes: Sequence[Probe] = (ECHO,), filters: bool = True
@@ -26,6 +28,7 @@ class Decided:
         wanted = [version for version in arrays.families if family in (None, version)]
         self.arrays = arrays
         self.family = family
+        self.filters = filters
         self.outcomes = {
             version: decide(arrays, version, labels, [probe.length(version) for probe in probes]) for version in wanted
         }
@@ -54,6 +57,7 @@ class Decided:
         self.version = np.zeros((count, count), dtype=np.int8)
         self.between = np.zeros((count, count), dtype=np.bool_)
         self.doubtful = np.zeros((count, count), dtype=np.bool_)
+        self.translated = np.zeros((count, count), dtype=np.bool_)
         for version in (6, 4):
             if version in self.outcomes:
                 self._lay(version, self.outcomes[version])
@@ -62,6 +66,8 @@ class Decided:
                 has = np.flatnonzero(self.classes[version] >= 0)
                 own = self.classes[version][has]
                 self.doubtful[np.ix_(has, has)] |= too_large[np.ix_(own, own)]
+        self.translated &= ~self.doubtful
+        self.doubtful |= self.translated
         self.every = self.some = self.between
         if len(self.outcomes) > 1:
             self._both()
@@ -120,11 +126,14 @@ class Decided:
             self.version[:] = version
             if outcome.contested is not None:
                 self.doubtful[:] = outcome.contested
+            if outcome.translated is not None:
+                self.translated[:] = outcome.translated
             return
         both, grid = np.ix_(has, has), np.ix_(own, own)
         self.version[both] = version
         self.between[both] = self._reached[version][grid]
         self.doubtful[both] = outcome.contested[grid] if outcome.contested is not None else False
+        self.translated[both] = outcome.translated[grid] if outcome.translated is not None else False
 
     def _both(self) -> None:
         """Which pairs are reached in every family that both ends have, and which in any."""
@@ -136,6 +145,12 @@ class Decided:
             reached = self._reached[version][np.ix_(own, own)]
             self.every[np.ix_(has, has)] &= reached
             self.some[np.ix_(has, has)] |= reached
+
+    def in_ipv6(self, i: int, j: int) -> list[bool]:
+        """Whether two kinds reach each other in IPv6, too; nothing where not both families are looked at there."""
+        if len(self.outcomes) < 2 or min(self.classes[6][i], self.classes[6][j]) < 0:
+            return []
+        return [bool(self._reached[6][self.classes[6][i], self.classes[6][j]])]
 
     @property
     def all_reached(self) -> bool:

@@ -16,8 +16,9 @@ from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
-from archipelago.reachability.causes import MOST_CAUSES, Group, explain, settle
+from archipelago.reachability.causes import MOST_CAUSES, Group, explain
 from archipelago.reachability.families import Decided
+from archipelago.reachability.settling import settle
 
 ROWS = 256
 MOST_HOSTS = 20_000
@@ -176,7 +177,7 @@ def _answer(
     groups: tuple[Group, ...] = ()
     if answer.doubtful.any() or (causes and not answer.all_reached):
         index = index or NetworkIndex(arrays.knowledge)
-        settled = settle(index, answer)
+        settled = settle(index, answer, causes=causes)
         if excused is not None:
             fine = excused(answer)
             answer.between |= fine

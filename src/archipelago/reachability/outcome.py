@@ -65,7 +65,8 @@ class Paths:
 class Outcome:
     """One family's answer, by class. `of_state` gives the class of each host state (twice a host class's number, plus
     one where a host of it is up), -1 for none. `onward` says whose packets arrive at whom, `back` whose replies do;
-    where it is `contested`, an address that several hold decides. `replies` has, for classes that speak from several
+    where it is `contested`, an address that several hold decides; where it is `translated`, what is sent leaves with
+    another source, and the answer goes there. `replies` has, for classes that speak from several
     addresses, the column that each class's replies go to. `direct` are the routes that ask for the target itself.
     `ways` are those that packets take, `sizes` what on them is too small for some packets, `crossings` the filters on
     them, where there are any."""
@@ -79,6 +80,7 @@ class Outcome:
     onward: Bools
     back: Bools
     contested: Bools | None
+    translated: Bools | None
     ways: Ways
     sizes: Sizes | None
     crossings: Crossings | None

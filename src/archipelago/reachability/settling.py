@@ -1,0 +1,115 @@
+"""What the arrays cannot say: where several hold an address, and where packets are translated on their way."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+import numpy as np
+
+from archipelago.diagnosis.stop import Direction
+from archipelago.knowledge.conversing import Conversing
+from archipelago.knowledge.devices import Node
+from archipelago.knowledge.ends import common_families, first_address
+from archipelago.knowledge.forwarding import source_towards
+from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge
+from archipelago.model.finding import Finding
+from archipelago.progress import steps
+from archipelago.reachability.arrays import Ints
+from archipelago.reachability.families import Decided
+from archipelago.reachability.few import few_hosts
+from archipelago.simulation.reach import ReachResult, reach
+
+MOST_ASKED = 2_000
+"""How often at most the simulation decides about an address that several hold."""
+
+Settled = dict[tuple[int, int], tuple[Finding | None, Direction]]
+"""What the simulation said of two kinds: the mistake and the direction, no mistake where they reach each other."""
+
+
+def settle(index: NetworkIndex, answer: Decided, *, causes: bool = True) -> Settled:
+    """Decide what the arrays cannot, and enter it into their answer: where packets are translated on their way, by
+    carrying one from station to station; where several hold an address, by the simulation, which is asked for
+    `causes`, too."""
+    sources, targets = np.nonzero(answer.doubtful)
+    settled: Settled = {}
+    if not len(sources):
+        return settled
+    answer.own()
+    answer.between[sources, targets] = answer.every[sources, targets] = False
+    settling = _Settling(index, answer)
+    for i, j in steps(list(zip(sources.tolist(), targets.tolist(), strict=True)), "following single packets"):
+        ends = settling.ends(i, j)
+        if ends is None:
+            continue
+        reached = settling.carried(ends) if answer.translated[i, j] else None
+        cause: Finding | None = None
+        direction: Direction = "out"
+        if reached is None or (causes and not reached):
+            if settling.asked >= MOST_ASKED:
+                continue
+            told = settling.simulated(ends)
+            reached, cause, direction = told.reached, told.finding, told.direction or "out"
+        in_both = [reached, *settling.in_ipv6(i, j, ends)]
+        answer.every[i, j], answer.some[i, j], answer.between[i, j] = all(in_both), any(in_both), reached
+        if reached or causes:
+            settled[i, j] = (cause, direction)
+    return settled
+
+
+class _Settling:
+    """Decides single pairs."""
+
+    def __init__(self, index: NetworkIndex, answer: Decided) -> None:
+        self._index = index
+        self._answer = answer
+        self._members = members_of(answer)
+        self._conversing = Conversing(index.carrier, answer.filters)
+        self.asked = 0
+
+    def ends(self, i: int, j: int) -> tuple[Node, Node] | None:
+        """Two different hosts of two kinds; None where there are none."""
+        if i == j and len(self._members[i]) == 1:
+            return None
+        source, target = int(self._members[i][0]), int(self._members[j][int(i == j)])
+        nodes, hosts = self._index.knowledge.nodes, self._answer.arrays.hosts
+        return nodes[hosts[source]], nodes[hosts[target]]
+
+    def carried(self, ends: tuple[Node, Node]) -> bool | None:
+        """Whether one reaches the other, from station to station; None where that is not to be told so."""
+        if self._answer.probe.size:  # what does not fit is split, or is told: that is for the simulation
+            return None
+        target = first_address(ends[1], 4)
+        source = source_towards(self._index.knowledge.state(ends[0].name), target) if target is not None else None
+        if source is None or target is None:
+            return None
+        return self._conversing.answered((ends[0].name, ends[1].name), (source, target), self._answer.probe)
+
+    def simulated(self, ends: tuple[Node, Node]) -> ReachResult:
+        """What the simulation says."""
+        self.asked += 1
+        return self._reach(ends, self._answer.family)
+
+    def in_ipv6(self, i: int, j: int, ends: tuple[Node, Node]) -> list[bool]:
+        """Whether they reach each other in IPv6, too; nothing where only one family is looked at."""
+        answer = self._answer
+        if answer.family is not None or set(common_families(*ends)) != {4, 6}:
+            return []
+        return [self._reach(ends, 6).reached] if answer.probe.size else answer.in_ipv6(i, j)
+
+    def _reach(self, ends: tuple[Node, Node], family: int | None) -> ReachResult:
+        probe = self._answer.probe
+        return reach(self._index, *ends, probes=1, family=family, within=self._within, probe=probe)
+
+    @cached_property
+    def _within(self) -> Knowledge:
+        """The network with two hosts of each kind."""
+        hosts = self._answer.arrays.hosts
+        return few_hosts(self._index, {hosts[place] for kind in self._members for place in kind[:2].tolist()})
+
+
+def members_of(answer: Decided) -> list[Ints]:
+    """The hosts of each kind."""
+    order = np.argsort(answer.kind, kind="stable")
+    ends = np.cumsum(np.bincount(answer.kind, minlength=len(answer.between)))
+    return np.split(order, ends[:-1])
