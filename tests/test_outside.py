@@ -207,6 +207,47 @@ def test_a_policy_that_a_filter_does_not_keep_is_told_where_sources_are_translat
     assert "tcp/443" in told.says and "such as purser to outside" in told.says
 
 
+TWO_INSIDES = """format: archipelago-network/1
+devices:
+  edge:
+    kind: router
+    ports:
+      p1: {address: 10.44.15.0/31}
+      p2: {address: 10.44.15.2/31}
+      p9: {address: 10.44.9.1/24}
+      p4: {address: 203.0.113.2/30, source-nat: [10.44.15.0/24, 10.44.9.0/24]}
+    routes: [{destination: 0.0.0.0/0, next-hop: 203.0.113.1}]
+  pier:
+    kind: router
+    ports: {p1: {address: 10.44.15.1/31, source-nat: 10.44.0.0/24}, p2: {address: 10.44.0.1/24}}
+    routes: [{destination: 0.0.0.0/0, next-hop: 10.44.15.0}]
+  inn:
+    kind: router
+    ports: {p1: {address: 10.44.15.3/31, source-nat: 10.44.0.0/24}, p2: {address: 10.44.0.1/24}}
+    routes: [{destination: 0.0.0.0/0, next-hop: 10.44.15.2}]
+hosts:
+  ops: {at: edge/p9, address: 10.44.9.2/24, gateway: 10.44.9.1}
+  kiosk: {at: pier/p2, address: 10.44.0.2/24, gateway: 10.44.0.1}
+  desk: {at: inn/p2, address: 10.44.0.3/24, gateway: 10.44.0.1}
+cables: [edge/p1 ~ pier/p1, edge/p2 ~ inn/p1]
+outside: {at: edge/p4, routes-back: none}
+"""
+
+
+def test_insides_that_overlap_are_named_and_are_no_mistake_where_they_are_translated():
+    network = read_network(TWO_INSIDES)
+    (told,) = archipelago.audit(network)
+    assert (
+        told.slug == "insides-overlap" and told.severity == "risk" and "pier/p2" in told.says and "inn/p1" in told.says
+    )
+    for source, target in (("kiosk", "outside"), ("desk", "outside"), ("desk", "ops")):
+        assert archipelago.reach(network, source, target).reached
+    for source, target in (("kiosk", "desk"), ("ops", "kiosk"), ("ops", "desk")):
+        assert archipelago.reach(network, source, target).cause == "insides-overlap"
+    bare = read_network(TWO_INSIDES.replace(", source-nat: 10.44.0.0/24", ""))
+    assert {"duplicate-address", "route-missing"} <= {one.slug for one in archipelago.audit(bare)}
+
+
 @pytest.mark.parametrize("seed", range(60))
 def test_both_engines_say_the_same_where_sources_are_translated(seed):
     random = Random(seed)

@@ -124,7 +124,7 @@ STAGES = (
     "known",
 )
 """The stages of knowledge, in the order in which they are derived; then what asks them."""
-ASKING = ("held", "ways", "index", "alike", "ends", "parts", "outside")
+ASKING = ("held", "ways", "index", "alike", "ends", "insides", "parts", "outside")
 
 
 def trees(*rooms):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import combinations
 
 from archipelago.addressing.carve import overlapping
 from archipelago.addressing.values import is_link_local
@@ -13,6 +14,7 @@ from archipelago.diagnosis.places import has_moved, nic_path, unplugged
 from archipelago.diagnosis.separated import misplaced
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.insides import apart
 from archipelago.model.finding import REMOVE, Edit, Finding
 
 
@@ -25,10 +27,15 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
             for holder in holders:
                 worlds.setdefault(index.world_of(holder), []).append(holder)
             for together in worlds.values():
-                if len(together) > 1:
+                if len(together) > 1 and not _hidden(index, together):
                     found = faults.duplicate_address(index, address, tuple(together))
                     if not any(_leased(index, holder) for holder in together):  # else the pool is told of
                         yield found
+
+
+def _hidden(index: NetworkIndex, together: list[Held]) -> bool:
+    """Whether what is between all that hold an address translates it: that is told of their subnets."""
+    return all(apart(index, one, other) is not None for one, other in combinations(together, 2))
 
 
 def _leased(index: NetworkIndex, holder: Held) -> bool:
@@ -61,6 +68,10 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
             continue
         if same and _share(index, wide, narrow):
             continue  # members of one virtual router: what parts them is told there
+        translated = apart(index, wide, narrow)
+        if translated is not None:
+            yield faults.insides_overlap(translated)
+            continue
         if wide.address.address == narrow.address.address or narrow.nic.kind == "loopback" or not _speak(wide, narrow):
             continue
         if same and has_moved(index, wide):

@@ -13,6 +13,7 @@ from archipelago.diagnosis.no_route import led_outside
 from archipelago.knowledge.forwarding import Delivered, Dropped, ForwardingState, decide_own, route_to
 from archipelago.knowledge.held import TableName
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.insides import hidden_from
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.ways import Ways
 from archipelago.model.finding import Finding
@@ -88,6 +89,8 @@ def _towards(
         lost = isinstance(decision, Dropped) and decision.reason is Reason.NO_ROUTE
         if not lost and (entry is None or entry.next_hop is None):
             continue
+        if hidden_from(index, table, prefix) is not None:
+            continue  # which of them a route would lead to is nobody's to say
         next_hop = shortest.next_hop(table, nearest[part])
         led = led_outside(index, index.knowledge.devices[table[0]], entry, prefix, next_hop)
         if led is not None:

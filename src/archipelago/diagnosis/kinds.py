@@ -229,6 +229,13 @@ _ALL = (
         OFTEN,
     ),
     Kind(
+        "insides-overlap",
+        "risk",
+        "a subnet behind an interface that translates it, which is elsewhere, too",
+        "neither side can begin with the other",
+        NEVER,
+    ),
+    Kind(
         "link-mask-mismatch",
         "error",
         "two routing interfaces on one link that disagree on its prefix length",

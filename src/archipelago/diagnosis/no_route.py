@@ -9,6 +9,7 @@ from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held, TableName
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.insides import hidden_from
 from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
 from archipelago.model.expectation import OUTSIDE
@@ -44,6 +45,9 @@ def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         hop = _way_out(ways, table, host.node.written.at.device, host.node)
         return faults.route_missing((node, stop.vrf), Prefix(version, 0, 0), hop, effect)
     if away is not None:
+        hidden = hidden_from(index, table, away.address.prefix)
+        if hidden is not None:
+            return faults.insides_overlap(hidden)
         effect = f"packets from {stop.source} to {stop.target} end at {node.name}"
         hop = ways.next_hop(table, away.table)
         return faults.route_missing((node, stop.vrf), away.address.prefix, hop, effect)

@@ -6,6 +6,7 @@ from archipelago.diagnosis.outvoted import hosts_by_vlan
 from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, sits_in, wanted_vlan
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.insides import apart
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Host
 
@@ -16,6 +17,9 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
     for holder in (a, b):
         if holder.node.kind != "host" and not holder.nic.speaks:
             return faults.tag_missing(index, holder.node, holder.nic, meant_for(index, holder.nic))
+    translated = apart(index, a, b)
+    if translated is not None:
+        return faults.insides_overlap(translated)
     astray = misplaced(index, a, b)
     if astray is not None:
         return astray

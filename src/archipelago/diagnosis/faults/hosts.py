@@ -9,6 +9,7 @@ from archipelago.diagnosis.places import nic_path, port_path, sits_in
 from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.insides import Apart
 from archipelago.model.finding import REMOVE, Edit, Finding, Mend
 from archipelago.model.parts import Host, NextHop, Path
 
@@ -249,6 +250,21 @@ def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held
             for other in holders
             if new is not None and other is not last and other.node.kind == "host"
         ),
+    )
+
+
+def insides_overlap(apart: Apart) -> Finding:
+    """A subnet behind an interface that translates it, which is elsewhere, too."""
+    one, other, inside = apart
+    return finding(
+        "insides-overlap",
+        at=inside.device,
+        path=(*nic_path(one), "address"),
+        says=(
+            f"{label(one)} with {one.address} and {label(other)} with {other.address} share addresses, and {inside} "
+            f"translates what is between them: each is known on its own side only"
+        ),
+        mend="renumber one of the two subnets, where hosts of both are to talk to each other",
     )
 
 
