@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from itertools import pairwise
 from random import Random
 
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 import archipelago
 from archipelago import DocumentError, read_network
 from archipelago.addressing.values import Address
+from archipelago.knowledge.known import apply_change, know
 from archipelago.model.leases import AddressRange
 from makers import leasing, scrambled
 
@@ -349,6 +351,62 @@ UNABLE = [
 def test_what_a_brief_cannot_ask_of_leases(text, told):
     with pytest.raises(DocumentError, match=told):
         archipelago.read_brief(text)
+
+
+def unreserved(part, name):
+    """A device or host whose pools keep nothing for a host."""
+    pools = {
+        label: replace(pool, reservations={host: kept for host, kept in pool.reservations.items() if host != name})
+        for label, pool in part.dhcp_pools.items()
+    }
+    return replace(part, dhcp_pools=pools)
+
+
+def one_change(network, random):
+    """The network with one thing otherwise that leases hang on, or another."""
+    asking = [host for host in network.hosts.values() if host.dhcp]
+    serving = [(name, pool) for name, device in network.devices.items() for pool in device.dhcp_pools]
+    kind = random.choice(("off", "gone", "pool", "pool", "port"))
+    if kind == "off" and asking:
+        host = random.choice(asking)
+        return replace(network, hosts={**network.hosts, host.name: replace(host, off=not host.off)})
+    if kind == "gone" and asking:
+        name = random.choice(asking).name
+        devices = {label: unreserved(device, name) for label, device in network.devices.items()}
+        hosts = {label: unreserved(host, name) for label, host in network.hosts.items() if label != name}
+        return replace(network, devices=devices, hosts=hosts, expect=())
+    if kind == "pool" and serving:
+        name, label = random.choice(serving)
+        pools = dict(network.devices[name].dhcp_pools)
+        if random.random() < 0.5:
+            del pools[label]
+        else:
+            pools[label] = replace(pools[label], ranges=pools[label].ranges[:1], gateway=None)
+        return replace(network, devices={**network.devices, name: replace(network.devices[name], dhcp_pools=pools)})
+    device = random.choice(list(network.devices.values()))
+    ports = {name: replace(port, off=not port.off) for name, port in list(device.ports.items())[:1]}
+    return replace(network, devices={**network.devices, device.name: replace(device, ports={**device.ports, **ports})})
+
+
+@pytest.mark.parametrize("first", range(0, 120, 20))
+def test_a_change_decides_the_leases_that_it_touches_as_all_would_be_decided_anew(first):
+    kept = 0
+    for seed in range(first, first + 20):
+        random = Random(seed)
+        network = scrambled(random, anything=seed % 3 == 0)
+        if network is None:
+            continue
+        known = know(leasing(network, random))
+        for _ in range(4):
+            before = known.leases.given
+            known = apply_change(known, one_change(known.written, random))
+            fresh = know(known.written)
+            assert list(known.leases.given.items()) == list(fresh.leases.given.items()), seed
+            asking = fresh.leases.given
+            assert all(known.leases.listeners(host) == fresh.leases.listeners(host) for host in asking)
+            assert dict(known.network.hosts) == dict(fresh.network.hosts)
+            kept += sum(lease is not None and lease is before.get(host) for host, lease in known.leases.given.items())
+    assert kept
 
 
 @pytest.mark.parametrize("seed", range(60))

@@ -119,6 +119,7 @@ STAGES = (
     "conversing",
     "hearing",
     "pools",
+    "kept_leases",
     "leases",
     "learned",
     "known",

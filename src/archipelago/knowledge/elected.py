@@ -186,6 +186,11 @@ class Elected:
             return []
         return [other for other in self._of_router(member.router) if self._domains.is_within(other.endpoint, domain)]
 
+    @property
+    def standing(self) -> list[tuple[Member, bool]]:
+        """Who is active, of all members."""
+        return [(member, self.active(member)) for member in self.every()]
+
     def routers(self) -> list[tuple[list[Member], Member | None]]:
         """Each virtual router in each broadcast domain that has a member that is up: those, and the active one."""
         found: dict[tuple[Member, ...], Member | None] = {}

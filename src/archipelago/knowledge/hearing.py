@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Set
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -65,12 +64,6 @@ class Listener:
     refusal: Refusal | None = None
     passed: frozenset[str] = field(default=frozenset(), compare=False, repr=False)
     crossed: frozenset[Domain] = field(default=frozenset(), compare=False, repr=False)
-
-    def outlasts(self, near: Collection[str], kept: Set[Domain]) -> bool:
-        """Whether what becomes of the question hangs on nothing that a change is near to."""
-        if self.relay and self.outcome is not Hearing.OFFERS:
-            return False  # where it ended, something may have come
-        return self.device not in near and self.passed.isdisjoint(near) and self.crossed <= kept
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,8 +13,9 @@ from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.elected import Elected, Member, named_as_next_hops
 from archipelago.knowledge.forwarding import ForwardingState
 from archipelago.knowledge.hosts import HostNumbers, host_node
-from archipelago.knowledge.learned import LearnedHosts
-from archipelago.knowledge.leases import KeptLeases, Leases
+from archipelago.knowledge.kept_leases import KeptLeases
+from archipelago.knowledge.learned import KeptHosts, LearnedHosts
+from archipelago.knowledge.leases import Leases
 from archipelago.knowledge.links import HOST_PORT, Links, Plugs, aggregates, facing, plugs, port_names
 from archipelago.knowledge.routes import DeviceRoutes, HeldName, routes_of
 from archipelago.knowledge.topology import LinkName, Sent, Topology
@@ -66,6 +67,7 @@ class _Kept:
     routes: Mapping[str, DeviceRoutes]
     learning: bool | None = None
     leases: KeptLeases | None = None
+    learned: KeptHosts | None = None
     members: Mapping[str, tuple[Member, ...]] = field(default_factory=dict)
 
 
@@ -95,7 +97,9 @@ class Knowledge:
         self.elected = Elected(network, devices, self.domains, self._own_routes, kept.members)
         numbers = HostNumbers(network.hosts)
         self.leases = Leases(network, devices, self.domains, self.elected, self.state, kept.leases)
-        self.hosts = LearnedHosts(network.hosts, devices, self.domains, self.elected, numbers, self.leases)
+        self.hosts = LearnedHosts(
+            network.hosts, devices, self.domains, self.elected, numbers, leases=self.leases, kept=kept.learned
+        )
         self.nodes = Nodes(devices, self.hosts, numbers)
 
     @property
@@ -174,9 +178,13 @@ class Knowledge:
             domains=domains,
             routes={name: route for name, route in self._routes.items() if name in self.devices and name not in gone},
             learning=self.any_learning,
-            leases=self.leases.without(near, set(domains)) if self.any_learning else None,
+            leases=self.leases.without(self._nodes_of(gone), domains) if self.any_learning else None,
+            learned=self.hosts.before_change() if self.any_learning else None,
             members={name: members for name, members in self.elected.known.items() if name not in gone},
         )
+
+    def _nodes_of(self, names: Iterable[str]) -> Mapping[str, Node]:
+        return {name: self.devices[name] for name in names if name in self.devices}
 
     def _untouched(self, domain: Domain, near: frozenset[str]) -> bool:
         return all(name in self.devices and name not in near for name, _ in domain.endpoints)

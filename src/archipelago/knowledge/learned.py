@@ -4,21 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
+from typing import NamedTuple
 
 from archipelago.knowledge.advertised import Advertised, advertises, configured, speakers
 from archipelago.knowledge.devices import Devices
 from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.elected import Elected
+from archipelago.knowledge.hearing import Lease
 from archipelago.knowledge.hosts import HostNumbers
 from archipelago.knowledge.leases import Leases
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.parts import Host, NextHop
 
 
+class KeptHosts(NamedTuple):
+    """What hosts had learned before a change: as they were written, what they were given, and what came of it."""
+
+    written: Mapping[str, Host]
+    given: Mapping[str, Lease | None]
+    known: Mapping[str, Host]
+
+
 class LearnedHosts(Mapping[str, Host]):
     """Every host once it has learned what it takes from others, each worked out when it is asked for."""
 
-    __slots__ = ("_devices", "_domains", "_elected", "_heard", "_known", "_leases", "_numbers", "_written")
+    __slots__ = ("_devices", "_domains", "_elected", "_heard", "_kept", "_known", "_leases", "_numbers", "_written")
 
     def __init__(
         self,
@@ -28,8 +38,10 @@ class LearnedHosts(Mapping[str, Host]):
         elected: Elected,
         numbers: HostNumbers,
         leases: Leases,
+        kept: KeptHosts | None = None,
     ) -> None:
         self._written = written
+        self._kept = kept
         self._leases = leases
         self._devices = devices
         self._domains = domains
@@ -44,8 +56,24 @@ class LearnedHosts(Mapping[str, Host]):
             return host
         made = self._known.get(name)
         if made is None:
-            made = self._known[name] = self._leased(self._configured(host))
+            made = self._as_before(host)
+            if made is None:
+                made = self._leased(self._configured(host))
+            self._known[name] = made
         return made
+
+    def _as_before(self, host: Host) -> Host | None:
+        """A host that was given the same lease before a change; None where something is otherwise."""
+        kept = self._kept
+        if kept is None or host.auto or kept.written.get(host.name) is not host:
+            return None
+        same = self._leases.of(host.name) is kept.given.get(host.name)
+        return kept.known.get(host.name) if same else None
+
+    def before_change(self) -> KeptHosts | None:
+        """What a change may leave standing; None where nobody was given anything yet."""
+        given = self._leases.decided
+        return None if given is None else KeptHosts(self._written, given, self._known)
 
     def _configured(self, host: Host) -> Host:
         """A host once it has heard the routers of its domain."""

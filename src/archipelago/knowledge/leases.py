@@ -3,9 +3,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Set
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from functools import cached_property
-from typing import NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.knowledge.delivery import Carrier, Ended
@@ -15,29 +14,20 @@ from archipelago.knowledge.elected import Elected
 from archipelago.knowledge.forwarding import ForwardingState, refused
 from archipelago.knowledge.header import Header
 from archipelago.knowledge.hearing import Hearing, Lease, Listener
+from archipelago.knowledge.kept_leases import KeptLeases, Known, Members, Standing, answers_relays, changed_hosts
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.pools import Shop, fitting
 from archipelago.knowledge.topology import Layer2Endpoint
 from archipelago.model.filters import UDP
 from archipelago.model.leases import Pool
 from archipelago.model.network import Network
-from archipelago.model.parts import Device, End, Host, Loopback
+from archipelago.model.parts import Device, Host, Loopback
 
 CLIENT_PORT, SERVER_PORT = 68, 67
 """The ports of who asks, and of servers and relays (RFC 2131 4.1)."""
 NOBODY, EVERYBODY = Address(4, 0), Address(4, 0xFFFFFFFF)
 ASKED = Header(NOBODY, EVERYBODY, UDP, CLIENT_PORT, SERVER_PORT)
 """The header of what a host broadcasts that has no address yet."""
-
-
-class KeptLeases(NamedTuple):
-    """What a change leaves standing: who hears what in domains that it does not touch, and where it touches nothing
-    that a lease hangs on, all of them; as long as the same servers offer the same, and the same hosts ask."""
-
-    heard: Mapping[Domain, tuple[Listener, ...]]
-    given: dict[str, Lease | None] | None
-    offered: list[tuple[str, Mapping[str, Pool]]]
-    asking: list[tuple[str, End]]
 
 
 class Leases:
@@ -70,51 +60,83 @@ class Leases:
         self._held: dict[Address, list[Layer2Endpoint]] | None = None
         self._heard: dict[Domain, tuple[Listener, ...]] = {}
         self._given: dict[str, Lease | None] | None = None
-        if kept is not None and kept.offered == self._offered():
-            self._heard = dict(kept.heard)
-            if kept.given is not None and kept.asking == self._asking():
-                self._given = kept.given
+        self._members: Members = {}
         self._serving: dict[Domain, list[str]] | None = None
+        self._kept = kept
+        self._standing: Standing | None = None
+        self._before: Known | None = None
 
-    def without(self, near: Collection[str], domains: Set[Domain]) -> KeptLeases | None:
-        """What still holds once some devices, and those that face them, have changed, and these domains have not."""
-        if self._elected.any:
-            return None  # a relayed message can come by another gateway, wherever the change was
-        heard = {
-            domain: listeners
-            for domain, listeners in self._heard.items()
-            if domain in domains and all(one.outlasts(near, domains) for one in listeners)
-        }
-        hosts = self._network.hosts
-        untouched = len(heard) == len(self._heard) and self._given is not None
-        untouched = untouched and not any(hosts[name].at.device in near for name in self._given or ())
-        return KeptLeases(heard, self._given if untouched else None, self._offered(), self._asking())
+    def without(self, touched: Mapping[str, Node], domains: Iterable[Domain]) -> KeptLeases | None:
+        """What was known, once some devices have changed (as they were), and these domains have not."""
+        if self._given is None:
+            return None
+        known = Known(
+            heard=self._heard,
+            members=self._members,
+            given=self._given,
+            hosts=self._network.hosts,
+            order=self._order,
+            offered=self._offered,
+            answering=self._answering,
+            active=self._elected.standing,
+        )
+        return KeptLeases(known, touched, frozenset(domains))
 
-    def _offered(self) -> list[tuple[str, Mapping[str, Pool]]]:
+    @cached_property
+    def _offered(self) -> Mapping[str, Mapping[str, Pool]]:
         """Who leases what."""
-        return [(name, self.pools_of(name)) for name in self.servers]
+        return {name: self.pools_of(name) for name in self.servers}
 
-    def _asking(self) -> list[tuple[str, End]]:
-        """Who asks, in their order, and where."""
-        return [(host.name, host.at) for host in self._network.hosts.values() if host.dhcp]
+    def _carry_over(self) -> None:
+        """Take up what a change has left standing."""
+        kept, self._kept = self._kept, None
+        if kept is None:
+            return
+        before, hosts = kept.before, self._network.hosts
+        changed = changed_hosts(before.hosts, hosts)
+        if (
+            changed is None
+            or list(before.offered) != self.servers
+            or before.active != self._elected.standing
+            or any(answers_relays(before.hosts.get(name), hosts.get(name), self._named) for name in changed)
+        ):
+            return
+        moved = [
+            name
+            for name in {*before.answering, *self._answering}
+            if name in hosts and (name in changed or hosts[name].at.device in kept.touched)
+        ]
+        self._standing = Standing(kept, self._devices, self._domains, changed, moved)
+        self._heard = self._standing.listeners()
+        self._before = before
 
     def of(self, host: str) -> Lease | None:
         """What a host was given; None where it asks for nothing, or gets nothing."""
         return self.given.get(host)
 
     @property
+    def decided(self) -> Mapping[str, Lease | None] | None:
+        """What each host was given, where that was asked for already."""
+        return self._given
+
+    @property
     def given(self) -> Mapping[str, Lease | None]:
         """What each host was given that asks, in their order."""
         if self._given is None:
-            self._given = self._decide({})
+            self._carry_over()
+            self._given = self._decide({}) if self._standing is None else self._decide_again(self._standing)
+            self._standing = self._before = None
         return self._given
 
     def listeners(self, host: str) -> tuple[Listener, ...]:
         """Who hears what a host asks, the best first (which of several offers it takes): servers in its own domain,
         then by the order of servers, then of relays."""
-        domain = self._domains.of((host, HOST_PORT))
+        return self._heard_in(self._domains.of((host, HOST_PORT)), host)
+
+    def _heard_in(self, domain: Domain | None, host: str) -> tuple[Listener, ...]:
         if domain is None:
             return ()
+        self._carry_over()
         if domain not in self._heard:
             self._heard[domain] = self._listen(domain, (host, HOST_PORT))
         return self._heard[domain]
@@ -122,7 +144,8 @@ class Leases:
     @cached_property
     def servers(self) -> list[str]:
         """Who leases addresses, devices before hosts, in their order."""
-        return [name for name in (*self._network.devices, *self._network.hosts) if self.pools_of(name)]
+        hosts = (host.name for host in self._network.hosts.values() if host.dhcp_pools and not host.dhcp)
+        return [*(name for name in self._network.devices if self.pools_of(name)), *hosts]
 
     def pools_of(self, name: str) -> Mapping[str, Pool]:
         """The pools that a device or host serves; a host that leases its own address serves none."""
@@ -143,16 +166,48 @@ class Leases:
     def _decide(self, shops: dict[str, Shop], until: str = "") -> dict[str, Lease | None]:
         shops.update({name: Shop(self.pools_of(name)) for name in self.servers})
         given: dict[str, Lease | None] = {}
+        members: dict[Domain | None, list[str]] = {}
         for host in self._network.hosts.values():
             if host.name == until:
-                break
+                return given
             if host.dhcp:
-                serves = bool(host.dhcp_pools)  # leases of hosts that themselves serve do not exist
-                given[host.name] = None if serves else self._serve(host, shops)
+                domain = self._domains.of((host.name, HOST_PORT))
+                given[host.name] = self._serve(host, self._heard_in(domain, host.name), shops)
+                members.setdefault(domain, []).append(host.name)
+        self._members = {domain: tuple(names) for domain, names in members.items()}
         return given
 
-    def _serve(self, host: Host, shops: Mapping[str, Shop]) -> Lease | None:
-        for listener in self.listeners(host.name):
+    def _decide_again(self, standing: Standing) -> dict[str, Lease | None]:
+        """Decide the leases that a change has to do with; the others are the same objects."""
+        hosts, before = self._network.hosts, standing.before
+        self._members = standing.members(hosts, self._order)
+        undecided = standing.undecided(self._members, self.listeners, self._offered)
+        names = {name for domain in (None, *undecided) for name in self._members.get(domain, ())}
+        shops = {name: Shop(pools) for name, pools in self._offered.items()}
+        again = {
+            name: self._serve(hosts[name], self.listeners(name), shops)
+            for name in sorted(names, key=self._order.__getitem__)
+        }
+        asking = [name for own in self._members.values() for name in own]
+        given = dict(before.given)
+        if len(given) != len(asking) or not given.keys() >= set(asking):
+            given = {name: before.given.get(name) for name in sorted(asking, key=self._order.__getitem__)}
+        given.update({name: lease for name, lease in again.items() if lease != given[name]})
+        return given
+
+    @cached_property
+    def _order(self) -> Mapping[str, int]:
+        """The place of each host in the network."""
+        hosts = self._network.hosts
+        known = self._before
+        if known is not None and (known.hosts is hosts or list(known.order) == list(hosts)):
+            return known.order
+        return {name: number for number, name in enumerate(hosts)}
+
+    def _serve(self, host: Host, listeners: Iterable[Listener], shops: Mapping[str, Shop]) -> Lease | None:
+        if host.dhcp_pools:
+            return None  # leases of hosts that themselves serve do not exist
+        for listener in listeners:
             if listener.outcome is not Hearing.OFFERS:
                 continue
             shop = shops[listener.server]
@@ -293,7 +348,7 @@ class Leases:
         """Who answers for an address that is written: devices, and the hosts that serve or that a relay names."""
         if self._held is None:
             held: dict[Address, list[Layer2Endpoint]] = {}
-            for node in (*self._devices.values(), *(self._state(name).node for name in self._hosts_asked())):
+            for node in (*self._devices.values(), *(self._state(name).node for name in self._answering)):
                 for nic in node.nics.values():
                     for own in nic.addresses if nic.up else ():
                         held.setdefault(own.address, []).append((node.name, nic.name))
@@ -301,10 +356,16 @@ class Leases:
         shared = [member.endpoint for member in self._elected.sharing(address) if self._elected.active(member)]
         return [*self._held.get(address, ()), *shared]
 
-    def _hosts_asked(self) -> list[str]:
-        named = {asked for node in self._devices.values() for nic in node.nics.values() for asked in nic.dhcp_relay}
+    @cached_property
+    def _answering(self) -> list[str]:
+        """The hosts that serve, or that a relay names."""
         hosts = (host for host in self._network.hosts.values() if not host.dhcp)
-        return [h.name for h in hosts if h.dhcp_pools or any(own.address in named for own in h.addresses)]
+        return [h.name for h in hosts if h.dhcp_pools or any(own.address in self._named for own in h.addresses)]
+
+    @cached_property
+    def _named(self) -> set[Address]:
+        """The addresses that relays send to."""
+        return {asked for node in self._devices.values() for nic in node.nics.values() for asked in nic.dhcp_relay}
 
     def _hosts_serving(self, domain: Domain) -> list[str]:
         if self._serving is None:

@@ -14,6 +14,24 @@ def fitting(pools: Mapping[str, Pool], near: Iterable[Address | InterfaceAddress
     return tuple(pool for pool in pools.values() if any(pool.subnet.holds(address) for address in places))
 
 
+def stocks_of(pools: Mapping[str, Pool]) -> Mapping[str, int]:
+    """For each pool the number of the stock that it gives out of: pools of one server that share an address share one,
+    since none is given twice."""
+    spans: list[tuple[int, int, str]] = []
+    for pool in pools.values():
+        spans += [(given.first.value, given.last.value, pool.name) for given in pool.ranges]
+        spans += [(address.value, address.value, pool.name) for address in pool.reservations.values()]
+    stock = {name: number for number, name in enumerate(pools)}
+    last, holder = -1, ""
+    for first, end, name in sorted(spans):
+        if first <= last and stock[name] != stock[holder]:
+            old, new = stock[name], stock[holder]
+            stock = {other: new if number == old else number for other, number in stock.items()}
+        if end > last:
+            last, holder = end, name
+    return stock
+
+
 class Shop:
     """What one server has given: it never gives an address twice, from whatever pool, nor one that is reserved in any
     of its pools to another host."""
