@@ -18,6 +18,7 @@ from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.leases import CLIENT_PORT, SERVER_PORT
 from archipelago.knowledge.links import HOST_PORT
+from archipelago.knowledge.pools import own_name
 from archipelago.knowledge.reasons import Reason
 from archipelago.model.filters import UDP, Probe
 from archipelago.model.finding import Finding
@@ -229,9 +230,5 @@ def renewal(index: NetworkIndex, name: str) -> Finding | None:
 
 
 def server_address(index: NetworkIndex, lease: Lease) -> Address | None:
-    """The address that a host renews at: the one that its relay asked, else the server's in its subnet."""
-    if lease.heard.asked is not None:
-        return lease.heard.asked
-    nic = index.knowledge.nodes[lease.server].nics[lease.heard.interface]
-    inside = (own.address for own in nic.addresses if own.version == 4 and lease.pool.subnet.holds(own))
-    return next(inside, None)
+    """The address that a host renews at."""
+    return own_name(index.knowledge.nodes[lease.server].nics[lease.heard.came_in].addresses, lease.pool)

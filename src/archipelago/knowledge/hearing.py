@@ -44,6 +44,7 @@ class Listener:
         server: who answers; empty where nobody does.
         relay: whether `device` is a relay, and the question got on as unicast.
         asked: the address that the relay sent it to.
+        came_in: the interface of the server by which it came.
         pools: those that fit, in order.
         never: addresses, as numbers, that the server does not give there: its own and the relay's.
         ended: where a relayed message ended.
@@ -58,6 +59,7 @@ class Listener:
     server: str = ""
     relay: bool = False
     asked: Address | None = None
+    came_in: str = ""
     pools: tuple[Pool, ...] = ()
     never: frozenset[int] = frozenset()
     ended: Ended | None = None

@@ -258,7 +258,9 @@ class Leases:
         elif not self._answers((node.name, nic.name), domain):
             outcome = Hearing.ONE_WAY
         never = frozenset(address.value for address in own)
-        return Listener(node.name, nic.name, outcome, node.name, pools=pools, never=never, refusal=refusal)
+        return Listener(
+            node.name, nic.name, outcome, node.name, came_in=nic.name, pools=pools, never=never, refusal=refusal
+        )
 
     def _answers(self, endpoint: Layer2Endpoint, domain: Domain) -> bool:
         """Whether a broadcast from an endpoint gets to a domain."""
@@ -336,6 +338,7 @@ class Leases:
             there.node,
             relay=True,
             asked=asked,
+            came_in=there.interface,
             pools=able,
             never=frozenset(never),
             passed=frozenset((*there.passed, *back.passed, there.node)),

@@ -14,6 +14,15 @@ def fitting(pools: Mapping[str, Pool], near: Iterable[Address | InterfaceAddress
     return tuple(pool for pool in pools.values() if any(pool.subnet.holds(address) for address in places))
 
 
+def own_name(addresses: Iterable[InterfaceAddress], pool: Pool) -> Address | None:
+    """The address that a server names itself by (RFC 2132 9.7), so that hosts renew there: of the interface by which
+    the question came in, one in the pool's subnet, else the first. RFC 2131 4.3.1 leaves the choice; this is what
+    servers do that listen by interface."""
+    own = [address for address in addresses if address.version == 4]
+    inside = (address.address for address in own if pool.subnet.holds(address))
+    return next(inside, own[0].address if own else None)
+
+
 def stocks_of(pools: Mapping[str, Pool]) -> Mapping[str, int]:
     """For each pool the number of the stock that it gives out of: pools of one server that share an address share one,
     since none is given twice."""

@@ -11,7 +11,7 @@ from archipelago.knowledge.devices import Nic
 from archipelago.knowledge.forwarding import ForwardingState
 from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.leases import EVERYBODY, NOBODY, Leases
-from archipelago.knowledge.pools import Shop, fitting
+from archipelago.knowledge.pools import Shop, fitting, own_name
 from archipelago.knowledge.routes import routes_of
 from archipelago.model.leases import Pool
 from archipelago.model.parts import Host, NextHop
@@ -120,7 +120,7 @@ class Exchange:
             return
         if self.leases.pools_of(station.name):
             own = [address.address for address in interface.nic.addresses if address.version == 4]
-            said = self._decide(station, interface.nic, message, own, own[0] if own else None)
+            said = self._decide(station, interface.nic, message, own)
             if said is not None:
                 station.broadcast(interface, Packet(own[0], EVERYBODY, FIRST_TTL, said))
         if interface.nic.dhcp_relay:
@@ -139,7 +139,7 @@ class Exchange:
         elif message.kind in ("discover", "request") and message.giaddr is not None:
             if self.leases.pools_of(station.name):
                 nic = station.node.nics[interface]
-                answer = self._decide(station, nic, message, [message.giaddr], packet.target)
+                answer = self._decide(station, nic, message, [message.giaddr])
                 if answer is not None:
                     station.originate(Packet(packet.target, message.giaddr, FIRST_TTL, answer), vrf)
             else:
@@ -162,19 +162,18 @@ class Exchange:
 
     # The server
 
-    def _decide(
-        self, station: Station, nic: Nic, message: LeaseMessage, near: list[Address], own: Address | None
-    ) -> LeaseMessage | None:
+    def _decide(self, station: Station, nic: Nic, message: LeaseMessage, near: list[Address]) -> LeaseMessage | None:
         """What a server answers: an offer to a discover, an acknowledgement where it is the server asked for."""
         server = station.name
-        if message.kind == "request" and message.server != own:
-            return None
         key = (server, f"{message.relay}" if message.relay else nic.name)
         if key not in self._given:
             never = {address.value for address in nic.addresses if address.version == 4}
             never |= {address.value for address in near}
             self._given[key] = self._give(server, near, frozenset(never))
         given = self._given[key]
+        own = own_name(nic.addresses, given[0]) if given is not None else None
+        if message.kind == "request" and message.server != own:
+            return None
         packet = Packet(NOBODY, EVERYBODY, FIRST_TTL, message)
         if given is None:
             pools = fitting(self.leases.pools_of(server), near)
