@@ -193,6 +193,28 @@ def test_each_mistake_is_named_and_mended(slug, at, old, new):
     assert archipelago.matrix(network).count == 56 and wrong(mended.text) == []
 
 
+@pytest.mark.parametrize(
+    ("names", "told"),
+    [
+        (("crew-1", "crew-2"), "where 1 other of its name leases"),
+        (("crew-a", "purser"), "and not in crew (20), which is called like it"),
+        (("tablet-1", "tablet-2"), None),
+    ],
+)
+def test_a_host_called_like_another_vlan_than_it_leases_in(names, told):
+    text = SOUND.replace("reservations: {mess: 10.44.2.7}", "lease-time: 8h")
+    text = text.replace("  mess:", f"  {names[0]}:").replace("  purser:", f"  {names[1]}:")
+    sound, astray = read_network(text), text.replace("p7: {access: crew}", "p7: {access: guests}")
+    assert archipelago.audit(sound) == ()
+    found = [one for one in archipelago.audit(read_network(astray)) if one.slug == "lease-apart"]
+    assert archipelago.matrix(read_network(astray)).count == 56
+    if told is None:
+        assert not found
+        return
+    assert told in found[0].says and archipelago.lease(read_network(astray), names[0]).finding.slug == "lease-apart"
+    assert archipelago.mend(astray).text == text
+
+
 def test_a_filter_that_lets_the_first_lease_pass_and_not_the_renewal():
     rules = "{accept: udp, source: 0.0.0.0/32}, {drop: udp, destination-port: 67}"
     text = SOUND.replace(

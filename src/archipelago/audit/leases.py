@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from archipelago.audit.registry import rule
 from archipelago.diagnosis.faults import leases as faults
 from archipelago.diagnosis.leased import asking, leased_elsewhere, pool_fault, renewal, written_in
+from archipelago.diagnosis.namesakes import apart_from_namesakes, astray
 from archipelago.diagnosis.no_lease import no_lease, relayed_stop
 from archipelago.diagnosis.servers import of_servers
 from archipelago.knowledge.hearing import Hearing, Listener
@@ -113,3 +114,12 @@ def reservations(index: NetworkIndex) -> Iterator[Finding]:
                 if lease is None or (lease.server, lease.pool.name) != (server, pool.name):
                     elsewhere = leased_elsewhere(index, host, pool) if lease is not None else None
                     yield elsewhere or faults.reservation_idle(index, server, pool, host)
+
+
+@rule
+def namesakes(index: NetworkIndex) -> Iterator[Finding]:
+    """A host that leases apart from all others of its name."""
+    for name in index.once(astray):
+        found = apart_from_namesakes(index, name)
+        if found is not None:
+            yield found

@@ -69,5 +69,12 @@ LEASES = (
         "{name} works, with an address of the wrong subnet",
         OFTEN,
     ),
+    Kind(
+        "lease-apart",
+        "risk",
+        "a host that leases in another VLAN than the one called like it, where others of its name do",
+        "{name} works, perhaps with an address of the wrong subnet",
+        OFTEN,
+    ),
     Kind("reservation-idle", "note", "an address kept for who never asks there", "nothing; it stays kept", OFTEN),
 )

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.faults import leases as faults
+from archipelago.diagnosis.namesakes import apart_from_namesakes
 from archipelago.diagnosis.places import host_attachment, port_path
 from archipelago.diagnosis.servers import of_servers
 from archipelago.diagnosis.stop import Direction, Stop
@@ -84,6 +85,7 @@ def leased_wrongly(index: NetworkIndex, name: str) -> Finding | None:
         pool_fault(index, name)
         or (given_twice(index, lease) if shared else None)
         or (leased_elsewhere(index, name, elsewhere) if elsewhere is not None else None)
+        or apart_from_namesakes(index, name)
         or next(of_servers(index, name), None)
         or renewal(index, name)
     )

@@ -9,9 +9,16 @@ from archipelago.model.rules import network_problems
 from archipelago.proof.audit import proved
 from archipelago.proof.outlasting import cut_off_by_one
 
-TOLERATED = ("expectation-idle", "filter-idle", "policy-answers", "policy-line-hidden", "gateway-claimable")
+TOLERATED = (
+    "expectation-idle",
+    "filter-idle",
+    "policy-answers",
+    "policy-line-hidden",
+    "gateway-claimable",
+    "lease-apart",
+)
 """Risks that a design may have: nobody is there yet, or answers need a line that lets a little more pass, or the
-policy itself has lines that never decide; and VRRP proves nobody (RFC 9568 9)."""
+policy itself has lines that never decide; VRRP proves nobody (RFC 9568 9); and a brief says itself who is where."""
 
 
 def shortcomings(network: Network) -> list[str]:

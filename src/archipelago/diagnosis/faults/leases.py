@@ -322,6 +322,18 @@ def lease_elsewhere(index: NetworkIndex, host: Host, lease: Lease, pool: Pool, v
     return finding("lease-elsewhere", at=host.name, path=port, says=says, mend=mend, edits=edits, name=host.name)
 
 
+def lease_apart(index: NetworkIndex, host: Host, vlans: tuple[int, int], others: int, port: Path | None) -> Finding:
+    """A host leases in another VLAN than the one called like it, where others of its name do; `vlans` are the two,
+    `port` is where it is plugged in, where that is an access port."""
+    there, right = map(index.vlan_name, vlans)
+    many = f"where {others} other{'s' * (others != 1)} of its name lease{'s' * (others == 1)}"
+    says = f"{host.name} leases in {there}, and not in {right}, which is called like it" + f", {many}" * (others > 0)
+    mend = f"put the port of {host.name} into {right}"
+    edits = (Edit((*port, "access"), index.vlan_key(vlans[1])),) if port is not None else ()
+    path = port if port is not None else ("hosts", host.name)
+    return finding("lease-apart", at=host.name, path=path, says=says, mend=mend, edits=edits, name=host.name)
+
+
 def reservation_idle(index: NetworkIndex, server: str, pool: Pool, host: str) -> Finding:
     """An address kept for a host that never asks there."""
     path = (*pool_path(index, server, pool), "reservations", host)
