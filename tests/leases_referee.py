@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import sys
 from collections import Counter
+from itertools import pairwise
 from random import Random
 
 from archipelago.exchange.kernel import Question, ask_kernel
@@ -32,6 +33,10 @@ def fit(index: NetworkIndex) -> bool:
         subnets = [pool.subnet for pool in leases.pools_of(name).values()]
         if any(a.overlaps(b) for at, a in enumerate(subnets) for b in subnets[at + 1 :]):
             return False  # a real server looks for what is kept for a host in all of them first
+        for pool in leases.pools_of(name).values():
+            ranges = sorted((one.first.value, one.last.value) for one in pool.ranges)
+            if any(last >= first for (_, last), (first, _) in pairwise(ranges)):
+                return False  # a real server goes on after the highest that it has given in a range
     return not any(nic.vrf for node in index.knowledge.devices.values() for nic in node.nics.values())
 
 
