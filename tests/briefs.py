@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from itertools import pairwise
 from random import Random
 from typing import Any
 
 import yaml
+
+import archipelago
+from archipelago.model.brief import Brief
+from archipelago.model.filters import Traffic, parse_traffic
+from archipelago.model.policy import Policy, PolicyRule
 
 VLANS = (("crew", 120), ("yard", 130), ("guests", 140), ("tickets", 210))
 
@@ -111,3 +117,43 @@ def paired_brief(random: Random) -> tuple[str, list[str]]:
         ends = ("2001:db8:ffff::2/64", "2001:db8:ffff::1") if six else ("203.0.113.2/30", "203.0.113.1")
         brief["outside"] = {"at": port("landing"), "address": ends[0], "next-hop": ends[1]}
     return yaml.safe_dump(brief, sort_keys=False), [*cores, *(one for one in cables if "core" in one)]
+
+
+def _kinds(random: Random, words: list[str]) -> dict[str, tuple[Traffic, ...]]:
+    return {random.choice(("may", "may_not")): tuple(map(parse_traffic, words))}
+
+
+def with_policy(seed: int) -> Brief | None:
+    """A brief of any kind that can be designed, with a policy made by chance; None where it cannot be without one."""
+    random = Random(seed)
+    brief = archipelago.read_brief(any_brief(random))
+    try:
+        archipelago.design(brief)
+    except archipelago.DesignError:
+        return None
+    ends = ["any", "outside", *brief.vlans, *brief.hosts]
+
+    def rule() -> PolicyRule:
+        words = random.sample(["any", "icmp", "tcp", "tcp/443", "udp/53", "tcp/20-30", "udp"], random.choice((1, 2)))
+        source = tuple(random.sample(ends, random.choice((1, 2))))
+        target = tuple(random.sample([*ends, *list(brief.devices)[:2]], random.choice((1, 2))))
+        return PolicyRule(source, target, **_kinds(random, words))
+
+    policy = Policy(random.choice(("any", "none")), tuple(rule() for _ in range(random.randint(1, 6))))
+    return replace(brief, policy=policy, expect=())
+
+
+def to_many(seed: int) -> Brief | None:
+    """A brief with a policy that mostly says what everybody may begin with a few; None where there is none."""
+    brief, random = with_policy(seed), Random(seed)
+    if brief is None:
+        return None
+    places = [*brief.vlans, *brief.hosts, "outside"]
+
+    def rule() -> PolicyRule:
+        source = ("any",) if random.random() < 0.6 else tuple(random.sample([*brief.vlans], 1))
+        words = random.sample(["any", "icmp", "tcp/443", "udp"], 1)
+        return PolicyRule(source, (random.choice(places),), **_kinds(random, words))
+
+    rules = tuple(rule() for _ in range(random.randint(2, 6)))
+    return replace(brief, policy=Policy(random.choice(("any", "none")), rules))

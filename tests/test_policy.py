@@ -23,7 +23,7 @@ from archipelago.proof.placing import entrances
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.policy import breaches, probes_of
 from archipelago.simulation.reach import reach
-from briefs import any_brief
+from briefs import to_many, with_policy
 from makers import filtered, scrambled
 
 BAY = """format: archipelago-network/1
@@ -220,26 +220,6 @@ def test_the_outside_is_an_end_with_or_without_its_key():
     assert Probe("icmp") in found[0].services
 
 
-def with_policy(seed):
-    """A brief of any kind that can be designed, with a policy made by chance; None where it cannot be without one."""
-    random = Random(seed)
-    brief = archipelago.read_brief(any_brief(random))
-    try:
-        archipelago.design(brief)
-    except archipelago.DesignError:
-        return None
-    ends = ["any", "outside", *brief.vlans, *brief.hosts]
-
-    def rule():
-        words = random.sample(["any", "icmp", "tcp", "tcp/443", "udp/53", "tcp/20-30", "udp"], random.choice((1, 2)))
-        source = tuple(random.sample(ends, random.choice((1, 2))))
-        target = tuple(random.sample([*ends, *list(brief.devices)[:2]], random.choice((1, 2))))
-        return PolicyRule(source, target, **{random.choice(("may", "may_not")): tuple(map(parse_traffic, words))})
-
-    policy = Policy(random.choice(("any", "none")), tuple(rule() for _ in range(random.randint(1, 6))))
-    return replace(brief, policy=policy, expect=())
-
-
 @pytest.mark.parametrize("seed", range(60))
 def test_a_policy_designed_is_kept_by_the_network(seed):
     brief = with_policy(seed)
@@ -253,24 +233,6 @@ def test_a_policy_designed_is_kept_by_the_network(seed):
         for one in device.filters.values():
             assert len(one.rules) <= 2 * len(brief.policy.rules) + 6
             assert one.stateful == (device.kind == "router")
-
-
-def to_many(seed):
-    """A brief with a policy that mostly says what everybody may begin with a few; None where there is none."""
-    brief, random = with_policy(seed), Random(seed)
-    if brief is None:
-        return None
-    places = [*brief.vlans, *brief.hosts, "outside"]
-
-    def rule():
-        source = ("any",) if random.random() < 0.6 else tuple(random.sample([*brief.vlans], 1))
-        words = random.sample(["any", "icmp", "tcp/443", "udp"], 1)
-        return PolicyRule(
-            source, (random.choice(places),), **{random.choice(("may", "may_not")): tuple(map(parse_traffic, words))}
-        )
-
-    rules = tuple(rule() for _ in range(random.randint(2, 6)))
-    return replace(brief, policy=Policy(random.choice(("any", "none")), rules))
 
 
 def outward(network):
