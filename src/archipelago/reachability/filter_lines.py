@@ -29,12 +29,8 @@ class Pieces(NamedTuple):
     last: tuple[int, ...]
 
 
-class Line(NamedTuple):
-    """A line of a filter: its number (PASSES where it accepts), and the pieces that it is for (None for all)."""
-
-    number: int
-    sources: Pieces | None
-    targets: Pieces | None
+NOWHERE = Pieces((), ())
+"""In place of the pieces of a line that names the other family only."""
 
 
 class Axis(NamedTuple):
@@ -84,8 +80,8 @@ class FilterLines:
         self._sort_numbers: dict[Hashable, int] = {}
         self._of_sort: list[FilterRule] = []
         self._spoken: dict[tuple[Probe, bool], list[bool]] = {}
+        self._wholes: dict[int, Grid] = {}
         self._grids: dict[tuple[int, tuple[int, ...]], Grid] = {}
-        self._written_of: dict[int, list[Line | None]] = {}
 
     def speaking(self, number: int, probe: Probe, answers: bool) -> tuple[int, ...]:
         """The places of a filter's lines that speak of a kind of packet; NOT_LOOKED_AT for what passes every filter."""
@@ -124,31 +120,28 @@ class FilterLines:
         """Some lines of a filter; after them what it does otherwise."""
         key = number, places
         if key not in self._grids:
-            otherwise = self._filters[number].otherwise
-            every = self._written(number) if places else []
-            lines = [line for at in places if at >= 0 and (line := every[at]) is not None]
-            last = PASSES if otherwise == "accept" or places == NOT_LOOKED_AT else 0
+            sources, targets, says = self._whole(number)
+            columns = [*places, len(says) - 1] if places != NOT_LOOKED_AT else [-1]
             self._grids[key] = Grid(
-                _axis([*(line.sources for line in lines), None]),
-                _axis([*(line.targets for line in lines), None]),
-                np.array([*(line.number for line in lines), last], dtype=np.int64),
+                Axis(sources.cuts, sources.takes[:, columns]),
+                Axis(targets.cuts, targets.takes[:, columns]),
+                says[columns] if places != NOT_LOOKED_AT else np.array([PASSES]),
             )
         return self._grids[key]
 
-    def _written(self, number: int) -> list[Line | None]:
-        """The lines of a filter, whatever packets they speak of; None for one that names the other family only."""
-        if number not in self._written_of:
-            self._written_of[number] = [
-                Line(
-                    PASSES if rule.action == "accept" else line,
-                    self._pieces(rule.source),
-                    self._pieces(rule.destination),
-                )
-                if both_families_named(rule, self._version)
-                else None
-                for line, rule in enumerate(self._filters[number].rules, 1)
-            ]
-        return self._written_of[number]
+    def _whole(self, number: int) -> Grid:
+        """All lines of a filter, whatever they speak of; those that name the other family only take nothing."""
+        if number not in self._wholes:
+            filter_ = self._filters[number]
+            ours = [both_families_named(rule, self._version) for rule in filter_.rules]
+            lines = list(zip(filter_.rules, ours, strict=True))
+            says = [PASSES if rule.action == "accept" else at for at, rule in enumerate(filter_.rules, 1)]
+            self._wholes[number] = Grid(
+                _axis([*(self._pieces(rule.source) if own else NOWHERE for rule, own in lines), None]),
+                _axis([*(self._pieces(rule.destination) if own else NOWHERE for rule, own in lines), None]),
+                np.array([*says, PASSES if filter_.otherwise == "accept" else 0], dtype=np.int64),
+            )
+        return self._wholes[number]
 
     def _pieces(self, prefixes: tuple[Prefix, ...]) -> Pieces | None:
         """The pieces of some prefixes, found once for a list that many lines share."""
