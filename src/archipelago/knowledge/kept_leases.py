@@ -182,20 +182,23 @@ class Standing:
         """The domains whose hosts may be given something else: those where others ask, or others hear what they ask,
         and those whose servers give out of the same stock as there."""
         before = self._kept.before
-        was = {self.domain(old): old for old in before.members if old is not None and self.domain(old) is not None}
+        was = {new: old for old in before.members if old is not None and (new := self.domain(old)) is not None}
         stocks = _Stocks(before.offered, offered)
         of_domain: dict[Domain | None, set[_Stock]] = {}
         queue: list[Domain | None] = []
+        left = set(before.members)
         for domain, names in members.items():
             if domain is None or not names:
                 continue
-            old = was.pop(domain, None)
+            old = was.get(domain)
+            left.discard(old)
             now, then = listeners(names[0]), before.heard.get(old, ()) if old is not None else ()
             of_domain[domain] = stocks.of("now", now) | stocks.of("then", then)
             if old is None or before.members[old] != names or now != then:
                 queue.append(domain)
-        gone = [old for old in before.members if old is not None and (self.domain(old) is None or old in was.values())]
-        reached = {stock for old in gone for stock in stocks.of("then", before.heard.get(old, ()))}
+        # What those are given no more whose domain is gone, others may be given.
+        gone = (before.heard.get(old, ()) for old in left if old is not None)
+        reached = {stock for listeners_there in gone for stock in stocks.of("then", listeners_there)}
         return _spreading(queue, reached, of_domain)
 
 
