@@ -296,6 +296,17 @@ def test_one_line_where_it_goes_out_stands_for_many(command, tmp_path):
     assert [one.rules for one in outward(mended)] == [made.rules]
 
 
+def test_a_filter_of_what_goes_out_goes_where_the_policy_wants_none_any_more():
+    text = archipelago.network_text(archipelago.design(archipelago.read_brief(MANY)).network)
+    forbids = "    - {from: any, to: cameras, may-not: any}\n"
+    assert forbids in text
+    text = text.replace(forbids, "")
+    assert "policy-closed" in {finding.slug for finding in archipelago.audit(read_network(text))}
+    mended = archipelago.mend(text).network
+    assert not outward(mended) and not any(device.filters for device in mended.devices.values())
+    assert archipelago.audit(mended) == () and archipelago.reach(mended, "kiosk", "recorder").reached
+
+
 @pytest.mark.parametrize("seed", range(0, 60, 3))
 def test_filters_that_are_missing_are_placed_as_the_design_places_them(seed):
     brief = with_policy(seed)

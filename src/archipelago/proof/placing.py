@@ -105,6 +105,17 @@ def ways_to_place(index: NetworkIndex, places: Mapping[Place, Entrance]) -> list
     return [{side_of(one): placing(index, one) for one in wanted} for wanted in ways]
 
 
+def stale(index: NetworkIndex, places: Mapping[Place, Entrance], wanted: Mapping[Side, Edits]) -> dict[Place, Edits]:
+    """The edits that take away, at each entrance, the filter of what goes out which nothing wants there."""
+    found: dict[Place, Edits] = {}
+    for name, interface in places:
+        node = index.knowledge.devices[name]
+        nic = node.nics[interface]
+        if nic.filter_out is not None and (name, interface, False) not in wanted:
+            found[name, interface] = taken_away(node, nic, inwards=False)
+    return found
+
+
 def lines_of(edits: Iterable[Edit]) -> int:
     """How many lines of filters edits write."""
     written = [edit.value for edit in edits if isinstance(edit.value, dict)]

@@ -19,7 +19,7 @@ from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.network import Network
 from archipelago.model.parts import Path
 from archipelago.progress import steps, tell
-from archipelago.proof.placing import Edits, Place, Side, entrances, entrances_for, lines_of, ways_to_place
+from archipelago.proof.placing import Edits, Place, Side, entrances, entrances_for, lines_of, stale, ways_to_place
 from archipelago.proof.promise import newly_broken
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.management import MOST_QUESTIONS, questions_of_devices
@@ -120,11 +120,14 @@ def _candidates(
     """For each breach the edits where those come in whom it is about, and wherever what goes out is judged: who begins,
     and where something is ended, who answers."""
     out = [edit for side, some in edits.items() if not side[2] for edit in some]
+    ending = stale(index, places, edits)
     candidates = []
     for breach in found:
         hosts = breach.sources if breach.let_through else (*breach.sources, *breach.targets)
         there = dict.fromkeys(place for host in hosts for place in entrances_for(index, host, places))
-        candidates.append((*(edit for place in there for edit in edits[(*place, True)]), *out))
+        here = [edit for place in there for edit in edits[(*place, True)]]
+        gone = () if breach.let_through else (edit for place in there for edit in ending.get(place, ()))
+        candidates.append((*here, *out, *gone))
     return candidates
 
 
