@@ -157,19 +157,19 @@ class Standing:
     def members(self, hosts: Mapping[str, Host], order: Mapping[str, int]) -> Members:
         """Who asks where now; only who asks where something is otherwise is looked for."""
         found: dict[Domain | None, tuple[str, ...]] = {}
-        loose = {name for name in self._changed if name in hosts and hosts[name].dhcp}
-        touched = self._kept.touched
+        changed, touched = self._changed, self._kept.touched
+        loose = {name for name in changed if name in hosts and hosts[name].dhcp}
         for old, names in self._kept.before.members.items():
             new = self.domain(old) if old is not None else None
-            stays = new is not None and old is not None and touched.keys().isdisjoint(name for name, _ in old.endpoints)
-            if stays and self._changed.isdisjoint(names):
+            near = new is None or old is None or not touched.keys().isdisjoint(name for name, _ in old.endpoints)
+            if not near and (not changed or changed.isdisjoint(names)):
                 found[new] = names
-            elif old is None:
-                still = [name for name in names if name not in self._changed and hosts[name].at.device not in touched]
-                loose.update(name for name in names if name not in self._changed and name not in still)
-                found[None] = tuple(still)
-            else:
-                loose.update(name for name in names if name not in self._changed)
+                continue
+            same = [name for name in names if name not in changed]
+            if old is None:  # they are down: who is plugged into nothing that is otherwise stays so
+                found[None] = tuple(name for name in same if hosts[name].at.device not in touched)
+                same = [name for name in same if hosts[name].at.device in touched]
+            loose.update(same)
         if loose:
             placed: dict[Domain | None, list[str]] = {}
             for name in loose:
