@@ -94,13 +94,20 @@ def _idle(network: Network, idle: IdleLine) -> Finding:
 
 
 def policy_mends(index: NetworkIndex, found: Sequence[Breach]) -> list[Edits]:
-    """For each breach the edits that make filters what the policy wants where those come in whom it is about; none
-    where that does not end it, or makes another."""
+    """For each breach the edits that make filters what the policy wants where those come in whom it is about, or where
+    what is for them goes out; none where that does not end it, or makes another. Of two ways the one that writes fewer
+    lines is tried first."""
     places = entrances(index) if found else {}
     if not places:
         return [()] * len(found)
     ways = [_candidates(index, found, places, edits) for edits in ways_to_place(index, places)]
-    candidates = min(ways, key=lambda way: lines_of(distinct(edit for some in way for edit in some)))
+    ways.sort(key=lambda way: lines_of(distinct(edit for some in way for edit in some)))
+    tried = (_ending(index, found, candidates) for candidates in ways)
+    return next((edits for edits in tried if any(edits)), [()] * len(found))
+
+
+def _ending(index: NetworkIndex, found: Sequence[Breach], candidates: Sequence[Edits]) -> list[Edits]:
+    """For each breach its edits, if they end it; else none."""
     amendable = Amendable(index.knowledge.written)
     everything = tuple(edit for some in candidates for edit in some)
     sets = {repr(some): some for some in candidates if some}
