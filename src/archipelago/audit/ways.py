@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.redundancy import without_partners
@@ -10,11 +10,12 @@ from archipelago.audit.registry import rule
 from archipelago.audit.routing import routing_nodes, sample
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.no_route import led_outside
-from archipelago.knowledge.forwarding import Delivered, Dropped, ForwardingState, decide_own, route_to
+from archipelago.knowledge.forwarding import Delivered, own_routes, route_to
 from archipelago.knowledge.held import TableName
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.insides import hidden_from
+from archipelago.knowledge.insides import hidden_from, insides
 from archipelago.knowledge.reasons import Reason
+from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
 from archipelago.model.finding import Finding
 
@@ -38,14 +39,15 @@ def ways(index: NetworkIndex) -> Iterator[Finding]:
             for vrf in dict.fromkeys(nic.vrf for nic in node.nics.values())
         ]
         parts = table_parts(index.ways(version), tables)
-        states = {table: index.knowledge.state(table[0]) for table in parts}
+        prefixes = [(prefix, homes) for (prefix, _), homes in subnets.items() if prefix.version == version]
+        targets = [sample(prefix) for prefix, _ in prefixes]
+        by_table = (own_routes(index.knowledge.state(table[0]), targets, table[1]) for table in parts)
         missing: Missing = {}
-        for (prefix, _), homes in subnets.items():
-            if prefix.version == version:
-                yield from _towards(index, prefix, homes, parts, states, missing)
-        for (table, next_hop), prefixes in missing.items():
+        for (prefix, homes), routes in zip(prefixes, zip(*by_table, strict=True), strict=bool(parts)):
+            yield from _towards(index, prefix, homes, parts, routes, missing)
+        for (table, next_hop), lacking in missing.items():
             node = index.knowledge.devices[table[0]]
-            own = sorted(without_partners(index, table, prefixes))
+            own = sorted(without_partners(index, table, lacking))
             if own:
                 yield faults.routes_missing((node, table[1]), own, next_hop)
 
@@ -68,31 +70,31 @@ def _towards(
     prefix: Prefix,
     homes: set[TableName],
     parts: Mapping[TableName, int],
-    states: Mapping[TableName, ForwardingState],
+    routes: Sequence[Entry | Reason | Delivered],
     missing: Missing,
 ) -> Iterator[Finding]:
     """Follow every table's way to one subnet; those that have none go to `missing`, by next hop."""
-    target, shortest = sample(prefix), index.ways(prefix.version)
+    shortest, translating = index.ways(prefix.version), bool(index.once(insides))
     nearest: dict[int, TableName] = {}
     for home in sorted(homes & parts.keys()):
         nearest.setdefault(parts[home], home)
     onward: dict[TableName, TableName | None] = {}
-    for table, part in parts.items():
-        if part not in nearest or table in homes:
+    for (table, part), route in zip(parts.items(), routes, strict=True):
+        if part not in nearest or table in homes or isinstance(route, Delivered):
             continue
-        decision = decide_own(states[table], target, table[1])
-        entry = None if isinstance(decision, Delivered) else decision.route
+        entry = None if isinstance(route, Reason) else route
         if entry is not None and entry.next_hop is not None and index.is_held(entry.next_hop):
             holder = index.neighbour((table[0], entry.interface), entry.next_hop)
             onward[table] = holder.table if holder is not None else None
             continue
-        lost = isinstance(decision, Dropped) and decision.reason is Reason.NO_ROUTE
-        if not lost and (entry is None or entry.next_hop is None):
+        if route is not Reason.NO_ROUTE and (entry is None or entry.next_hop is None):
             continue
-        if hidden_from(index, table, prefix) is not None:
+        if translating and hidden_from(index, table, prefix) is not None:
             continue  # which of them a route would lead to is nobody's to say
         next_hop = shortest.next_hop(table, nearest[part])
-        led = led_outside(index, index.knowledge.devices[table[0]], entry, prefix, next_hop)
+        led = None
+        if entry is not None:
+            led = led_outside(index, index.knowledge.devices[table[0]], entry, prefix, next_hop)
         if led is not None:
             yield led
         else:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -108,23 +108,40 @@ def _decide(state: ForwardingState, destination: Address, ttl: int, ingress: str
     node = state.node
     if ingress is not None:
         vrf = node.nics[ingress].vrf
-    holder = holder_of(state, vrf, destination)
-    if holder is not None:
-        return Delivered(holder)
+    route = _looked_up(state, destination, vrf)
+    if isinstance(route, Delivered):
+        return route
     if ingress is not None and destination.version not in node.forwards:
         return Dropped(Reason.NOT_ROUTING)
-    table = state.routes.tables.get((vrf, destination.version))
-    if table is not None and destination.version == 4 and destination.value in table.broadcasts:
-        return Dropped(Reason.BROADCAST)
-    route = table.lookup(destination.value) if table is not None else None
-    if route is None:
-        return Dropped(Reason.NO_ROUTE)
+    if isinstance(route, Reason):
+        return Dropped(route)
     if ingress is not None and ttl <= 1:
         return Dropped(Reason.TTL_EXPIRED, route)
     next_hop = route.next_hop or destination
     if not can_ask(node.nics[route.interface], next_hop):
         return Dropped(Reason.CANNOT_SEND, route)
     return Sent(route, next_hop, ttl - (ingress is not None))
+
+
+def _looked_up(state: ForwardingState, destination: Address, vrf: str) -> Entry | Reason | Delivered:
+    """What the tables of a station have for a destination: the route, why there is none, or that it is the station's
+    own."""
+    holder = holder_of(state, vrf, destination)
+    if holder is not None:
+        return Delivered(holder)
+    table = state.routes.tables.get((vrf, destination.version))
+    if table is None:
+        return Reason.NO_ROUTE
+    if destination.version == 4 and destination.value in table.broadcasts:
+        return Reason.BROADCAST
+    return table.lookup(destination.value) or Reason.NO_ROUTE
+
+
+def own_routes(
+    state: ForwardingState, destinations: Iterable[Address], vrf: str = ""
+) -> list[Entry | Reason | Delivered]:
+    """The routes that a station's own packets take to many destinations; why they take none, or that one is its own."""
+    return [_looked_up(state, destination, vrf) for destination in destinations]
 
 
 def decide_own(state: ForwardingState, destination: Address, vrf: str = "") -> Decision:
