@@ -13,9 +13,12 @@ from hypothesis import strategies as st
 
 import archipelago
 from archipelago import DocumentError, read_network
-from archipelago.addressing.values import Address
+from archipelago.addressing.values import Address, parse_address, parse_prefix
+from archipelago.diagnosis.leased import server_address
+from archipelago.knowledge.index import index_network
 from archipelago.knowledge.known import apply_change, know
-from archipelago.model.leases import AddressRange
+from archipelago.knowledge.pools import stocks_of
+from archipelago.model.leases import AddressRange, Pool
 from makers import leasing, scrambled
 
 GUESTS = (
@@ -497,3 +500,49 @@ def test_a_range_without_addresses_is_what_is_left_of_it(first, size, gone):
     assert values == [base + value for value in range(first, first + size + 1) if value not in gone]
     assert all(one.last.value + 1 < other.first.value for one, other in pairwise(left))  # no part could be longer
     assert sum(part.size for part in left) == len(values)
+
+
+@hypothesis.given(
+    st.lists(
+        st.tuples(st.lists(st.tuples(st.integers(2, 60), st.integers(0, 6)), max_size=2), st.integers(0, 60)),
+        min_size=1,
+        max_size=6,
+    )
+)
+def test_pools_that_share_an_address_share_a_stock(drawn):
+    base = Address(4, parse_address("10.44.1.0").value)
+    pools, held = {}, {}
+    for number, (spans, kept) in enumerate(drawn):
+        ranges = tuple(
+            AddressRange(Address(4, base.value + first), Address(4, base.value + first + size)) for first, size in spans
+        )
+        reserved = {"purser": Address(4, base.value + kept)} if kept > 1 else {}
+        name = f"pool-{number}"
+        pools[name] = Pool(name, parse_prefix("10.44.1.0/25"), ranges, reservations=reserved)
+        held[name] = {first + step for first, size in spans for step in range(size + 1)} | (
+            {kept} if kept > 1 else set()
+        )
+    together = {name: {name} for name in pools}
+    for _ in pools:  # joined until nothing joins any more
+        for one in pools:
+            for other in pools:
+                if any(held[a] & held[b] for a in together[one] for b in together[other]):
+                    together[one] = together[other] = together[one] | together[other]
+    stocks = stocks_of(pools)
+    for one in pools:
+        for other in pools:
+            assert (stocks[one] == stocks[other]) == (other in together[one])
+
+
+def test_a_server_names_itself_by_the_interface_by_which_the_question_came():
+    pool = "{subnet: 10.44.2.0/24, range: 10.44.2.20-10.44.2.29, gateway: 10.44.2.1}"
+    text = SOUND.replace("dhcp-relay: 10.44.1.5}", "dhcp-relay: 10.44.9.1}")
+    text = text.replace("    kind: l3switch\n", f"    kind: l3switch\n    dhcp-pools: {{crew: {pool}}}\n")
+    text = text.replace("p12: {address: 10.44.9.1/31}", "p12: {address: [10.44.9.3/31, 10.44.9.1/31]}")
+    text = text.replace("ports: {p2: {address: 10.44.9.0/31}}", "ports: {p2: {address: [10.44.9.0/31, 10.44.9.2/31]}}")
+    network = read_network(text)
+    assert archipelago.leases(network)["purser"]["server"] == "holm"
+    exchange = archipelago.lease(network, "purser")
+    assert exchange.leased and exchange.renewed and exchange.finding is None
+    index = index_network(network)
+    assert str(server_address(index, index.knowledge.leases.of("purser"))) == "10.44.9.3"

@@ -296,6 +296,31 @@ def test_one_line_where_it_goes_out_stands_for_many(command, tmp_path):
     assert [one.rules for one in outward(mended)] == [made.rules]
 
 
+@pytest.mark.parametrize(
+    ("old", "new", "names"),
+    [
+        # one line for each who sends is no more than one for all
+        ("{from: any, to: cameras, may-not: any}", "{from: yard, to: cameras, may-not: any}", {"yard-in"}),
+        # what the outside may begin can only be told where it comes in
+        ("{from: any, to: cameras, may-not: any}", "{from: [outside, yard], to: cameras, may-not: any}", {"yard-in"}),
+        # on a layer 3 switch answers would need too many lines
+        (
+            "gateways: [{for: [tickets, crew, yard], at: core}, {for: cameras, at: landing/p1}]",
+            "gateways: [{for: [tickets, crew, yard, cameras], at: core}]",
+            {"tickets-in", "yard-in"},
+        ),
+    ],
+)
+def test_filters_stay_where_packets_come_in_where_others_save_nothing(old, new, names):
+    assert old in MANY
+    text = MANY.replace(old, new)
+    if "at: landing" not in new and "gateways" in new:
+        text = text.replace("core/p1 ~ quay-1/p23, landing/p1 ~ quay-1/p24", "core/p1 ~ quay-1/p23")
+    network = archipelago.design(archipelago.read_brief(text)).network
+    assert not outward(network)
+    assert {name for device in network.devices.values() for name in device.filters} == names
+
+
 def test_a_filter_of_what_goes_out_goes_where_the_policy_wants_none_any_more():
     text = archipelago.network_text(archipelago.design(archipelago.read_brief(MANY)).network)
     forbids = "    - {from: any, to: cameras, may-not: any}\n"

@@ -155,7 +155,9 @@ class Incoming:
             if ANYBODY in rule.target:
                 yield from self._line(number, rule, inside if beyond else None)
                 continue
-            targets = tuple(prefix for end in rule.target if self._is_place(end) for prefix in self.ends.prefixes(end))
+            ends = (end for end in rule.target if self._is_place(end))
+            # Within a VLAN all may, whatever the policy says.
+            targets = tuple(p for end in ends for p in self.ends.prefixes(end) if not self._is_own(p))
             yield from self._line(number, rule, targets) if targets else ()
         if beyond:
             serves = f"otherwise {self.policy.otherwise}, for what is inside"
@@ -166,6 +168,10 @@ class Incoming:
             for number, rule in self.ends.heard(self.own.who):
                 if OUTSIDE in rule.target or ANYBODY in rule.target:
                     yield from self._line(number, rule, None)
+
+    def _is_own(self, prefix: Prefix) -> bool:
+        """Whether a prefix is of those who come in here themselves."""
+        return self.own.who != OUTSIDE and any(subnet.covers(prefix) for subnet in self.own.subnets)
 
     def _is_place(self, end: str) -> bool:
         """Whether an end is of hosts that are judged here."""
