@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from archipelago.addressing.values import Address
 from archipelago.knowledge.delivery import Carrier
-from archipelago.knowledge.forwarding import Delivered, Dropped, decide, decide_unfiltered
+from archipelago.knowledge.forwarding import Delivered, Dropped, decide, decide_unfiltered, translated_source
 from archipelago.knowledge.header import Header, probe_header
 from archipelago.model.filters import Probe
 
@@ -18,11 +18,6 @@ Inside = dict[tuple[str, Address], Address]
 
 class _Several(Exception):
     """Several answer for a next hop: whose answer stands is not to be told from here."""
-
-
-class _Packet(NamedTuple):
-    header: Header
-    answers: bool
 
 
 class Conversing(NamedTuple):
@@ -48,22 +43,23 @@ class Conversing(NamedTuple):
         known: Known = set()
         inside: Inside = {}
         try:
-            question = _Packet(probe_header(*addresses, probe), answers=False)
-            came = self._carry(ends[0], question, known, inside)
+            came = self._carry(ends[0], probe_header(*addresses, probe), known, inside)
             if came is None or came[0] != ends[1]:
                 return False
-            answer = _Packet(probe_header(addresses[1], came[1], probe, answers=True), answers=True)
-            back = self._carry(ends[1], answer, known, inside)
+            answer = probe_header(addresses[1], came[1], probe, answers=True)
+            back = self._carry(ends[1], answer, known, inside, answers=True)
         except _Several:
             return None
         return back is not None and back[0] == ends[0]
 
-    def _carry(self, start: str, packet: _Packet, known: Known, inside: Inside) -> tuple[str, Address] | None:
+    def _carry(
+        self, start: str, header: Header, known: Known, inside: Inside, *, answers: bool = False
+    ) -> tuple[str, Address] | None:
         """Who a packet comes to, and whose it seems to be there; None where it ends before."""
-        at, ingress, header = start, None, packet.header
+        at, ingress = start, None
         while True:
             state = self.carrier.state(at)
-            if packet.answers and ingress is not None:
+            if answers and ingress is not None:
                 header = header._replace(destination=inside.get((at, header.destination), header.destination))
             pair = at, frozenset((header.source, header.destination))
             if self.filters:
@@ -75,12 +71,10 @@ class Conversing(NamedTuple):
             known.add(pair)
             if isinstance(decision, Delivered):
                 return at, header.source
-            nic = state.node.nics[decision.interface]
-            if ingress is not None and not packet.answers and nic.translates_to is not None:
-                own = nic.translates_to
-                if header.source.version == 4 and any(prefix.holds(header.source) for prefix in nic.source_nat):
-                    inside[at, own] = header.source
-                    header = header._replace(source=own)
+            own = translated_source(state.node.nics[decision.interface], header.source)
+            if own is not None and ingress is not None and not answers:
+                inside[at, own] = header.source
+                header = header._replace(source=own)
             far = self._next((at, decision.interface), decision.next_hop)
             if far is None:
                 return None
@@ -88,11 +82,9 @@ class Conversing(NamedTuple):
 
     def _next(self, link: tuple[str, str], hop: Address) -> tuple[str, str] | None:
         """Who answers for a next hop on a link."""
-        domains = self.carrier.domains
-        if domains.loop_at(link) is not None:
+        if self.carrier.domains.loop_at(link) is not None:
             return None
-        near = [(far[0], str(far[1])) for far in self.carrier.holders(hop) if domains.together(link, far)]
-        others = [far for far in near if far[0] != link[0]]
+        others = list(self.carrier.answering(link, hop))
         if len(others) > 1:
             raise _Several
-        return others[0] if others else None
+        return (others[0][0], str(others[0][1])) if others else None

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterator
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address
 from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.filtering import Refusal
-from archipelago.knowledge.forwarding import Delivered, Dropped, ForwardingState, Sent, decide
+from archipelago.knowledge.forwarding import Delivered, Dropped, ForwardingState, Sent, decide, translated_source
 from archipelago.knowledge.header import Header
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.topology import Layer2Endpoint
@@ -70,8 +70,7 @@ class Carrier(NamedTuple):
             link = (at, decision.interface)
             if self.domains.loop_at(link) is not None:
                 return Ended(at, Reason.STORM, decision.interface, decision.next_hop)
-            near = (far for far in self.holders(decision.next_hop) if self.domains.together(link, far))
-            far = next((far for far in near if far[0] != at), None)
+            far = next(self.answering(link, decision.next_hop), None)
             if far is None:
                 return Ended(at, Reason.UNANSWERED, decision.interface, decision.next_hop)
             domain = self.domains.of(link)
@@ -80,10 +79,14 @@ class Carrier(NamedTuple):
             at, ingress = far[0], str(far[1])
             header = header._replace(ttl=decision.ttl)
 
+    def answering(self, link: Layer2Endpoint, hop: Address) -> Iterator[Layer2Endpoint]:
+        """Who else answers for a next hop on a link."""
+        near = (far for far in self.holders(hop) if self.domains.together(link, far))
+        return (far for far in near if far[0] != link[0])
+
 
 def _translates(state: ForwardingState, header: Header, decision: Delivered | Sent) -> bool:
     """Whether what is forwarded leaves with another source (RFC 3022)."""
     if isinstance(decision, Delivered):
         return False
-    nic = state.node.nics[decision.interface]
-    return nic.translates_to is not None and any(prefix.holds(header.source) for prefix in nic.source_nat)
+    return translated_source(state.node.nics[decision.interface], header.source) is not None

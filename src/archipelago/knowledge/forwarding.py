@@ -166,6 +166,12 @@ def own_holder(state: ForwardingState, vrf: str, address: Address) -> str | None
     return state.routes.held.get((vrf, address.version, address.value))
 
 
+def translated_source(nic: Nic, source: Address) -> Address | None:
+    """What the source of a conversation becomes that is forwarded out by an interface (RFC 3022); None where it
+    stays."""
+    return nic.translates_to if any(prefix.holds(source) for prefix in nic.source_nat) else None
+
+
 def can_ask(nic: Nic, next_hop: Address) -> bool:
     """Whether an interface can send to a neighbour: it holds an address of that family to ask from."""
     if nic.sends_frames:

@@ -64,7 +64,6 @@ class Leases:
         self._serving: dict[Domain, list[str]] | None = None
         self._kept = kept
         self._standing: Standing | None = None
-        self._before: Known | None = None
 
     def without(self, touched: Mapping[str, Node], domains: Iterable[Domain]) -> KeptLeases | None:
         """What was known, once some devices have changed (as they were), and these domains have not."""
@@ -108,7 +107,6 @@ class Leases:
         ]
         self._standing = Standing(kept, self._devices, self._domains, changed, moved)
         self._heard = self._standing.listeners()
-        self._before = before
 
     def of(self, host: str) -> Lease | None:
         """What a host was given; None where it asks for nothing, or gets nothing."""
@@ -125,7 +123,7 @@ class Leases:
         if self._given is None:
             self._carry_over()
             self._given = self._decide({}) if self._standing is None else self._decide_again(self._standing)
-            self._standing = self._before = None
+            self._standing = None
         return self._given
 
     def listeners(self, host: str) -> tuple[Listener, ...]:
@@ -199,7 +197,7 @@ class Leases:
     def _order(self) -> Mapping[str, int]:
         """The place of each host in the network."""
         hosts = self._network.hosts
-        known = self._before
+        known = self._standing.before if self._standing is not None else None
         if known is not None and (known.hosts is hosts or list(known.order) == list(hosts)):
             return known.order
         return {name: number for number, name in enumerate(hosts)}

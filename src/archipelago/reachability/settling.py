@@ -43,17 +43,16 @@ def settle(index: NetworkIndex, answer: Decided, *, causes: bool = True) -> Sett
         if ends is None:
             continue
         reached = settling.carried(ends) if answer.translated[i, j] else None
-        cause: Finding | None = None
-        direction: Direction = "out"
-        if reached is None or (causes and not reached):
-            if settling.asked >= MOST_ASKED:
-                continue
+        if reached:
+            settled[i, j] = (None, "out")
+        elif (reached is None or causes) and settling.asked < MOST_ASKED:
             told = settling.simulated(ends)
-            reached, cause, direction = told.reached, told.finding, told.direction or "out"
+            reached = told.reached
+            settled[i, j] = (told.finding, told.direction or "out")
+        if reached is None:
+            continue
         in_both = [reached, *settling.in_ipv6(i, j, ends)]
         answer.every[i, j], answer.some[i, j], answer.between[i, j] = all(in_both), any(in_both), reached
-        if reached or causes:
-            settled[i, j] = (cause, direction)
     return settled
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from archipelago.addressing.values import Address
 from archipelago.knowledge.devices import Nic
+from archipelago.knowledge.forwarding import translated_source
 from archipelago.model.filters import Probe
 from archipelago.simulation.frames import Echo, IcmpError, LeaseMessage, Packet
 
@@ -32,9 +33,9 @@ class Translations:
                 return packet._replace(source=own, body=body._replace(about=about._replace(target=own)))
             return packet
         if isinstance(body, LeaseMessage):  # its answer goes to the address in it, not to where it came from
-            inside = any(prefix.holds(packet.source) for prefix in nic.source_nat) and not body.answers
+            inside = translated_source(nic, packet.source) is not None and not body.answers
             return packet._replace(source=own) if inside else packet
-        if body.reply or not any(prefix.holds(packet.source) for prefix in nic.source_nat):
+        if body.reply or translated_source(nic, packet.source) is None:
             return packet
         self._inside[_key(body, packet.target, own)] = packet.source
         return packet._replace(source=own)
