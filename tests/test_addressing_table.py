@@ -69,7 +69,7 @@ def test_heads_that_are_not_there_are_told():
 def test_a_network_s_table_goes_out_and_in_unchanged(seed):
     network = scrambled(Random(60_000 + seed), anything=seed % 2 == 0)
     if network is None:
-        return
+        pytest.skip("this seed makes nothing to ask about")
     table = export(network, "csv")
     again = read_addressing_table(table)
     assert export(again, "csv") == table

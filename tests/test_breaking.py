@@ -186,7 +186,7 @@ def test_what_comes_of_a_break_on_the_clock_is_what_the_steady_state_says(seed):
     one, other = random.choices(list(made.hosts), k=2)  # some networks have one host
     before = archipelago.reach(made, one, other)
     if before.family is None:
-        return
+        pytest.skip("this seed makes nothing to ask about")
     after = archipelago.reach(switched_off(know(made), [part]), one, other, family=before.family)
     gone = archipelago.break_part(made, part, one, other, family=before.family)
     assert gone.survived == after.reached, gone.headline

@@ -7,7 +7,7 @@ from pathlib import Path
 from random import Random
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given, reject, settings
 from hypothesis import strategies as st
 
 import archipelago
@@ -198,7 +198,7 @@ def test_wrong_expectations_are_told_with_their_line(command, plain_bay, tmp_pat
 def test_expectations_are_the_matrix_asked_by_name(seed):
     network = scrambled(Random(seed))
     if network is None or len(network.hosts) < 2:
-        return
+        reject()
     random = Random(seed)
     hosts = list(network.hosts)
     asked = [(*random.sample(hosts, 2), random.random() < 0.5) for _ in range(12)]

@@ -138,7 +138,7 @@ def test_both_engines_say_the_same_of_networks_with_filters(seed):
     random = Random(seed)
     network = scrambled(random, small=True, anything=seed % 2 == 0)
     if network is None or not any(host.addresses for host in network.hosts.values()):
-        return
+        pytest.skip("this seed makes nothing to ask about")
     network = filtered(network, random)
     family, probe = (None, 4, 6)[seed % 3], parse_probe(random.choice(("icmp", "tcp/443", "udp/53", "tcp/80")))
     found = matrix(network, family, probe=probe)
@@ -238,8 +238,9 @@ def test_the_commands_know_kinds_of_probes(command, tmp_path):
     assert wrong.returncode == 2 and "write icmp, or a protocol and one port" in wrong.stderr
 
 
-def found(text, *slugs):
-    return [(f.slug, f.severity, f.says, f.mend) for f in archipelago.audit(read_network(text)) if f.slug in slugs]
+def found(text, *slugs, **asked):
+    audited = archipelago.audit(read_network(text), **asked)
+    return [(f.slug, f.severity, f.says, f.mend) for f in audited if f.slug in slugs]
 
 
 def test_a_filter_that_no_interface_names_is_told():
@@ -309,10 +310,12 @@ def test_a_filter_that_the_traffic_no_longer_passes_is_told_where_it_does():
     )
     ((_, severity, says, mend),) = found(moved, "filter-idle")
     assert severity == "risk" and says == "nothing that hosts send comes to filter f at landing/p1.10 (in)"
+    assert mend.startswith("decide by hand (move it to hall/guests-gw: it loses 1 pair of hosts in IPv4 by tcp/25")
+    ((_, _, _, mend),) = found(moved, "filter-idle", accept_losses=True)
     assert mend == "move it to hall/guests-gw"
     stateful = moved.replace("otherwise: accept", "otherwise: accept, stateful: true")
     for text, lines in ((moved, 1), (stateful, 4)):  # a layer 3 switch lets answers pass by lines
-        mended = archipelago.mend(text).network
+        mended = archipelago.mend(text, accept_losses=True).network
         hall = mended.devices["hall"]
         assert found(archipelago.network_text(mended), "filter-idle") == [] and not mended.devices["landing"].filters
         assert hall.interfaces["guests-gw"].filter_in == "f" and len(hall.filters["f"].rules) == lines

@@ -88,7 +88,7 @@ def test_who_does_not_route_drops_what_is_for_others():
 def test_the_arrays_decide_alike_at_every_boundary_of_every_table(seed):
     network = scrambled(Random(seed), anything=seed % 2 == 0)
     if network is None:
-        return
+        pytest.skip("this seed makes nothing to ask about")
     knowledge = know(network)
     arrays = build_arrays(knowledge)
     for version, family in arrays.families.items():

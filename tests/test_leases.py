@@ -138,9 +138,11 @@ def test_the_own_domain_comes_first_then_servers_then_relays():
     }
 
 
-def test_a_gateway_that_is_the_leased_address_is_none():
+def test_a_gateway_that_is_the_leased_address_is_told_and_is_none():
     text = SOUND.replace("gateway: 10.44.3.1, dns", "gateway: 10.44.3.100, dns")
-    assert given(text)["lounge-1"]["gateway"] is None and given(text)["lounge-2"]["gateway"] == "10.44.3.100"
+    assert {given(text)[name]["gateway"] for name in ("lounge-1", "lounge-2")} == {"10.44.3.100"}
+    learned = know(read_network(text)).network.hosts
+    assert not learned["lounge-1"].gateway and str(learned["lounge-2"].gateway[0]) == "10.44.3.100"
 
 
 FILTERS = """    filters:
@@ -440,7 +442,7 @@ def test_the_exchange_gives_what_is_known(seed):
     network = scrambled(random, small=random.random() < 0.5)
     network = leasing(network, random) if network is not None else None
     if network is None:
-        return
+        pytest.skip("this seed makes nothing to ask about")
     assert read_network(archipelago.network_text(network)) == network
     for host, known in archipelago.leases(network).items():
         asked = archipelago.lease(network, host)

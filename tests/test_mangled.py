@@ -126,7 +126,7 @@ def test_a_mangled_network_is_refused_or_answered(seed: int) -> None:
     random = Random(900_000 + seed)
     network = scrambled(random, small=True, anything=True)
     if network is None:  # this seed's brief cannot be built
-        return
+        pytest.skip("this seed makes nothing to ask about")
     document = yaml.safe_load(archipelago.network_text(network))
     ask_everything(text_of(mangled(document, random), random))
 

@@ -253,7 +253,7 @@ def test_both_engines_say_the_same_where_sources_are_translated(seed):
     random = Random(seed)
     network = scrambled(random, small=True, anything=seed % 2 == 0)
     if network is None or not any(host.addresses for host in network.hosts.values()):
-        return
+        pytest.skip("this seed makes nothing to ask about")
     network = filtered(network, random) if random.random() < 0.5 else network
     index = NetworkIndex(widened(know(translated(network, random))))
     probe = parse_probe(random.choice(("icmp", "tcp/443", "udp/53")))

@@ -152,7 +152,7 @@ def test_breaches_are_those_of_every_pair_asked_for_itself(seed):
     random = Random(seed)
     network = scrambled(random, small=True)
     if network is None or not any(host.addresses for host in network.hosts.values()):
-        return
+        pytest.skip("this seed makes nothing to ask about")
     network = filtered(network, random)
     ends = ["any", *network.vlans, *network.hosts]
     ends += sorted({str(a.prefix) for host in network.hosts.values() for a in host.addresses})
@@ -224,7 +224,7 @@ def test_the_outside_is_an_end_with_or_without_its_key():
 def test_a_policy_designed_is_kept_by_the_network(seed):
     brief = with_policy(seed)
     if brief is None:
-        return
+        pytest.skip("this seed makes nothing to ask about")
     network = archipelago.design(brief).network
     assert network.policy == brief.policy and read_network(archipelago.network_text(network)) == network
     slugs = {finding.slug for finding in archipelago.audit(network)}
@@ -337,7 +337,7 @@ def test_filters_that_are_missing_are_placed_as_the_design_places_them(seed):
     brief = with_policy(seed)
     network = archipelago.design(brief).network if brief is not None else None
     if network is None or not any(device.filters for device in network.devices.values()):
-        return
+        pytest.skip("this seed makes nothing to ask about")
     open_ = replace(network, devices={name: bare(device) for name, device in network.devices.items()})
     before = archipelago.audit(open_)
     mended = archipelago.mend(archipelago.network_text(open_))

@@ -34,7 +34,7 @@ def serious(findings):
 def test_mends_lose_nothing_and_a_green_audit_is_a_promise(seed):
     network = scrambled(Random(40_000 + seed), small=True, anything=seed % 2 == 0)
     if network is None:
-        return
+        pytest.skip("this seed makes nothing to ask about")
     found = audit(network)
     result = mend(network_text(network))
     assert result.left.errors <= found.errors

@@ -320,11 +320,11 @@ def test_every_part_of_a_domain_has_one_active_member_and_the_highest_bid_is_it(
             assert all(member.rank <= active.rank for member in members)
     alone = [(members, active) for members, active in elected.routers() if active is not None and len(members) > 1]
     if not alone:
-        return
+        pytest.skip("this seed makes nothing to ask about")
     members, active = random.choice(alone)
     other = random.choice([member for member in members if member is not active])
     if active.owns or active.priority == 254 or other.written.track:
-        return
+        pytest.skip("this seed makes nothing to ask about")
     device = made.devices[other.device]
     part = device.interfaces.get(other.interface) or device.ports[other.interface]
     virtual = [replace(one, priority=254) if one == other.written else one for one in part.virtual]

@@ -115,18 +115,20 @@ def read_recipe(source: str | PathLike[str] | IO[str] | IO[bytes], network: Netw
     return recipe_from(tree_of(source), a_network(network))
 
 
-def follow(network: Network, recipe: Recipe) -> Network:
-    """The network that a recipe asks for, worked out from the one that runs, and decided: no pair of hosts is lost.
+def follow(network: Network, recipe: Recipe, *, accept_losses: bool = False) -> Network:
+    """The network that a recipe asks for, worked out from the one that runs, and decided: what works goes on working,
+    by every kind of probe and in every family; leases are given, promises kept, and the audit finds nothing new.
 
     Args:
         network: the network that runs.
         recipe: what is to become of it.
+        accept_losses: make it, too, where something is lost by it.
 
     Returns:
         The network that is wanted, to be compared, audited, and changed to.
 
     Raises:
-        QueryError: something in the network does not let it be followed, or pairs would be lost.
+        QueryError: something in the network does not let it be followed, or something would be lost.
         TypeError: this is no network.
 
     Example:
@@ -136,7 +138,7 @@ def follow(network: Network, recipe: Recipe) -> Network:
     """
     from archipelago.changes.recipes import follow as run
 
-    return run(a_network(network), recipe)
+    return run(a_network(network), recipe, accept_losses=accept_losses)
 
 
 def setting_up(network: Network) -> dict[str, tuple[str, ...]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from functools import partial
 from typing import TYPE_CHECKING
 
 from archipelago.api.reading import a_network
@@ -17,7 +18,7 @@ if TYPE_CHECKING:
     from archipelago.reachability.verdict import Verdict
 
 
-def audit(network: Network, *, quick: bool = False) -> AuditResult:
+def audit(network: Network, *, quick: bool = False, accept_losses: bool = False) -> AuditResult:
     """What is wrong or risky in a network, worst first, each with the edits that mend it; what it expects and does not
     hold is among them. Every pair of hosts is decided: a pair that is cut off and that nothing explains is a finding
     too. Every mend was tried: it cuts off nothing that works and makes no other error.
@@ -25,6 +26,7 @@ def audit(network: Network, *, quick: bool = False) -> AuditResult:
     Args:
         network: the network.
         quick: leave out both, the pairs and the trial of the mends.
+        accept_losses: offer mends, too, that cut off something that works.
 
     Returns:
         The findings, a tuple that prints as text; empty where there are none.
@@ -46,7 +48,7 @@ def audit(network: Network, *, quick: bool = False) -> AuditResult:
     if not quick and (network.hosts or network.expect):
         from archipelago.proof.audit import proved
 
-        findings = proved(index, findings, run)
+        findings = proved(index, findings, run, accept_losses=accept_losses)
     elif network.expect:
         from archipelago.reachability.expect import check
         from archipelago.reachability.expect import findings as unkept
@@ -225,7 +227,7 @@ def assert_expected(
         raise AssertionError("\n".join(broken))
 
 
-def mend(text: str, *, only: Sequence[str] = (), source: str = "the text") -> MendResult:
+def mend(text: str, *, only: Sequence[str] = (), source: str = "the text", accept_losses: bool = False) -> MendResult:
     """Mend a network document: apply the mends of the audit's findings and look again, until nothing is left that can
     be mended.
 
@@ -233,6 +235,7 @@ def mend(text: str, *, only: Sequence[str] = (), source: str = "the text") -> Me
         text: the document; its comments and order stay.
         only: kinds of finding, devices, or "KIND@DEVICE"; by default everything.
         source: how errors name the document.
+        accept_losses: make mends, too, that cut off something that works.
 
     Returns:
         The new text, what was mended, and what is left.
@@ -249,4 +252,4 @@ def mend(text: str, *, only: Sequence[str] = (), source: str = "the text") -> Me
     """
     from archipelago.api.mending import mend as run
 
-    return run(text, source, list(only), audit)
+    return run(text, source, list(only), partial(audit, accept_losses=accept_losses))

@@ -86,12 +86,14 @@ def _needs(needs: Mapping[str, int | tuple[int, int]], ids: Mapping[str, int], p
     ]
 
 
-def design(brief: Brief, keep: Network | None = None) -> Design:
+def design(brief: Brief, keep: Network | None = None, *, accept_losses: bool = False) -> Design:
     """Turn a brief into a network that holds everything decided, with the decisions and their reasons.
 
     Args:
         brief: what is needed.
-        keep: a network in use: nothing that it holds and the brief still names is moved.
+        keep: a network in use: nothing that it holds and the brief still names is moved, and what works in it goes on
+            working.
+        accept_losses: design it, too, where something of that is lost.
 
     Returns:
         The network, the carving, each decision, and what to ask of others.
@@ -108,7 +110,7 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
     from archipelago.design.build import design as build
     from archipelago.errors import DesignError
     from archipelago.model.brief import Brief
-    from archipelago.proof.design import shortcomings
+    from archipelago.proof.design import lost_by, shortcomings
 
     if not isinstance(brief, Brief):
         raise TypeError(f"a Brief is expected, not {type(brief).__name__}; read it first: archipelago.read_brief(...)")
@@ -116,6 +118,9 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
     reasons = shortcomings(made.network)
     if reasons:
         raise DesignError([f"the network of this brief would not work: {reason}" for reason in reasons])
+    lost = lost_by(made.network, keep) if keep is not None and not accept_losses else []
+    if lost:
+        raise DesignError([f"something that works would be lost: {one} (--accept-losses designs it)" for one in lost])
     return made
 
 

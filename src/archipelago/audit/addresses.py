@@ -10,6 +10,7 @@ from archipelago.addressing.values import is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.faults.words import with_address
 from archipelago.diagnosis.places import has_moved, nic_path, unplugged
 from archipelago.diagnosis.separated import misplaced
 from archipelago.knowledge.held import Held
@@ -111,7 +112,13 @@ def _hosts_have(index: NetworkIndex, wide: Held, narrow: Held) -> bool:
 
 def _overlap(holder: Held, other: Held, moved: bool = False) -> Finding:
     path, name = nic_path(holder), faults.label(holder)
-    gone = (Edit(path if holder.nic.kind != "port" else (*path, "address"), REMOVE),) if moved else ()
+    alone = len(holder.nic.addresses) == 1
+    gone = with_address(holder, holder.address, None)
+    mend = f"take {holder.address} away from {name}"
+    if alone and holder.nic.kind == "port":
+        gone = Edit((*path, "address"), REMOVE)
+    elif alone:
+        gone, mend = Edit(path, REMOVE), f"remove the interface {name}, whose one address that is"
     return finding(
         "subnet-overlap",
         at=holder.node.name,
@@ -120,8 +127,8 @@ def _overlap(holder: Held, other: Held, moved: bool = False) -> Finding:
             f"{faults.label(holder)} with {holder.address} overlaps {faults.label(other)} with {other.address}"
             + (", where the hosts of the subnet are" if moved else "")
         ),
-        mend=f"take {holder.address} away from {name}" if moved else f"move {name} to a subnet of its own",
-        edits=gone,
+        mend=mend if moved else f"move {name} to a subnet of its own",
+        edits=(gone,) if moved else (),
     )
 
 

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
+from dataclasses import fields, replace
+from typing import Any
 
 from archipelago.audit.hosts import each_host
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import leads_outside, link_fault, partner_of
+from archipelago.diagnosis.faults.words import texts
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.outvoted import hosts_by_vlan, outvoted
 from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, port_path, unplugged
@@ -20,7 +22,7 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.shared_aggregates import other_half
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.network import Network
-from archipelago.model.parts import Aggregate, Device, Host, Path, Port, speed_text
+from archipelago.model.parts import Aggregate, Device, Host, Path, Port, Subinterface, speed_text
 
 
 def routed(index: NetworkIndex) -> Iterator[tuple[Node, Nic]]:
@@ -166,10 +168,11 @@ def vlans_on_one_port(index: NetworkIndex) -> Iterator[Finding]:
         if len(vlans) < 2 or any(vlan is None for vlan in meant.values()):
             continue
         path: Path = ("devices", node.name)
-        edits = [Edit((*nic_path((node, nic)), "address"), REMOVE)]
+        along = dict(_set_beside(node.attachments[nic.attachment].written))
+        edits = [Edit((*nic_path((node, nic)), key), REMOVE) for key in ("address", *along)]
         for vlan in vlans:
             addresses = [str(address) for address, wanted in meant.items() if wanted == vlan]
-            section = {"parent": nic.name, "tag": index.vlan_key(vlan), "address": addresses}
+            section = {"parent": nic.name, "tag": index.vlan_key(vlan), "address": addresses, **along}
             edits.append(Edit((*path, "interfaces", f"{nic.name}.{vlan}"), section))
         if node.kind == "l3switch":
             edits.append(Edit((*nic_path((node, nic)), "routed"), "yes"))
@@ -189,9 +192,18 @@ def vlans_on_one_port(index: NetworkIndex) -> Iterator[Finding]:
             path=nic_path((node, nic)),
             says=f"{node.name}/{nic.name} has addresses for {names}, but takes untagged frames, which are of one VLAN",
             mend=f"give {node.name}/{nic.name} a subinterface for each of them, and make its far end a trunk of them",
-            edits=tuple(edits),
+            edits=() if node.attachments[nic.attachment].written.virtual else tuple(edits),
             vlans=names,
         )
+
+
+def _set_beside(part: Port | Aggregate) -> Iterator[tuple[str, Any]]:
+    """What a routed port has beside its addresses that goes along to its subinterfaces, as a document writes it."""
+    stays = ("name", "addresses", "off", "virtual", "mtu")  # or is spread by hand
+    for name in [spec.name for spec in fields(Subinterface) if spec.name not in stays]:
+        value = getattr(part, name, None)
+        if value:
+            yield name.replace("_", "-"), texts(value) if isinstance(value, tuple) else value
 
 
 @rule

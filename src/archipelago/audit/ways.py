@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 
 from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.redundancy import without_partners
@@ -19,6 +20,7 @@ from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
 from archipelago.model.finding import Finding
 
+NOT_NEEDED = "nothing that hosts send each other; what is sent from there to the devices' own addresses is lost"
 Missing = dict[tuple[TableName, Address | None], list[Prefix]]
 """The subnets that a routing table lacks, by the next hop that leads to them."""
 
@@ -49,7 +51,15 @@ def ways(index: NetworkIndex) -> Iterator[Finding]:
             node = index.knowledge.devices[table[0]]
             own = sorted(without_partners(index, table, lacking))
             if own:
-                yield faults.routes_missing((node, table[1]), own, next_hop)
+                told = faults.routes_missing((node, table[1]), own, next_hop)
+                needed = any(not _is_of_a_link(index, prefix) for prefix in own)
+                yield told if needed else replace(told, severity="note", breaks=NOT_NEEDED)
+
+
+def _is_of_a_link(index: NetworkIndex, prefix: Prefix) -> bool:
+    """Whether a subnet is that of a link between devices, or of one device's own address, where no host is."""
+    small = prefix.length >= (30 if prefix.version == 4 else 126)
+    return small and not any(held.node.kind == "host" for held in index.subnet_holders(prefix))
 
 
 def table_parts(ways: Ways, tables: list[TableName]) -> Mapping[TableName, int]:

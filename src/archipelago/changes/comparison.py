@@ -10,7 +10,6 @@ from archipelago.changes.differences import Difference, differences
 from archipelago.changes.pairs import Between, Cut, by_family
 from archipelago.changes.renamed import Renamed, renamed
 from archipelago.changes.ways import otherwise
-from archipelago.failures.promises import Promises
 from archipelago.failures.single import single_outages
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
@@ -19,6 +18,7 @@ from archipelago.model.network import Network
 from archipelago.model.parts import Host
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.matrix import matrix
+from archipelago.reachability.promises import Promises
 
 
 class Event(NamedTuple):

@@ -89,7 +89,8 @@ class _Differences:
         swaps = []
         if self._vlans != self._new.vlans:
             swaps.append(Replacement(("vlans",), self._vlans, self._new.vlans))
-        for name in ("title", "expect", "traffic", "policy", "domain"):
+        apart = ("vlans", "devices", "hosts", "cables", "outside")
+        for name in [spec.name for spec in fields(Network) if spec.compare and spec.name not in apart]:
             was, now = getattr(self._old, name), getattr(self._new, name)
             if was != now:
                 swaps.append(Replacement((name,), was, now))
@@ -152,7 +153,8 @@ class _Differences:
         yield from self._parts(name, (*place, "interfaces"), was.interfaces, now.interfaces)
         yield from self._entries(name, place, "dhcp_pools", was, now)
         yield from self._routes(was, now)
-        for one in ("routing", "gateway", "off", "unresolved", "mac", "spanning_tree", "bridge_priority", "console"):
+        apart = ("name", "kind", "filters", "vlans", "ports", "interfaces", "dhcp_pools", "routes")
+        for one in [spec.name for spec in fields(Device) if spec.name not in apart]:
             yield from self._at_once(name, place, [one], was, now)
 
     def _vlans_of(self, was: Device, now: Device) -> Iterator[Difference]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 from itertools import islice
 from typing import Any
 
@@ -17,7 +17,7 @@ from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.network import Network, pools_in, with_changes
-from archipelago.model.parts import Aggregate, Device, NextHop, Route, Subinterface, VlanInterface
+from archipelago.model.parts import USUAL_MTU, Aggregate, Device, NextHop, Route, Subinterface, VlanInterface
 from archipelago.model.recipe import MovedGateways
 from archipelago.model.virtual import VirtualRouter
 
@@ -70,6 +70,8 @@ def _one(
     old = devices[node.name]
     part = old.interfaces[nic.name]
     assert isinstance(part, (Subinterface, VlanInterface))
+    if isinstance(part, Subinterface) and part.source_nat:
+        raise QueryError(f"{node.name}/{nic.name} translates sources, which a layer 3 switch cannot: move it by hand")
     filters = _filters(index, old, part)
     pools = {
         name: pool for name, pool in old.dhcp_pools.items() if any(pool.subnet == own.prefix for own in part.addresses)
@@ -79,37 +81,43 @@ def _one(
         device = devices[target]
         name = _free(f"{index.vlan_key(vlan)}-gw", device)
         shared = _shared(part.addresses, vlan, number, [link]) if len(links) > 1 else part.virtual
-        made = VlanInterface(
-            name,
-            vlan,
-            addresses[number],
-            vrf=part.vrf,
+        made = _at_the_new_place(
+            part,
+            name=name,
+            vlan=vlan,
+            addresses=addresses[number],
             filter_in=part.filter_in if filters else None,
             filter_out=part.filter_out if filters else None,
-            dhcp_relay=part.dhcp_relay,
             virtual=shared,
         )
-        families = {own.version for own in part.addresses}
+        routing = {*(device.routing or ()), *(own.version for own in part.addresses)}
         held = device.vlans
         devices = {
             **devices,
             target: replace(
                 device,
-                routing=tuple(sorted({*(device.routing or ()), *families})),
+                routing=tuple(sorted(routing)),
                 vlans=held if held is None or vlan in held else (*held, vlan),
                 interfaces={**_without(device, vlan, part.addresses), name: made},
                 filters={**device.filters, **filters},
                 dhcp_pools={**device.dhcp_pools, **(pools if number == 0 else {})},
-                gateway=(),
+                gateway=tuple(hop for hop in device.gateway if hop.address.version not in routing),
             ),
         }
     left = {name: one for name, one in old.interfaces.items() if name != part.name}
     named = {
         getattr(one, key, None) for one in (*left.values(), *old.ports.values()) for key in ("filter_in", "filter_out")
     }
-    kept = {name: one for name, one in old.filters.items() if name in named}
+    gone = {part.filter_in, part.filter_out} - named
+    kept = {name: one for name, one in old.filters.items() if name not in gone}
     rest = {name: pool for name, pool in old.dhcp_pools.items() if name not in pools}
     return {**devices, node.name: replace(old, interfaces=left, filters=kept, dhcp_pools=rest)}
+
+
+def _at_the_new_place(part: Subinterface | VlanInterface, **otherwise: Any) -> VlanInterface:
+    """The gateway as a VLAN interface: all that is set at the old one and not said otherwise goes along."""
+    same = {spec.name: getattr(part, spec.name) for spec in fields(VlanInterface) if hasattr(part, spec.name)}
+    return VlanInterface(**{**same, **otherwise})
 
 
 def _without(device: Device, vlan: int, addresses: Sequence[InterfaceAddress]) -> dict[str, Any]:
@@ -125,11 +133,12 @@ def _without(device: Device, vlan: int, addresses: Sequence[InterfaceAddress]) -
 
 
 def _filters(index: NetworkIndex, old: Device, part: Subinterface | VlanInterface) -> dict[str, Any]:
-    """The filters that go along; none where a policy says what is wanted, which is then worked out anew."""
-    if index.network.policy is not None:
-        return {}
+    """The filters that go along. Where a policy says what is wanted, that is worked out anew for those that a layer 3
+    switch cannot have."""
     names = [name for name in (part.filter_in, part.filter_out) if name is not None]
     for name in names:
+        if name in old.filters and old.filters[name].stateful and index.network.policy is not None:
+            return {}
         if name in old.filters and old.filters[name].stateful:
             raise QueryError(
                 f"filter {name} of {old.name}/{part.name} is stateful, which a layer 3 switch cannot be: "
@@ -184,13 +193,14 @@ def _joined(
     members = [old, *asked.to]
     pair = len(asked.to) > 1
     places = _transit(index, asked, members, {subnet.version for subnet in subnets})
+    octets = max(nic.mtu for _, nic in own)
     for carried in (number, *(vlan for vlan, _ in own)):
         devices = _carried(index, devices, old, asked.to, carried)
     links: dict[str, str] = {}
     for place, one in enumerate(members):
         port = _leading(index, old, asked.to[0]) if place == 0 and devices[old].kind == "router" else None
         shared = [own[-1] for own in places.values()] if pair and place else []
-        interface = _link(devices[one], port, (name, number), [own[place] for own in places.values()])
+        interface = _link(devices[one], port, (name, number), [own[place] for own in places.values()], octets)
         if isinstance(interface, VlanInterface) and shared:
             interface = replace(interface, virtual=_shared(shared, number, place - 1, []))
         links[one] = interface.name
@@ -208,7 +218,26 @@ def _joined(
         devices[target] = replace(device, routes=(*device.routes, *ways(0, lacking), *other))
     back = ways(-1 if pair else 1, subnets)
     devices[old] = replace(devices[old], routes=(*devices[old].routes, *back))
+    for one in devices.keys() - set(members):
+        more = tuple(_to_transit(devices[one], asked.transit, subnets))
+        if more:
+            devices[one] = replace(devices[one], routes=(*devices[one].routes, *more))
     return devices, {**vlans, name: number}, {target: links[target] for target in asked.to}
+
+
+def _to_transit(device: Device, transit: Sequence[Prefix], subnets: Sequence[Prefix]) -> Iterator[Route]:
+    """The routes that take a device to the transit subnets as to the subnets that move, where it has none."""
+    for subnet in transit:
+        beside = next(
+            (
+                one
+                for one in device.routes
+                if any(one.destination.covers(own) for own in subnets if own.version == subnet.version)
+            ),
+            None,
+        )
+        if beside is not None and not any(one.destination.covers(subnet) for one in device.routes):
+            yield replace(beside, destination=subnet)
 
 
 def _transit(
@@ -232,13 +261,15 @@ def _transit(
 
 
 def _link(
-    device: Device, port: str | None, vlan: tuple[str, int], addresses: Sequence[InterfaceAddress]
+    device: Device, port: str | None, vlan: tuple[str, int], addresses: Sequence[InterfaceAddress], octets: int
 ) -> Subinterface | VlanInterface:
-    """A device's interface in the transit VLAN; a router has it on the port that leads there."""
+    """A device's interface in the transit VLAN, which passes what the gateways passed; a router has it on the port that
+    leads there."""
     name, number = vlan
+    mtu = None if octets == USUAL_MTU else octets
     if port is not None:
-        return Subinterface(_free(f"{port}.{number}", device), port, number, addresses=tuple(addresses))
-    return VlanInterface(_free(f"{name}-link", device), number, tuple(addresses))
+        return Subinterface(_free(f"{port}.{number}", device), port, number, addresses=tuple(addresses), mtu=mtu)
+    return VlanInterface(_free(f"{name}-link", device), number, tuple(addresses), mtu=mtu)
 
 
 def _having(device: Device, interface: Subinterface | VlanInterface, vlan: int) -> Device:

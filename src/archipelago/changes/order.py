@@ -12,6 +12,7 @@ from archipelago.changes.differences import Difference
 from archipelago.changes.needs import needs
 from archipelago.changes.related import related
 from archipelago.changes.states import State, States, owners
+from archipelago.changes.together import Stuck, smallest_possible
 from archipelago.knowledge.known import Knowledge
 
 EXHAUSTIVE = 12
@@ -296,6 +297,10 @@ class Search:
 
     # Many steps
 
+    def _can_be(self, at: Standing, some: Done) -> bool:
+        """Whether some steps can be made at once."""
+        return self.standing(at, at.done | some) is not None
+
     def _walked(self, at: Standing, middle: Done) -> Order:
         """Step by step: what harms nobody first; where every step does, the cheapest way until nobody is harmed."""
         goal = at.done | middle
@@ -312,9 +317,12 @@ class Search:
         """The next step that harms nobody, or the steps that lead over an interruption."""
         tried = [(step, self.standing(at, at.done | {step})) for step in self._possible(at.done, goal)]
         possible = [(after.price, step, after) for step, after in tried if after is not None]
-        if not possible:  # only over a state with an address held twice
+        if not possible and not self._doubled_too:  # only over a state with an address held twice
             self._doubled_too = True
             return self._onward(at, goal)
+        if not possible:
+            left = goal - at.done
+            raise Stuck(smallest_possible(left, self._needs, at.done, lambda some: self._can_be(at, some)))
         price, cheapest, after = min(possible, key=lambda one: one[:2])
         if price > at.price:
             near = related(cheapest, sorted(goal - at.done), self.differences, self._needs)

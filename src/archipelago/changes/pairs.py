@@ -47,7 +47,7 @@ class Between:
         self._places = (_places(any_old, self.hosts), _places(any_new, self.hosts))
         self._kept: dict[int, tuple[Ints, Bools]] = {}
         for version in old.keys() & new.keys():
-            first, group = self._groups(old[version].kind[self._places[0]], new[version].kind[self._places[1]])
+            first, group = self._groups(_kinds(old[version], self._places[0]), _kinds(new[version], self._places[1]))
             reached = self._reached(old[version], self._places[0][first]) & self._reached(
                 new[version], self._places[1][first]
             )
@@ -84,7 +84,7 @@ class Between:
         some = next(iter(state.values()), None)
         places = _places(some, self.hosts)
         columns = [group for group, _ in self._kept.values()]
-        columns += [matrix.kind[places] for matrix in state.values()]
+        columns += [_kinds(matrix, places) for matrix in state.values()]
         if not columns or not len(self.hosts):
             return NOTHING
         first, group = self._groups(*columns)
@@ -98,7 +98,7 @@ class Between:
     def only(self, one: dict[int, Matrix], other: dict[int, Matrix]) -> Cut:
         """What one state answers in any family and another does not, of the hosts that both ends have."""
         mine, its = (_places(next(iter(state.values()), None), self.hosts) for state in (one, other))
-        columns = [answer.kind[mine] for answer in one.values()] + [answer.kind[its] for answer in other.values()]
+        columns = [_kinds(answer, mine) for answer in one.values()] + [_kinds(answer, its) for answer in other.values()]
         if not columns or not len(self.hosts):
             return NOTHING
         first, group = self._groups(*columns)
@@ -120,8 +120,12 @@ class Between:
 
     @staticmethod
     def _reached(answer: Matrix, places: Ints) -> Bools:
-        kinds = answer.kind[places]
-        reached: Bools = answer.between[np.ix_(kinds, kinds)]
+        """Who reaches whom; nobody reaches a host that is not there, nor does it reach anybody."""
+        there = places >= 0
+        kinds = np.where(there, answer.kind[places] if len(answer.kind) else 0, 0)
+        if not there.any():
+            return np.zeros((len(places), len(places)), dtype=np.bool_)
+        reached: Bools = answer.between[np.ix_(kinds, kinds)] & there[:, None] & there
         return reached
 
     def _counted(self, pairs: Bools, first: Ints, group: Ints) -> Cut:
@@ -152,6 +156,14 @@ class Between:
 
 
 def _places(answer: Matrix | None, hosts: Sequence[str]) -> Ints:
-    """Where hosts stand in a matrix."""
+    """Where hosts stand in a matrix; -1 for one that is not in it, such as one that is unplugged."""
     there = {name: place for place, name in enumerate(answer.hosts)} if answer is not None else {}
-    return np.array([there[name] for name in hosts], dtype=np.int64)
+    return np.array([there.get(name, -1) for name in hosts], dtype=np.int64)
+
+
+def _kinds(answer: Matrix, places: Ints) -> Ints:
+    """The kind of each of some hosts, from 1 on; 0 for one that is not there."""
+    if not len(answer.kind):
+        return np.zeros(len(places), dtype=np.int64)
+    kinds: Ints = np.where(places >= 0, answer.kind[places] + 1, 0)
+    return kinds

@@ -9,9 +9,9 @@ from archipelago.changes.order import Order, Search, Standing
 from archipelago.changes.pairs import Pair
 from archipelago.changes.result import Change, Check, Step
 from archipelago.changes.states import State, States
+from archipelago.changes.together import Stuck, merged
 from archipelago.changes.way_in import would_help
 from archipelago.errors import QueryError
-from archipelago.knowledge.known import know
 from archipelago.model.network import Network
 from archipelago.reachability.matrix import matrix
 
@@ -34,10 +34,15 @@ def plan_change(old: Network, new: Network, host: str) -> Change:
             )
     states = States(old, new, host)
     steps = [*differences(old, new), *states.leases.renewals()]
-    search = Search(states, steps)
-    start = search.start()
-    search.reached_otherwise = frozenset(start.unreached)
-    order = search.best() if steps else Order((), ())
+    while True:
+        search = Search(states, steps)
+        start = search.start()
+        search.reached_otherwise = frozenset(start.unreached)
+        try:
+            order = search.best() if steps else Order((), ())
+            break
+        except Stuck as impossible:
+            steps = merged(steps, impossible.together, old, new)
     stuck = any(one.unreached for one in order.standings)
     return Change(
         old=old,
@@ -61,7 +66,7 @@ def _written(states: States, order: Order) -> Iterator[Network]:
         else:
             network = standing.state.network
             leasing = any(host.dhcp for host in network.hosts.values())
-            yield states.leases.as_written(know(network), standing.state.renewed) if leasing else network
+            yield states.leases.as_written(network, standing.state.renewed) if leasing else network
 
 
 def _steps(search: Search, order: Order) -> Iterator[Step]:

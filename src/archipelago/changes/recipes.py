@@ -2,34 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
+from archipelago.audit.registry import run
 from archipelago.changes.moved_gateways import moved
-from archipelago.changes.pairs import Between, by_family
 from archipelago.changes.renamed import Renamed
 from archipelago.changes.renumbered import renumbered, with_ipv6
 from archipelago.changes.split_vlan import split
 from archipelago.design.policy import with_filters
 from archipelago.errors import ModelError, QueryError
-from archipelago.failures.promises import Promises
 from archipelago.knowledge.index import index_network
-from archipelago.knowledge.known import Knowledge, know
+from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import widened
+from archipelago.model.filters import Filter
 from archipelago.model.network import Network, with_changes
 from archipelago.model.recipe import Recipe, ReplacedDevice
-from archipelago.proof.pairs import causes_of_loss, decide
-from archipelago.proof.placing import entrances, wanted_filters
+from archipelago.proof.gate import Standing, kinds_of_probe, losses
+from archipelago.proof.pairs import causes_of_loss
+from archipelago.proof.placing import entrances, filter_at, wanted_filters
 from archipelago.reachability.build import build_arrays
+from archipelago.reachability.promises import BreachKey, Promises
 
 
-def follow(network: Network, recipe: Recipe) -> Network:
+def follow(network: Network, recipe: Recipe, *, accept_losses: bool = False) -> Network:
     """The network once a recipe is followed, decided before it is given out.
 
+    Args:
+        network: the network.
+        recipe: what is to become of it.
+        accept_losses: give it out, too, where it loses something that works now.
+
     Raises:
-        QueryError: something in the network does not let it be followed, pairs of hosts would be lost (those aside that
-            the policy forbids), or what the policy says would not be kept.
+        QueryError: something in the network does not let it be followed, or something is lost: pairs of hosts, those
+            aside that the policy forbids, leases, promises; or there are new mistakes.
     """
     steps: list[tuple[Callable[[Network, Any], Network], tuple[Any, ...]]] = [
         (_replaced, recipe.replace),
@@ -42,15 +49,57 @@ def follow(network: Network, recipe: Recipe) -> Network:
     for step, entries in steps:
         for entry in entries:
             made = _checked(step(made, entry))
-    arrays = [build_arrays(widened(know(one))) for one in (network, made)]
-    lost = Between(*map(by_family, arrays)).lost
-    if lost.pairs:
-        pair = " to ".join(lost.examples[0])
-        if network.hosts.keys() == made.hosts.keys():
-            causes = causes_of_loss(*map(decide, arrays))
-            pair += f": {causes[0].says}" if causes else ""
-        raise QueryError(f"followed as it stands it would cut off {lost}, such as {pair}; nothing is made of it")
-    return _with_policy(network, made) if made.policy is not None else made
+    if made.policy is not None:
+        made = _checked(_with_policy(network, made))
+    probes = kinds_of_probe(network, made)
+    before, after = (Standing(know(each), probes, run) for each in (network, made))
+    lost = [] if accept_losses else list(losses(before, after))
+    if lost:
+        more = f", and {len(lost) - 1} more" * (len(lost) > 1)
+        raise QueryError(
+            f"followed as it stands it loses something: {lost[0].says}{_because(before, after)}{more}; nothing is made "
+            "of it unless losses are accepted (--accept-losses)"
+        )
+    return made
+
+
+def _with_policy(network: Network, made: Network) -> Network:
+    """The new network with the filters that its policy asks for, wherever those of the old network were what a design
+    makes of it. A filter that somebody wrote otherwise goes along as it is, unless the policy is not kept by that any
+    more."""
+    old, new = index_network(network), index_network(made)
+    before = wanted_filters(old, entrances(old))
+    as_designed = {
+        (one.entrance.who, one.inwards): _does_the_same(filter_at(old, place), one.filter)
+        for place, one in before.items()
+    }
+    other = any(one.filter is not None and not as_designed[one.entrance.who, one.inwards] for one in before.values())
+    wanted = list(wanted_filters(new, entrances(new)).values())
+    chosen = [one for one in wanted if as_designed.get((one.entrance.who, one.inwards), not other)]
+    with_own = with_filters(made, chosen)
+    kept = len(chosen) == len(wanted) or bool(_broken(network)) or not _broken(with_own)
+    return with_own if kept else with_filters(made, wanted)
+
+
+def _broken(network: Network) -> Mapping[BreachKey, str]:
+    """What of a network's policy is not kept."""
+    known = know(network)
+    return Promises(known, build_arrays(widened(known))).policy
+
+
+def _does_the_same(one: Filter | None, other: Filter | None) -> bool:
+    """Whether two filters are the same but for their names."""
+    if one is None or other is None:
+        return one is other
+    return replace(one, name=other.name) == other
+
+
+def _because(before: Standing, after: Standing) -> str:
+    """What cuts off the pairs that are lost, where that can be said."""
+    if before.decision.arrays.hosts != after.decision.arrays.hosts:
+        return ""
+    causes = causes_of_loss(before.decision, after.decision)
+    return f" ({causes[0].says})" if causes else ""
 
 
 def _checked(network: Network) -> Network:
@@ -59,25 +108,6 @@ def _checked(network: Network) -> Network:
         return replace(network)
     except ModelError as error:
         raise QueryError(f"the recipe does not fit this network: {error}") from None
-
-
-def _with_policy(network: Network, made: Network) -> Network:
-    """The new network with the filters that its policy asks for, where they are asked for now.
-
-    Raises:
-        QueryError: something of the policy is not kept then that is kept now.
-    """
-    index = index_network(made)
-    made = _checked(with_filters(made, wanted_filters(index, entrances(index)).values()))
-    before, after = (_not_kept(know(one)) for one in (network, made))
-    worse = [promise for promise in after if promise.startswith("policy") and promise not in before]
-    if worse:
-        raise QueryError(f"followed as it stands, what the policy says is not kept: {worse[0]}; nothing is made of it")
-    return made
-
-
-def _not_kept(knowledge: Knowledge) -> tuple[str, ...]:
-    return Promises(knowledge, build_arrays(widened(knowledge))).broken
 
 
 def _replaced(network: Network, asked: ReplacedDevice) -> Network:

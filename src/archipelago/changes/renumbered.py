@@ -9,8 +9,10 @@ from typing import Any
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local, parse_address, parse_prefix
 from archipelago.errors import AddressError, QueryError
 from archipelago.knowledge.index import NetworkIndex, index_network
+from archipelago.model.leases import AddressRange
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Device, Host, NextHop, Route
+from archipelago.model.policy import PolicyRule
 from archipelago.model.recipe import Renumbered, WithIpv6
 
 
@@ -45,30 +47,8 @@ def renumbered(network: Network, asked: Renumbered) -> Network:
             more = tuple(routes_alike(device.routes, same[0], new))
             if more:
                 devices[key] = replace(devices[key], routes=(*devices[key].routes, *more))
-        network = with_changes(
-            network,
-            devices=devices,
-            hosts={key: mapper.mapped(host) for key, host in network.hosts.items()},
-            outside=mapper.mapped(network.outside),
-            traffic=tuple(
-                replace(one, source=mapper.party(one.source), target=mapper.party(one.target))
-                for one in network.traffic
-            ),
-            expect=tuple(
-                replace(one, source=mapper.party(one.source), target=mapper.party(one.target)) for one in network.expect
-            ),
-            policy=replace(
-                network.policy,
-                rules=tuple(
-                    replace(
-                        rule, source=tuple(map(mapper.party, rule.source)), target=tuple(map(mapper.party, rule.target))
-                    )
-                    for rule in network.policy.rules
-                ),
-            )
-            if network.policy
-            else None,
-        )
+        hosts = {key: mapper.mapped(host) for key, host in network.hosts.items()}
+        network = with_changes(mapper.with_ends(network), devices=devices, hosts=hosts)
     return network
 
 
@@ -100,7 +80,78 @@ def _best(routes: Sequence[Route], subnet: Prefix) -> Route | None:
     return min(around, key=lambda route: (-route.destination.length, route.metric), default=None)
 
 
-class _Mapper:
+class Rewriter:
+    """Writes some addresses and subnets as others, wherever they are spoken of."""
+
+    def address(self, address: Address) -> Address:
+        """What an address becomes."""
+        return address
+
+    def prefix(self, prefix: Prefix) -> Prefix:
+        """What a subnet becomes, or an address where subnets may be written too."""
+        return prefix
+
+    def held(self, own: InterfaceAddress) -> InterfaceAddress:
+        """What an interface's own address becomes."""
+        return own
+
+    def listed(self, entries: tuple[Any, ...]) -> tuple[Any, ...]:
+        """What a list becomes, its entries being rewritten already."""
+        return entries
+
+    def mapped(self, value: Any) -> Any:
+        """A value with every address and subnet in it rewritten; what has none is the same object."""
+        if isinstance(value, InterfaceAddress):
+            return self.held(value)
+        if isinstance(value, Prefix):
+            return self.prefix(value)
+        if isinstance(value, Address):
+            return self.address(value)
+        if isinstance(value, tuple) and hasattr(value, "_fields"):
+            entries = [self.mapped(entry) for entry in value]
+            return type(value)(*entries) if any(a is not b for a, b in zip(entries, value, strict=True)) else value
+        if isinstance(value, tuple):
+            entries = [self.mapped(entry) for entry in value]
+            same = all(a is b for a, b in zip(entries, value, strict=True))
+            return self.listed(value if same else tuple(entries))
+        if isinstance(value, Mapping):
+            made = {key: self.mapped(entry) for key, entry in value.items()}
+            return made if any(made[key] is not value[key] for key in made) else value
+        if is_dataclass(value) and not isinstance(value, type):
+            changed = {spec.name: self.mapped(getattr(value, spec.name)) for spec in fields(value)}
+            otherwise = {key: entry for key, entry in changed.items() if entry is not getattr(value, key)}
+            return replace(value, **otherwise) if otherwise else value
+        return value
+
+    def party(self, end: str) -> str:
+        """An end of an expectation or a policy, where it is an address or a subnet."""
+        try:
+            if "/" in end and end.replace(".", "").replace("/", "").replace(":", "").isalnum():
+                return str(self.prefix(parse_prefix(end)))
+            return str(self.address(parse_address(end)))
+        except AddressError:
+            return end
+
+    def with_ends(self, network: Network) -> Network:
+        """The network with what is meant by it, and its outside, rewritten."""
+
+        def between(one: Any) -> Any:
+            return replace(one, source=self.party(one.source), target=self.party(one.target))
+
+        def line(rule: PolicyRule) -> PolicyRule:
+            return replace(rule, source=tuple(map(self.party, rule.source)), target=tuple(map(self.party, rule.target)))
+
+        policy = network.policy
+        return with_changes(
+            network,
+            outside=self.mapped(network.outside),
+            traffic=tuple(map(between, network.traffic)),
+            expect=tuple(map(between, network.expect)),
+            policy=replace(policy, rules=tuple(map(line, policy.rules))) if policy is not None else None,
+        )
+
+
+class _Mapper(Rewriter):
     """Writes what lies in one subnet as what lies at the same place of another."""
 
     def __init__(self, old: Prefix, new: Prefix) -> None:
@@ -120,46 +171,22 @@ class _Mapper:
         return moved
 
     def mapped(self, value: Any) -> Any:
-        """A value with every address and subnet in it mapped; what has none is the same object."""
-        if isinstance(value, InterfaceAddress):
-            moved = self.address(value.address)
-            length = self._new.length if value.prefix == self._old else value.length
-            return InterfaceAddress(moved.version, moved.value, length) if moved != value.address else value
-        if isinstance(value, Prefix):
-            return self._prefix(value)
-        if isinstance(value, Address):
-            return self.address(value)
-        if isinstance(value, tuple) and hasattr(value, "_fields"):
-            entries = [self.mapped(entry) for entry in value]
-            return type(value)(*entries) if any(a is not b for a, b in zip(entries, value, strict=True)) else value
-        if isinstance(value, tuple):
-            entries = [self.mapped(entry) for entry in value]
-            return tuple(entries) if any(a is not b for a, b in zip(entries, value, strict=True)) else value
-        if isinstance(value, Mapping):
-            made = {key: self.mapped(entry) for key, entry in value.items()}
-            return made if any(made[key] is not value[key] for key in made) else value
-        if is_dataclass(value) and not isinstance(value, type):
-            changed = {spec.name: self.mapped(getattr(value, spec.name)) for spec in fields(value)}
-            otherwise = {key: entry for key, entry in changed.items() if entry is not getattr(value, key)}
-            return replace(value, **otherwise) if otherwise else value
-        return value
+        if isinstance(value, AddressRange) and self._old.holds(value.first) != self._old.holds(value.last):
+            raise QueryError(f"the range {value} is only partly in {self._old}: split it first")
+        return super().mapped(value)
 
-    def _prefix(self, value: Prefix) -> Prefix:
-        if value == self._old:
+    def held(self, own: InterfaceAddress) -> InterfaceAddress:
+        moved = self.address(own.address)
+        length = self._new.length if own.prefix == self._old else own.length
+        return InterfaceAddress(moved.version, moved.value, length) if moved != own.address else own
+
+    def prefix(self, prefix: Prefix) -> Prefix:
+        if prefix == self._old:
             return self._new
-        if self._old.covers(value):
-            first = self.address(Address(value.version, value.value))
-            return Prefix(first.version, first.value, value.length)
-        return value
-
-    def party(self, end: str) -> str:
-        """An end of an expectation or a policy, where it is an address or a subnet."""
-        try:
-            if "/" in end and end.replace(".", "").replace("/", "").replace(":", "").isalnum():
-                return str(self._prefix(parse_prefix(end)))
-            return str(self.address(parse_address(end)))
-        except AddressError:
-            return end
+        if self._old.covers(prefix):
+            first = self.address(Address(prefix.version, prefix.value))
+            return Prefix(first.version, first.value, prefix.length)
+        return prefix
 
 
 def with_ipv6(network: Network, asked: WithIpv6) -> Network:

@@ -47,7 +47,8 @@ def change(words: Namespace) -> int:
         raise QueryError("--output goes with --at, or with a recipe, whose network is written")
     old = archipelago.read_network(words.old)
     if words.recipe is not None:
-        new = archipelago.follow(old, archipelago.read_recipe(words.recipe, old))
+        recipe = archipelago.read_recipe(words.recipe, old)
+        new = archipelago.follow(old, recipe, accept_losses=words.accept_losses)
     else:
         new = archipelago.read_network(words.new)
     found = archipelago.change(old, new, words.host)

@@ -134,7 +134,8 @@ def design(words: Namespace) -> int:
     from archipelago.views import design as view
 
     asked = archipelago.read_brief(words.brief)
-    made = archipelago.design(asked, archipelago.read_network(words.keep) if words.keep else None)
+    keep = archipelago.read_network(words.keep) if words.keep else None
+    made = archipelago.design(asked, keep, accept_losses=words.accept_losses)
     if words.output:
         write_whole(words.output, f"{SCHEMA_LINE}\n{archipelago.network_text(made.network)}")
     if words.as_json:
@@ -230,7 +231,8 @@ def mend(words: Namespace) -> int:
     from archipelago.views import findings as view
     from archipelago.views.plain import finding_with_line
 
-    result = archipelago.mend(read_text(words.network), only=words.only, source=words.network)
+    text = read_text(words.network)
+    result = archipelago.mend(text, only=words.only, source=words.network, accept_losses=words.accept_losses)
     write_whole(words.output, result.text)
     if words.as_json:
         left = [finding_with_line(result.network, finding) for finding in result.left]

@@ -7,6 +7,7 @@ from archipelago.design import gateways, hosts, links, sharing, subnets, switchi
 from archipelago.design import routes as routing
 from archipelago.design.draft import Draft, link_name
 from archipelago.design.entrances import entrances_of
+from archipelago.design.keeping import with_kept
 from archipelago.design.leases import with_leases
 from archipelago.design.policy import filters_for, with_filters
 from archipelago.design.wiring import routes, wire
@@ -62,6 +63,8 @@ def design(brief: Brief, keep: Network | None = None) -> Design:
         home(f"loopback {name}", name)
     routing.route(draft, adjacencies, homes)
     network = sharing.with_shared(draft, wiring, joined, _network(draft))
+    if keep is not None:
+        network = with_kept(network, keep)
     assert draft.carving is not None
     subnets_of = {name: [(a.prefix, a.gateway) for a in draft.subnets(name)] for name in brief.vlans}
     network = with_leases(draft, network, entrances_of(network, subnets_of, None))

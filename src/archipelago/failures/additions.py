@@ -4,7 +4,7 @@ put to the engines before it is said."""
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
 from itertools import chain, count, islice
 from typing import Any
@@ -31,8 +31,8 @@ MOST_GATEWAYS = 4
 """So many of each are tried for a failure."""
 WORK = 200_000
 """How many hosts, ports and interfaces all trials of one call look at, about."""
-_VLANS = ("access", "trunk", "untagged")
-"""What of a port's settings a port beside it must share."""
+_ITS_OWN = ("off", "speed", "path-cost", "edge", "members", "shared-with")
+"""What of a port's settings, as a document writes them, a port beside it need not share."""
 
 
 class Additions:
@@ -67,12 +67,13 @@ class Additions:
         return None, f"none of {tried:,} tried is enough" if tried else "no cable or second gateway to try"
 
     @cached_property
-    def _errors(self) -> set[tuple[str, str]]:
+    def _found(self) -> set[tuple[str, str]]:
         found = run(NetworkIndex(self._breaker.plain))
-        return {(finding.slug, finding.at) for finding in found if finding.severity == "error"}
+        return {(finding.slug, finding.at) for finding in found if finding.severity != "note"}
 
     def _serves(self, addition: Mend, part: Part) -> bool:
-        """Whether an addition takes nothing away, is no mistake, and makes the failure harmless elsewhere."""
+        """Whether an addition takes nothing away, is no mistake and no risk, and makes the failure harmless
+        elsewhere."""
         try:
             network = self._amendable.with_edits(addition.edits)
         except (EditError, DocumentError):
@@ -82,7 +83,7 @@ class Additions:
         if breaker.loses(self._breaker) or left.outcome == "cuts off":
             return False
         found = run(NetworkIndex(know(network)))
-        return all((one.slug, one.at) in self._errors for one in found if one.severity == "error")
+        return all((one.slug, one.at) in self._found for one in found if one.severity != "note")
 
     # Cables
 
@@ -139,9 +140,9 @@ class Additions:
         like = {}
         if attachment is not None:
             entry = self._written(device, attachment.name)
-            like = {key: entry[key] for key in _VLANS if key in entry}
+            like = _shared(entry)
         free = [name for name in self._index.knowledge.ports[device] if self._is_free(device, name)]
-        alike = [name for name in free if {key: v for key, v in written.get(name, {}).items() if key in _VLANS} == like]
+        alike = [name for name in free if _shared(written.get(name) or {}) == like]
         for name in alike:
             return name, {}
         plain = [name for name in free if not written.get(name)]
@@ -257,6 +258,11 @@ class Additions:
     def _free_vrid(self) -> int:
         taken = {member.written.vrid for member in self._index.knowledge.elected.every()}
         return max(taken, default=0) + 1
+
+
+def _shared(entry: Mapping[str, Any]) -> dict[str, Any]:
+    """What of a port's settings a port beside it must share."""
+    return {key: value for key, value in entry.items() if key not in _ITS_OWN}
 
 
 def _names(first: str, vlan: str) -> Iterator[str]:

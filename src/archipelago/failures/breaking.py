@@ -7,7 +7,6 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from archipelago.failures.parts import Part
-from archipelago.failures.promises import Promises
 from archipelago.failures.result import Outage
 from archipelago.failures.takeovers import takeovers
 from archipelago.knowledge.known import know
@@ -17,6 +16,7 @@ from archipelago.model.network import Network
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.matrix import Matrix, count_pairs, matrix
+from archipelago.reachability.promises import Promises
 
 
 class Breaker:

@@ -18,7 +18,7 @@ from archipelago.errors import AddressError, CarveError, DurationError, TrafficE
 from archipelago.model.filters import parse_ports, parse_probe, parse_traffic, prefix_text
 from archipelago.model.key import Value
 from archipelago.model.leases import duration_text, parse_address_range, parse_duration
-from archipelago.model.parts import DEFAULT_VLAN, SPEED_UNITS, End, NextHop, speed_text
+from archipelago.model.parts import AUTO, DEFAULT_VLAN, DHCP, SPEED_UNITS, End, NextHop, speed_text
 from archipelago.model.problems import Names, listed
 from archipelago.model.values import (
     BRIDGE_PRIORITIES,
@@ -37,10 +37,6 @@ from archipelago.model.values import (
     YEARS,
 )
 
-AUTO = "auto"
-"""In place of an address: take it from what routers advertise."""
-DHCP = "dhcp"
-"""In place of an address: take what a server leases."""
 LEARNED = (AUTO, DHCP)
 MOST_PORTS = 4096
 """The most ports that one entry declares."""

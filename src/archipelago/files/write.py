@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from archipelago.files.brief import FORMAT as BRIEF_FORMAT
-from archipelago.files.codecs import AUTO, DHCP, Context, written
+from archipelago.files.codecs import Context, written
 from archipelago.files.emit import inline
 from archipelago.files.network import FORMAT
 from archipelago.model.brief import Brief
@@ -16,7 +16,7 @@ from archipelago.model.key import Holder, Key, Value
 from archipelago.model.keys import keys_of
 from archipelago.model.leases import Pool
 from archipelago.model.network import Network
-from archipelago.model.parts import Device, Host
+from archipelago.model.parts import AUTO, DHCP, Device, Host
 
 Document = dict[str, Any]
 SCALAR_ALONE = {

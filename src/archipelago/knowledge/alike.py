@@ -8,6 +8,17 @@ from archipelago.addressing.values import WIDTHS
 from archipelago.knowledge.devices import Attachment, Devices
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.parts import End, Host
+from archipelago.model.projection import Projection
+
+READS = Projection(
+    Device="kind vlans ports interfaces",
+    Port="name access trunk untagged addresses routed mtu",
+    Aggregate="name members access trunk untagged addresses routed mtu",
+    Subinterface="name",
+    VlanInterface="name",
+    Loopback="name",
+)
+"""What of a device decides which of its ports are set up alike for hosts."""
 
 
 def plugged_alike(devices: Devices, at: End) -> object:

@@ -29,7 +29,13 @@ from archipelago.model.parts import (
     Subinterface,
     VlanInterface,
 )
+from archipelago.model.projection import Projection
 
+READS = Projection(
+    Network="devices vlans", Device="name kind routing vlans ports interfaces off unresolved mac filters"
+)
+"""What a device knows of itself is derived from this, beside carrier and the spanning tree. It holds its ports and
+interfaces as they are written, so all of those is read."""
 ROUTING_KINDS = ("router", "l3switch")
 """The kinds of device that can route."""
 
@@ -122,7 +128,7 @@ def speaks_ipv6(nic: Nic) -> bool:
 class Node:
     """A device or a host with what it knows of itself. `forwards` holds the families it routes; `member_of` the
     aggregate that each member port belongs to; `holds_unresolved` whether an IPv4 packet waits while its next hop is
-    asked for."""
+    asked for. `written` is it as it is written, a host's with what it has learned; `document` without that."""
 
     name: str
     kind: Literal["router", "l3switch", "switch", "host"]
@@ -133,6 +139,7 @@ class Node:
     attachments: Mapping[str, Attachment]
     nics: Mapping[str, Nic]
     written: Device | Host
+    document: Device | Host
     member_of: Mapping[str, str]
     mac: int
 
@@ -156,13 +163,14 @@ class Devices(Mapping[str, Node]):
         network: Network,
         ports: Mapping[str, Mapping[str, Port]],
         plugged: Plugs,
+        links: Links,
         kept: Mapping[str, Node],
         tree: SpanningTree | None = None,
     ) -> None:
         self.network = network
         self.ports = ports
         self.plugs = plugged
-        self.links = Links(network, ports, plugged)
+        self.links = links
         self._tree = tree
         self._known = dict(kept)
         self._numbers = {name: number for number, name in enumerate(network.devices)}
@@ -231,6 +239,7 @@ def _device_node(
         attachments=attachments,
         nics=_nics(device, attachments, tree.waiting_at(device.name), vlans, mac),
         written=device,
+        document=device,
         member_of=member_of,
         mac=mac,
     )

@@ -14,7 +14,20 @@ from archipelago.knowledge.routes import DeviceRoutes
 from archipelago.knowledge.topology import Layer2Endpoint
 from archipelago.model.network import Network
 from archipelago.model.parts import Device, End, Loopback
+from archipelago.model.projection import Projection
 from archipelago.model.virtual import OWNER_PRIORITY, Track, VirtualRouter
+
+READS = Projection(
+    Network="devices",
+    Device="name ports interfaces routes gateway",
+    Port="name virtual",
+    Subinterface="name virtual",
+    VlanInterface="name virtual",
+    Aggregate="name virtual",
+    Loopback="name",
+    Route="next_hop",
+)
+"""What the parts in virtual routers are derived from, beside what devices know of themselves, and their routes."""
 
 
 class Member(NamedTuple):

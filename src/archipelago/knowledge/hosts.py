@@ -33,8 +33,9 @@ class HostNumbers:
         return host_mac(self._numbers[name])
 
 
-def host_node(host: Host, down: Down | None, mac: int) -> Node:
-    """What a host knows of itself. `down` says why its port has no carrier, None where it has."""
+def host_node(host: Host, down: Down | None, mac: int, document: Host | None = None) -> Node:
+    """What a host knows of itself, with what it has learned. `down` says why its port has no carrier, None where it
+    has; `document` is the host as it is written where that is something else."""
     nic = Nic(
         name=HOST_PORT,
         kind="host",
@@ -66,6 +67,7 @@ def host_node(host: Host, down: Down | None, mac: int) -> Node:
         attachments={HOST_PORT: attachment},
         nics={HOST_PORT: nic},
         written=host,
+        document=document or host,
         member_of={},
         mac=mac,
     )

@@ -184,6 +184,10 @@ class NetworkIndex:
         peers = map(self.held, self._by_prefix.get(holder.address.prefix, ()))
         return [other for other in peers if other.node is not holder.node]
 
+    def subnet_holders(self, prefix: Prefix) -> list[Held]:
+        """Everyone whose address says that it is of a subnet."""
+        return list(map(self.held, self._by_prefix.get(prefix, ())))
+
     @cached_property
     def carrier(self) -> Carrier:
         """What carries a packet from station to station, once all hosts are known."""

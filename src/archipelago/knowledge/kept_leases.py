@@ -15,6 +15,7 @@ from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.pools import stocks_of
 from archipelago.model.leases import Pool
 from archipelago.model.parts import Host
+from archipelago.model.projection import WHOLE
 
 Members = Mapping[Domain | None, tuple[str, ...]]
 """The hosts that ask, by their broadcast domain (None: they are down), in the order of the network."""
@@ -55,8 +56,7 @@ def changed_hosts(old: Mapping[str, Host], new: Mapping[str, Host]) -> set[str] 
         return set()
     if list(old) != list(new) and [name for name in old if name in new] != [name for name in new if name in old]:
         return None
-    both = ((name, old.get(name), new.get(name)) for name in {**old, **new})
-    return {name for name, was, now in both if was is not now and was != now}
+    return {name for name in {**old, **new} if not WHOLE.same(old.get(name), new.get(name))}
 
 
 def answers_relays(old: Host | None, new: Host | None, named: Collection[Address]) -> bool:
@@ -179,7 +179,7 @@ class Standing:
         return found
 
     def undecided(self, members: Members, listeners: Listeners, offered: Offered) -> list[Domain | None]:
-        """The domains whose hosts may be given something else: those where others ask, or others hear what they ask,
+        """The domains whose hosts may be given something else: those where others ask, or as others, or others hear it,
         and those whose servers give out of the same stock as there."""
         before = self._kept.before
         was = {new: old for old in before.members if old is not None and (new := self.domain(old)) is not None}
@@ -194,7 +194,8 @@ class Standing:
             left.discard(old)
             now, then = listeners(names[0]), before.heard.get(old, ()) if old is not None else ()
             of_domain[domain] = stocks.of("now", now) | stocks.of("then", then)
-            if old is None or before.members[old] != names or now != then:
+            otherwise = not self._changed.isdisjoint(names)
+            if old is None or before.members[old] != names or now != then or otherwise:
                 queue.append(domain)
         # What those are given no more whose domain is gone, others may be given.
         gone = (before.heard.get(old, ()) for old in left if old is not None)

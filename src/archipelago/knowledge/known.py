@@ -6,8 +6,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
-from itertools import takewhile
+from itertools import islice, takewhile
 
+from archipelago.knowledge import devices as devices_stage
+from archipelago.knowledge import elected as elected_stage
+from archipelago.knowledge import leases as leases_stage
+from archipelago.knowledge import links as links_stage
+from archipelago.knowledge import routes as routes_stage
+from archipelago.knowledge import tree as tree_stage
 from archipelago.knowledge.devices import Attachment, Devices, Node
 from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.elected import Elected, Member, named_as_next_hops
@@ -16,12 +22,16 @@ from archipelago.knowledge.hosts import HostNumbers, host_node
 from archipelago.knowledge.kept_leases import KeptLeases
 from archipelago.knowledge.learned import KeptHosts, LearnedHosts
 from archipelago.knowledge.leases import Leases
-from archipelago.knowledge.links import HOST_PORT, Links, Plugs, aggregates, facing, plugs, port_names
+from archipelago.knowledge.links import HOST_PORT, Links, Plugs, facing, plugs, port_names
 from archipelago.knowledge.routes import DeviceRoutes, HeldName, routes_of
 from archipelago.knowledge.topology import LinkName, Sent, Topology
-from archipelago.knowledge.tree import is_switched, spanning_tree
+from archipelago.knowledge.tree import SpanningTree, spanning_tree
 from archipelago.model.network import Network, with_changes
-from archipelago.model.parts import Aggregate, Device, End, Host, Port
+from archipelago.model.parts import Device, End, Host, Port
+from archipelago.model.projection import WHOLE, Projection
+
+UNREAD = Projection(Network="title domain expect traffic policy", Device="console", OutsidePort="routes_back")
+"""What no stage reads: it says what is meant, how people get at a device, or what lies beyond the network's edge."""
 
 
 class Nodes(Mapping[str, Node]):
@@ -30,7 +40,7 @@ class Nodes(Mapping[str, Node]):
 
     __slots__ = ("_devices", "_hosts", "_known", "_numbers")
 
-    def __init__(self, devices: Devices, hosts: Mapping[str, Host], numbers: HostNumbers) -> None:
+    def __init__(self, devices: Devices, hosts: LearnedHosts, numbers: HostNumbers) -> None:
         self._devices = devices
         self._hosts = hosts
         self._numbers = numbers
@@ -43,7 +53,8 @@ class Nodes(Mapping[str, Node]):
                 node = self._known[name] = self._devices[name]
                 return node
             down = self._devices.links.down(End(name, HOST_PORT))
-            node = self._known[name] = host_node(self._hosts[name], down, self._numbers.mac(name))
+            document = self._hosts.written[name]
+            node = self._known[name] = host_node(self._hosts[name], down, self._numbers.mac(name), document)
         return node
 
     def __iter__(self) -> Iterator[str]:
@@ -69,6 +80,17 @@ class _Kept:
     leases: KeptLeases | None = None
     learned: KeptHosts | None = None
     members: Mapping[str, tuple[Member, ...]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Anew:
+    """The devices of which a change has each stage derived anew: what they know of themselves, their routes, their
+    parts in virtual routers; `any` of it, or what they lease. Each holds those of the stage before."""
+
+    nodes: frozenset[str]
+    routes: frozenset[str]
+    members: frozenset[str]
+    any: frozenset[str]
 
 
 class Knowledge:
@@ -143,7 +165,9 @@ class Knowledge:
             return self._own_routes(name)
         if name not in self._with_shared:
             answering = self._next_hops_shared(name, members)
-            routes = routes_of(self.nodes[name], answering) if answering else self._own_routes(name)
+            routes = (
+                routes_of(self.nodes[name], self._written(name), answering) if answering else self._own_routes(name)
+            )
             self._with_shared[name] = routes
         return self._with_shared[name]
 
@@ -159,28 +183,34 @@ class Knowledge:
         """The routing tables of a device or host, whatever it shares with others."""
         routes = self._routes.get(name)
         if routes is None:
-            routes = self._routes[name] = routes_of(self.nodes[name])
+            routes = self._routes[name] = routes_of(self.nodes[name], self._written(name))
         return routes
+
+    def _written(self, name: str) -> Device | Host:
+        return self.written.devices.get(name) or self.hosts[name]
 
     def state(self, name: str) -> ForwardingState:
         """What a device or host decides by."""
         answers = partial(self.elected.holder_on, name) if self.elected.members(name) else None
         return ForwardingState(self.nodes[name], self.routes(name), answers)
 
-    def without(self, gone: frozenset[str]) -> _Kept:
+    def without(self, anew: Anew) -> _Kept:
         """What still holds once some devices have changed: whatever neither they nor those that face them have a say
         in."""
+        gone = anew.nodes
         near = gone | {far for name in gone if name in self.ports for far in facing(self.plugs, name, self.ports[name])}
         domains = [domain for domain in self.domains.known if not domain.leaks and self._untouched(domain, near)]
         return _Kept(
             nodes={name: node for name, node in self.devices.known.items() if name not in gone},
             adjacencies={link: sent for link, sent in self.topology.known.items() if link[0] not in near},
             domains=domains,
-            routes={name: route for name, route in self._routes.items() if name in self.devices and name not in gone},
+            routes={
+                name: kept for name, kept in self._routes.items() if name in self.devices and name not in anew.routes
+            },
             learning=self.any_learning,
-            leases=self.leases.without(self._nodes_of(gone), domains) if self.any_learning else None,
+            leases=self.leases.without(self._nodes_of(anew.any), domains) if self.any_learning else None,
             learned=self.hosts.before_change() if self.any_learning else None,
-            members={name: members for name, members in self.elected.known.items() if name not in gone},
+            members={name: members for name, members in self.elected.known.items() if name not in anew.members},
         )
 
     def _nodes_of(self, names: Iterable[str]) -> Mapping[str, Node]:
@@ -196,141 +226,145 @@ def unblocked(knowledge: Knowledge) -> Topology:
     if not devices.tree.blocked:
         return knowledge.topology
     open_tree = replace(devices.tree, blocked={})
-    return Topology(Devices(knowledge.written, devices.ports, devices.plugs, {}, open_tree), {})
+    return Topology(Devices(knowledge.written, devices.ports, devices.plugs, devices.links, {}, open_tree), {})
 
 
 def know(network: Network) -> Knowledge:
     """What every device knows, from what is written."""
-    devices = Devices(network, port_names(network), plugs(network), {})
+    ports, plugged = port_names(network), plugs(network)
+    devices = Devices(network, ports, plugged, Links(network, ports, plugged), {})
     return Knowledge(network, devices, frozenset(network.devices), None, _Kept({}, {}, [], {}))
 
 
 def know_while(network: Network, blocked: Mapping[str, frozenset[str]]) -> Knowledge:
     """What every device knows while the spanning tree is on its way to another state, some ports being blocked now."""
     ports, plugged = port_names(network), plugs(network)
-    tree = replace(spanning_tree(network, ports, plugged, Links(network, ports, plugged)), blocked=blocked)
-    devices = Devices(network, ports, plugged, {}, tree)
+    links = Links(network, ports, plugged)
+    tree = replace(spanning_tree(network, ports, plugged, links), blocked=blocked)
+    devices = Devices(network, ports, plugged, links, {}, tree)
     return Knowledge(network, devices, frozenset(network.devices), None, _Kept({}, {}, [], {}))
 
 
 def apply_change(before: Knowledge, network: Network) -> Knowledge:
-    """What every device knows once the network has changed in any way; only what the change touches is derived again.
+    """What every device knows once the network has changed in any way; only what the change touches is derived again:
+    each stage where what it reads is otherwise, or what a stage before it has derived anew.
 
     Args:
         before: what was known.
         network: the network as it is now. Parts of it that are the same objects as before cost next to nothing.
     """
-    other_hosts = _other_hosts(before.written, network)
+    old = before.written
+    other_hosts = _other_hosts(old.hosts, network.hosts)
     ports, plugged = _plugged_again(before, network, other_hosts)
-    touched = set(_changed(before.written, network, other_hosts))
+    links = Links(network, ports, plugged)
+    replugged = {*_replugged(old, network, other_hosts), *_outside_changed(old, network)}
+    carrier = [
+        end
+        for name in {*replugged, *links_stage.READS.differing(old.devices, network.devices)}
+        for end in links.differing(name, before.links)
+    ]
     tree = before.devices.tree
-    if _tree_differs(before.written, network, touched):
-        tree = spanning_tree(network, ports, plugged, Links(network, ports, plugged))
-        touched |= {
-            name
-            for name in {*tree.blocked, *tree.waiting, *before.devices.tree.blocked, *before.devices.tree.waiting}
-            if tree.idle_at(name) != before.devices.tree.idle_at(name)
-        }
-    for name in list(touched):
-        was, now = before.written.devices.get(name), network.devices.get(name)
-        for known, device, changed in ((before.plugs, was, before.ports), (plugged, now, ports)):
-            if device is not None:
-                touched |= facing(known, name, _other_links(was, now, changed[name]))
-    touched |= {name for name in before.elected.naming_themselves() if name in network.devices}
-    kept = before.without(frozenset(touched))
-    devices = Devices(network, ports, plugged, kept.nodes, tree)
-    return Knowledge(network, devices, frozenset(touched & network.devices.keys()), other_hosts, kept)
+    cabled = any(end in each.cabled for end in carrier for each in (before.plugs, plugged))
+    if cabled or _tree_differs(before, network, ports):
+        tree = spanning_tree(network, ports, plugged, links)
+    nodes = {*replugged, *_nodes_anew(before, network, tree)}
+    for end in carrier:
+        nodes.add(end.device)
+        nodes |= {far[0].device for each in (before.plugs, plugged) if (far := each.cabled.get(end)) is not None}
+    anew = _with_later_stages(before, network, nodes)
+    kept = before.without(anew)
+    devices = Devices(network, ports, plugged, links, _as_written(kept.nodes, network), tree)
+    return Knowledge(network, devices, anew.any & network.devices.keys(), other_hosts, kept)
 
 
-def _other_hosts(old: Network, new: Network) -> list[str] | None:
+def _other_hosts(old: Mapping[str, Host], new: Mapping[str, Host]) -> list[str] | None:
     """The hosts that are written otherwise; None where they are not the same hosts in the same order."""
-    if old.hosts is new.hosts:
-        return []
-    if list(old.hosts) != list(new.hosts):
+    if old is not new and list(old) != list(new):
         return None
-    pairs = zip(old.hosts.values(), new.hosts.values(), strict=True)
-    return [a.name for a, b in pairs if a is not b and a != b]
+    return list(WHOLE.differing(old, new))
 
 
-def _changed(old: Network, new: Network, other_hosts: list[str] | None) -> frozenset[str]:
-    """The devices that are written otherwise, or that something is plugged into otherwise."""
-    if old.vlans is not new.vlans and set(old.vlans.values()) != set(new.vlans.values()):
-        return frozenset((*old.devices, *new.devices))
-    same_place = sum(1 for _ in takewhile(lambda pair: pair[0] == pair[1], zip(old.devices, new.devices, strict=False)))
-    changed = {*list(old.devices)[same_place:], *list(new.devices)[same_place:]}  # MAC addresses follow the place
-    for name, device in new.devices.items():
-        if name not in changed and old.devices[name] is not device and old.devices[name] != device:
-            changed.add(name)
+def _nodes_anew(before: Knowledge, network: Network, tree: SpanningTree) -> Iterator[str]:
+    """The devices that know something else of themselves, whatever has carrier."""
+    old, old_tree = before.written, before.devices.tree
+    yield from _elsewhere(old.devices, network.devices)
+    yield from devices_stage.READS.differing(old.devices, network.devices)
+    if old.vlans is not network.vlans and set(old.vlans.values()) != set(network.vlans.values()):
+        yield from (name for name, device in network.devices.items() if device.vlans is None)
+    for name in {*tree.blocked, *tree.waiting, *old_tree.blocked, *old_tree.waiting}:
+        if tree.idle_at(name) != old_tree.idle_at(name):
+            yield name
+
+
+def _with_later_stages(before: Knowledge, network: Network, nodes: set[str]) -> Anew:
+    """The devices of which each stage is derived anew where some know something else of themselves."""
+    was, now = before.written.devices, network.devices
+    routes = {*nodes, *routes_stage.READS.differing(was, now)}
+    routes |= {name for name in before.elected.naming_themselves() if name in now}
+    members = {*routes, *elected_stage.READS.differing(was, now)}
+    every = {*members, *leases_stage.READS.differing(was, now)}
+    return Anew(frozenset(nodes), frozenset(routes), frozenset(members), frozenset(every))
+
+
+def _elsewhere(old: Mapping[str, Device], new: Mapping[str, Device]) -> Iterator[str]:
+    """The devices that stand at another place among all, which MAC addresses follow."""
+    same_place = sum(1 for _ in takewhile(lambda pair: pair[0] == pair[1], zip(old, new, strict=False)))
+    for devices in (old, new):
+        yield from islice(devices, same_place, None)
+
+
+def _replugged(old: Network, new: Network, other_hosts: list[str] | None) -> Iterator[str]:
+    """The devices that something is plugged into otherwise, or that is off or on otherwise."""
     if old.cables is not new.cables:
         for cable in set(old.cables) ^ set(new.cables):
-            changed |= {cable.a.device, cable.b.device}
-    for name in {*old.hosts, *new.hosts} if other_hosts is None else other_hosts:
-        a, b = old.hosts.get(name), new.hosts.get(name)
-        if a is not b and a != b:
-            changed |= {host.at.device for host in (a, b) if host is not None}
-    return frozenset(changed)
+            yield from (end.device for end in cable.ends)
+    for name in {**old.hosts, **new.hosts} if other_hosts is None else other_hosts:
+        was, now = old.hosts.get(name), new.hosts.get(name)
+        if was is None or now is None or not links_stage.READS.same(was, now):
+            yield from (host.at.device for host in (was, now) if host is not None)
 
 
-def _tree_differs(old: Network, new: Network, changed: Iterable[str]) -> bool:
-    """Whether a change can have changed the spanning tree."""
-    if list(old.devices) != list(new.devices):
+def _outside_changed(old: Network, new: Network) -> Iterator[str]:
+    """The devices that may lead outside otherwise than before."""
+    if old.outside == new.outside:
+        return
+    if old.outside is None or new.outside is None:
+        yield from (name for name, device in new.devices.items() if device.kind != "switch")
+    for entry in {*(old.outside or ()), *(new.outside or ())}:
+        yield entry.at.device
+
+
+def _tree_differs(before: Knowledge, network: Network, ports: Mapping[str, Mapping[str, Port]]) -> bool:
+    """Whether a change can have changed the spanning tree, where all carrier is as it was."""
+    old = before.written
+    if list(old.devices) != list(network.devices) or old.cables != network.cables:
         return True
-    if old.cables is not new.cables and old.cables != new.cables:
+    if any(own is not before.ports[name] and list(own) != list(before.ports[name]) for name, own in ports.items()):
         return True
-    return any(_tree_facts(old.devices[name]) != _tree_facts(new.devices[name]) for name in changed)
+    return next(tree_stage.READS.differing(old.devices, network.devices), None) is not None
 
 
-def _tree_facts(device: Device) -> object:
-    """All of a device that the spanning tree depends on."""
-    own = (device.kind, device.off, device.spanning_tree, device.bridge_priority, device.mac)
-    bundles = list(aggregates(device)) if device.interfaces else []
-    parts: list[Port | Aggregate] = [*device.ports.values(), *bundles]
-    facts = [(part.name, part.off, part.path_cost, is_switched(device, part)) for part in parts]
-    return (
-        own,
-        facts,
-        [port.speed for port in device.ports.values()],
-        [(bundle.members, bundle.shared_with) for bundle in bundles],
-    )
-
-
-def _other_links(was: Device | None, now: Device | None, ports: Mapping[str, Port]) -> set[str]:
-    """The ports of a device whose carrier a change of the device can have changed."""
-    if was is now:
-        return set()
-    if was is None or now is None or was.off != now.off or was.kind != now.kind:
-        return set(ports)
-    members = {name for bundle in _bundles(was) ^ _bundles(now) for name in bundle[0]}
-    plain = Port("")
-
-    def state(device: Device, name: str) -> tuple[bool, int | None]:
-        port = device.ports.get(name, plain)
-        return port.off, port.speed
-
-    return members | {name for name in ports if state(was, name) != state(now, name)}
-
-
-def _bundles(device: Device) -> set[tuple[tuple[str, ...], bool]]:
-    return {(aggregate.members, aggregate.off) for aggregate in aggregates(device)} if device.interfaces else set()
+def _as_written(nodes: Mapping[str, Node], network: Network) -> Mapping[str, Node]:
+    """What devices know of themselves, holding them as they are written now."""
+    devices = network.devices
+    return {
+        name: node if node.written is devices[name] else replace(node, written=devices[name], document=devices[name])
+        for name, node in nodes.items()
+    }
 
 
 def _plugged_again(
     before: Knowledge, network: Network, other_hosts: list[str] | None
 ) -> tuple[Mapping[str, Mapping[str, Port]], Plugs]:
     """The ports of a changed network and what is plugged into them, from what they were where nothing is replugged."""
-    old = before.written
-    ends = [[(cable.a, cable.b) for cable in each.cables] for each in (old, network)]
-    replugged = old.cables is not network.cables and ends[0] != ends[1]
-    moved = other_hosts is None or any(old.hosts[name].at != network.hosts[name].at for name in other_hosts)
-    if replugged or moved or list(old.devices) != list(network.devices):
+    old, read = before.written, links_stage.NAMES_READ
+    moved = other_hosts is None or not all(read.same(old.hosts[name], network.hosts[name]) for name in other_hosts)
+    if moved or not read.same(old.cables, network.cables) or list(old.devices) != list(network.devices):
         return port_names(network), plugs(network)
+    if next(read.differing(old.devices, network.devices), None) is not None:
+        return port_names(network), before.plugs
     ports = dict(before.ports)
     for name, device in network.devices.items():
-        was = old.devices[name]
-        if was is device:
-            continue
-        members = [[aggregate.members for aggregate in aggregates(each)] for each in (was, device)]
-        if list(was.ports) != list(device.ports) or members[0] != members[1]:
-            return port_names(network), before.plugs
-        ports[name] = {**before.ports[name], **device.ports}
+        if old.devices[name] is not device:
+            ports[name] = {**before.ports[name], **device.ports}
     return ports, before.plugs

@@ -28,7 +28,7 @@ class KeptHosts(NamedTuple):
 class LearnedHosts(Mapping[str, Host]):
     """Every host once it has learned what it takes from others, each worked out when it is asked for."""
 
-    __slots__ = ("_devices", "_domains", "_elected", "_heard", "_kept", "_known", "_leases", "_numbers", "_written")
+    __slots__ = ("_devices", "_domains", "_elected", "_heard", "_kept", "_known", "_leases", "_numbers", "written")
 
     def __init__(
         self,
@@ -40,7 +40,7 @@ class LearnedHosts(Mapping[str, Host]):
         leases: Leases,
         kept: KeptHosts | None = None,
     ) -> None:
-        self._written = written
+        self.written = written
         self._kept = kept
         self._leases = leases
         self._devices = devices
@@ -51,7 +51,7 @@ class LearnedHosts(Mapping[str, Host]):
         self._known: dict[str, Host] = {}
 
     def __getitem__(self, name: str) -> Host:
-        host = self._written[name]
+        host = self.written[name]
         if not host.auto and not host.dhcp:
             return host
         made = self._known.get(name)
@@ -73,7 +73,7 @@ class LearnedHosts(Mapping[str, Host]):
     def before_change(self) -> KeptHosts | None:
         """What a change may leave standing; None where nobody was given anything yet."""
         given = self._leases.decided
-        return None if given is None else KeptHosts(self._written, given, self._known)
+        return None if given is None else KeptHosts(self.written, given, self._known)
 
     def _configured(self, host: Host) -> Host:
         """A host once it has heard the routers of its domain."""
@@ -90,10 +90,10 @@ class LearnedHosts(Mapping[str, Host]):
         return replace(host, addresses=(lease.address, *host.addresses), gateway=(*gateways, *host.gateway))
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self._written)
+        return iter(self.written)
 
     def __len__(self) -> int:
-        return len(self._written)
+        return len(self.written)
 
     def _told(self, domain: Domain) -> tuple[Advertised, ...]:
         """What the routers of a domain advertise in it."""

@@ -22,7 +22,19 @@ from archipelago.model.filters import UDP
 from archipelago.model.leases import Pool
 from archipelago.model.network import Network
 from archipelago.model.parts import Device, Host, Loopback
+from archipelago.model.projection import Projection
 
+READS = Projection(
+    Network="devices hosts",
+    Device="name kind ports interfaces dhcp_pools",
+    Port="name dhcp_relay",
+    Subinterface="name dhcp_relay",
+    VlanInterface="name dhcp_relay",
+    Aggregate="name dhcp_relay",
+    Loopback="name",
+    Host="name at addresses dhcp dhcp_pools",
+)
+"""What leases are derived from, beside what devices and hosts know of themselves, their routes, and the domains."""
 CLIENT_PORT, SERVER_PORT = 68, 67
 """The ports of who asks, and of servers and relays (RFC 2131 4.1)."""
 NOBODY, EVERYBODY = Address(4, 0), Address(4, 0xFFFFFFFF)

@@ -9,7 +9,33 @@ from archipelago.addressing.values import Address, is_link_local
 from archipelago.knowledge.reasons import Down, DownCause, admin_down
 from archipelago.model.network import Network
 from archipelago.model.parts import Aggregate, Cable, Device, End, Port
+from archipelago.model.projection import Projection
 
+NAMES_READ = Projection(
+    Network="devices hosts cables",
+    Device="name ports interfaces",
+    Port="name",
+    Subinterface="name",
+    VlanInterface="name",
+    Loopback="name",
+    Aggregate="name members",
+    Host="name at",
+    Cable="a b",
+)
+"""What the names of ports, and what is plugged into them, are derived from."""
+READS = Projection(
+    Network="devices hosts cables outside",
+    Device="name kind off ports interfaces routes",
+    Port="name speed off addresses vrf",
+    Subinterface="name",
+    VlanInterface="name",
+    Loopback="name",
+    Aggregate="name members off",
+    Route="next_hop vrf",
+    Host="at off",
+    OutsidePort="at",
+)
+"""What carrier is derived from."""
 HOST_PORT = "port"
 """How the one port, and the one interface, of a host is called."""
 DEFAULT_SPEED = 10**9
@@ -144,6 +170,15 @@ class Links:
         device = self._network.devices.get(end.device)
         port = self._ports.get(end.device, {}).get(end.port)
         return device is not None and port is not None and next_hop_beyond(device, port) is not None
+
+    def differing(self, device: str, before: Links) -> Iterator[End]:
+        """The ports of a device that have carrier now and had none before, or not for the same reason; or the other way
+        round."""
+        for port in {**before._ports.get(device, {}), **self._ports.get(device, {})}:
+            end = End(device, port)
+            was, now = (end.port in links._ports.get(device, {}) and links.down(end) for links in (before, self))
+            if was != now:
+                yield end
 
     def _off(self, end: End) -> Down | None:
         """Why a port is off; None where it is on."""

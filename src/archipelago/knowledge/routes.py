@@ -8,7 +8,11 @@ from enum import StrEnum
 
 from archipelago.addressing.values import WIDTHS, Address, Prefix, is_link_local
 from archipelago.knowledge.devices import Nic, Node
-from archipelago.model.parts import NextHop, Route
+from archipelago.model.parts import Device, Host, NextHop, Route
+from archipelago.model.projection import Projection
+
+READS = Projection(Network="devices hosts", Device="name routes gateway", Host="name gateway")
+"""What routing tables are derived from, beside what devices and hosts know of themselves."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,12 +98,12 @@ HeldName = tuple[str, int, int]
 """An address in a routing table: the `vrf`, the family and the value."""
 
 
-def routes_of(node: Node, answering: Mapping[HeldName, str] | None = None) -> DeviceRoutes:
-    """The tables of a device or host. A gateway serves the families that it does not route. `answering` are shared
-    addresses that it answers for, which are no next hops of its own."""
-    written = node.written
+def routes_of(node: Node, written: Device | Host, answering: Mapping[HeldName, str] | None = None) -> DeviceRoutes:
+    """The tables of a device or host, as it knows itself and as it is written. A gateway serves the families that it
+    does not route. `answering` are shared addresses that it answers for, which are no next hops of its own."""
     gateways = [hop for hop in written.gateway if hop.address.version not in node.forwards]
-    return device_routes(node.nics.values(), getattr(written, "routes", ()), gateways, answering or {})
+    static = written.routes if isinstance(written, Device) else ()
+    return device_routes(node.nics.values(), static, gateways, answering or {})
 
 
 def device_routes(

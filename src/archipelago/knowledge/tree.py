@@ -14,8 +14,19 @@ from archipelago.knowledge.mac import device_mac
 from archipelago.knowledge.shared_aggregates import waiting
 from archipelago.model.network import Network
 from archipelago.model.parts import Aggregate, Device, End, Port
+from archipelago.model.projection import Projection
 from archipelago.model.values import PATH_COSTS
 
+READS = Projection(
+    Network="devices",
+    Device="name kind off mac ports interfaces spanning_tree bridge_priority",
+    Port="name speed addresses routed path_cost",
+    Subinterface="name",
+    VlanInterface="name",
+    Loopback="name",
+    Aggregate="name members addresses routed path_cost shared_with",
+)
+"""What the spanning tree is derived from, beside carrier and what is plugged in where."""
 USUAL_BRIDGE_PRIORITY = 32768
 """IEEE 802.1Q 13.18, table 13-3."""
 _COST_OF_ONE_BIT = 20 * 10**12

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from dataclasses import fields
+from operator import attrgetter
 
 from archipelago.addressing.values import is_link_local
 from archipelago.errors import ModelProblem
@@ -83,41 +85,19 @@ def _kind_problems(device: Device, path: Path) -> Problems:
         yield ModelProblem((*path, "vlans"), message, True)
 
 
+_SETTINGS = tuple(spec.name for spec in fields(Port) if spec.name not in ("name", "speed", "off"))
+"""What a port has that the member of an aggregate has not."""
+_settings_of = attrgetter(*_SETTINGS)
+
+
 def _set_alike(port: Port, other: Port) -> bool:
     """Whether two ports have the same keys with the same values, as far as something can be wrong with them."""
-    return (
-        port.access == other.access
-        and port.trunk == other.trunk
-        and port.untagged == other.untagged
-        and port.addresses == other.addresses
-        and port.routed == other.routed
-        and port.filter_in == other.filter_in
-        and port.filter_out == other.filter_out
-        and port.source_nat == other.source_nat
-        and port.path_cost == other.path_cost
-        and port.edge == other.edge
-        and port.mtu == other.mtu
-        and not port.virtual
-    )
+    return bool(_settings_of(port) == _settings_of(other)) and not port.virtual
 
 
 def _port_problems(path: Path, port: Port, kind: str, members: Collection[str], vlans: Catalogue) -> Problems:
     if port.name in members:
-        for key in (
-            "access",
-            "trunk",
-            "untagged",
-            "addresses",
-            "routed",
-            "vrf",
-            "filter_in",
-            "filter_out",
-            "source_nat",
-            "virtual",
-            "path_cost",
-            "edge",
-            "mtu",
-        ):
+        for key in _SETTINGS:
             if getattr(port, key) not in (None, (), False):
                 message = f"'{port.name}' is an aggregate's member, which takes only 'off' and 'speed'"
                 yield ModelProblem((*path, key.removesuffix("es").replace("_", "-")), message, True)

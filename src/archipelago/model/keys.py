@@ -200,7 +200,7 @@ KEYS = (
     Key("filter-out", Value.NAME, FILTERING, "the filter that sees what is forwarded out"),
     Key(
         "source-nat",
-        Value.PREFIX,
+        Value.ADDRESSES,
         (Holder.PORT, Holder.SUBINTERFACE, Holder.AGGREGATE),
         "whose packets leave with the interface's own address (RFC 3022)",
         many=True,

@@ -48,6 +48,10 @@ class NextHop(NamedTuple):
         return f"{self.address}%{self.interface}" if self.interface else str(self.address)
 
 
+AUTO = "auto"
+"""In place of an address: take it from what routers advertise."""
+DHCP = "dhcp"
+"""In place of an address: take what a server leases."""
 USUAL_MTU = 1500
 """The largest IP packet, in octets, that passes where nothing else is written (RFC 894, RFC 2464 2)."""
 SPEED_UNITS = {"T": 10**12, "G": 10**9, "M": 10**6}

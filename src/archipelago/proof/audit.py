@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
+from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import know
 from archipelago.model.finding import Finding
 from archipelago.proof.expected import broken
+from archipelago.proof.gate import Standing, kinds_of_probe, losses, no_rules
 from archipelago.proof.idle import idle_filters
-from archipelago.proof.mends import prove
+from archipelago.proof.mends import NOT_TRIED, prove, told
 from archipelago.proof.mirrored import unlike_filters
 from archipelago.proof.policy import broken_policy
 from archipelago.proof.promise import unexplained
-from archipelago.proof.trial import Rules, Trial
+from archipelago.proof.trial import MOST_TRIED, Rules, Trial
 from archipelago.reachability.widened import arrays_of
 
 
-def proved(index: NetworkIndex, findings: Sequence[Finding], rules: Rules) -> tuple[Finding, ...]:
+def proved(
+    index: NetworkIndex, findings: Sequence[Finding], rules: Rules, *, accept_losses: bool = False
+) -> tuple[Finding, ...]:
     """The findings of the rules, without the mends that do not hold, what still cuts pairs off once all are made, and
     what is expected and does not hold.
 
@@ -24,13 +29,34 @@ def proved(index: NetworkIndex, findings: Sequence[Finding], rules: Rules) -> tu
         index: the network, indexed.
         findings: what the rules found in it.
         rules: the rules, for the network with mends.
+        accept_losses: a mend may take away something that works.
     """
     arrays = arrays_of(index)
-    trial = Trial(arrays, findings, rules) if findings else None
+    trial = Trial(arrays, findings, rules, accept_losses=accept_losses) if findings else None
     known, after = prove(trial, findings) if trial is not None else ([], arrays)
     left = list(unexplained(NetworkIndex(after.knowledge), after, known))
     if left:  # their mends, too, are for the network as it is
-        trial = Trial(arrays, [*findings, *left], rules)
+        trial = Trial(arrays, [*findings, *left], rules, accept_losses=accept_losses)
         left = prove(trial, left).findings
-    beside = (*idle_filters(index), *unlike_filters(index), *broken_policy(index), *broken(index, arrays))
-    return (*known, *left, *beside)
+    filters = (*idle_filters(index), *unlike_filters(index))
+    if not accept_losses:
+        filters = tuple(losing_nothing(index, filters))
+    return (*known, *left, *filters, *broken_policy(index), *broken(index, arrays))
+
+
+def losing_nothing(index: NetworkIndex, findings: Sequence[Finding]) -> Iterator[Finding]:
+    """Findings about filters, without the mends that lose something: pairs that nothing wants apart, and all that the
+    gate asks for."""
+    network = index.knowledge.written
+    if not any(finding.edits for finding in findings):
+        yield from findings
+        return
+    amendable, probes = Amendable(network), kinds_of_probe(network)
+    before = Standing(index.knowledge, probes, no_rules)
+    for number, finding in enumerate(findings):
+        if not finding.edits or number >= MOST_TRIED:
+            yield finding if not finding.edits else told(finding, NOT_TRIED)
+            continue
+        after = Standing(know(amendable.with_edits(finding.edits)), probes, no_rules)
+        lost = next(losses(before, after), None)
+        yield finding if lost is None else told(finding, f"it loses {lost.says}")

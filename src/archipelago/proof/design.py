@@ -4,21 +4,19 @@ from __future__ import annotations
 
 from archipelago.audit.registry import run
 from archipelago.knowledge.index import index_network
+from archipelago.knowledge.known import know
 from archipelago.model.network import Network
 from archipelago.model.rules import network_problems
 from archipelago.proof.audit import proved
+from archipelago.proof.gate import TOLERATED, Standing, kinds_of_probe, losses, no_rules
 from archipelago.proof.outlasting import cut_off_by_one
 
-TOLERATED = (
-    "expectation-idle",
-    "filter-idle",
-    "policy-answers",
-    "policy-line-hidden",
-    "gateway-claimable",
-    "lease-apart",
-)
-"""Risks that a design may have: nobody is there yet, or answers need a line that lets a little more pass, or the
-policy itself has lines that never decide; VRRP proves nobody (RFC 9568 9); and a brief says itself who is where."""
+
+def lost_by(network: Network, old: Network) -> list[str]:
+    """What a designed network loses of what works in one that is to be kept; empty where nothing is."""
+    probes = kinds_of_probe(old, network)
+    before, after = (Standing(know(each), probes, no_rules) for each in (old, network))
+    return [loss.says for loss in losses(before, after)]
 
 
 def shortcomings(network: Network) -> list[str]:

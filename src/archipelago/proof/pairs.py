@@ -81,7 +81,7 @@ def causes_of_loss(before: Decision, after: Decision) -> list[Finding]:
             sources, targets = np.nonzero(was & ~new.between[np.ix_(now, now)])
             lost[now[sources], now[targets]] = True
             if lost.any():
-                groups = matrix(after.arrays, version, excused=only(lost), probe=probe).groups
+                groups = matrix(after.arrays, version, excused=only(lost, new.kind), probe=probe).groups
                 findings += [group.finding for group in groups]
     return findings
 

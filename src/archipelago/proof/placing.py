@@ -93,6 +93,13 @@ def _asked(index: NetworkIndex, places: Mapping[Place, Entrance]) -> tuple[Netwo
     return index.knowledge.network, policy, list(places.values())
 
 
+def filter_at(index: NetworkIndex, side: Side) -> Filter | None:
+    """The filter that is at a place now."""
+    device, part, inwards = side
+    nic = index.knowledge.devices[device].nics[part]
+    return nic.filter_in if inwards else nic.filter_out
+
+
 def side_of(wanted: Wanted) -> Side:
     """Where a filter is wanted."""
     return wanted.entrance.at.device, wanted.entrance.at.port, wanted.inwards

@@ -7,11 +7,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from archipelago.knowledge.alike import plugged_alike
+from archipelago.knowledge import alike
 from archipelago.knowledge.devices import Attachment, Node
-from archipelago.knowledge.elected import shares
 from archipelago.knowledge.known import Knowledge, apply_change
-from archipelago.knowledge.links import aggregates
 from archipelago.knowledge.topology import (
     Adjacency,
     Layer2Endpoint,
@@ -21,9 +19,9 @@ from archipelago.knowledge.topology import (
     host_endpoint,
 )
 from archipelago.model.network import Network
-from archipelago.model.parts import Device, End, Host
+from archipelago.model.parts import End, Host
+from archipelago.reachability import profiles, tables
 from archipelago.reachability.arrays import NO_ENDPOINT, Adjacencies, Bools, NetworkArrays
-from archipelago.reachability.profiles import cut_space, device_cuts, duplicated, host_classes
 from archipelago.reachability.tables import Cut, change_family, family_of
 
 
@@ -40,9 +38,9 @@ def build_arrays(knowledge: Knowledge) -> NetworkArrays:
         for version in (4, 6)
         if any(address.version == version for host in network.hosts.values() for address in host.addresses)
     ]
-    repeated = {version: duplicated(knowledge, version) for version in versions}
-    cuts = {version: cut_space(knowledge, version, repeated[version]) for version in versions}
-    of_host, examples, seen = host_classes(knowledge, cuts)
+    repeated = {version: profiles.duplicated(knowledge, version) for version in versions}
+    cuts = {version: profiles.cut_space(knowledge, version, repeated[version]) for version in versions}
+    of_host, examples, seen = profiles.host_classes(knowledge, cuts)
     up = np.zeros(len(endpoints), dtype=np.bool_)
     _mark_up(up, knowledge.devices.values(), endpoints)
     links: dict[LinkName, int] = {}
@@ -188,51 +186,27 @@ def _fits(before: NetworkArrays, knowledge: Knowledge) -> bool:
     old, new = before.knowledge.network, knowledge.network
     if list(old.devices) != list(new.devices) or not _same_hosts(before.knowledge, knowledge):
         return False
-    recast = []
-    for name in knowledge.derived:
-        was, now = old.devices[name], new.devices[name]
-        if any(endpoint not in before.endpoints for endpoint in _endpoints_of(knowledge.devices[name])):
-            return False
-        if was is now:
-            continue
-        if _addressed(was) != _addressed(now) or was.routing != now.routing:
-            return False
-        if (was.routes, was.gateway) != (now.routes, now.gateway):
-            for version, family in before.families.items():
-                cuts, hops = device_cuts(knowledge, now, version)
-                if not hops <= family.hops.keys() or not cuts <= set(family.cuts):
-                    return False
-        if _plugging(was) != _plugging(now):
-            recast.append(name)
+    derived = (knowledge.devices[name] for name in knowledge.derived)
+    if any(endpoint not in before.endpoints for node in derived for endpoint in _endpoints_of(node)):
+        return False
+    if next(tables.READS.differing(old.devices, new.devices), None) is not None:
+        return False
+    for name in profiles.CUTS_READ.differing(old.devices, new.devices):
+        for version, family in before.families.items():
+            cuts, hops = profiles.device_cuts(knowledge, new.devices[name], version)
+            if not hops <= family.hops.keys() or not cuts <= set(family.cuts):
+                return False
+    recast = list(alike.READS.differing(old.devices, new.devices))
     return not recast or _classes_hold(before, knowledge, recast)
 
 
 def _same_hosts(before: Knowledge, knowledge: Knowledge) -> bool:
-    """Whether the hosts are the same but for those that are switched off or on."""
+    """Whether the hosts are the same so far as their classes go."""
     if knowledge.other_hosts is None:
         return False
     old, new = before.network.hosts, knowledge.network.hosts
     names = old if knowledge.any_learning else knowledge.other_hosts  # what hosts learn can change anywhere
-    return all(old[name] is new[name] or replace(old[name], off=new[name].off) == new[name] for name in names)
-
-
-def _addressed(device: Device) -> list[object]:
-    """What of a device's interfaces decides who holds which address in which table."""
-    every = (*device.ports.values(), *device.interfaces.values())
-    shared = [(name, [(one.vrid, one.addresses) for one in virtual]) for name, virtual in shares(device)]
-    return [
-        *((part.name, type(part), part.addresses, part.vrf) for part in every if part.addresses or part.vrf),
-        *shared,
-    ]
-
-
-def _plugging(device: Device) -> object:
-    """What of a device decides which of its ports are set up alike for hosts."""
-    ports = [(port.name, port.access, port.trunk, port.untagged, port.mtu) for port in device.ports.values()]
-    bundles = [
-        (aggregate.members, aggregate.access, aggregate.trunk, aggregate.untagged) for aggregate in aggregates(device)
-    ]
-    return device.vlans, ports, bundles
+    return all(profiles.HOSTS_READ.same(old[name], new[name]) for name in names)
 
 
 def _classes_hold(before: NetworkArrays, knowledge: Knowledge, names: list[str]) -> bool:
@@ -242,8 +216,8 @@ def _classes_hold(before: NetworkArrays, knowledge: Knowledge, names: list[str])
     seen: dict[int, object] = {}
     for host, number in zip(hosts.tolist(), before.host_class[hosts].tolist(), strict=True):
         at = knowledge.network.hosts[before.hosts[host]].at
-        alike = plugged_alike(knowledge.devices, at)
-        if seen.setdefault(number, alike) != alike:
+        setting = alike.plugged_alike(knowledge.devices, at)
+        if seen.setdefault(number, setting) != setting:
             return False
     return True
 

@@ -154,7 +154,7 @@ def mistakes(knowledge: Knowledge, arrays: NetworkArrays, verdict: Verdict) -> l
         mask = np.zeros((int(kind.max(initial=-1)) + 1,) * 2, dtype=np.bool_)
         mask[np.ix_(np.unique(kind[parties.hosts(ends[0])]), np.unique(kind[parties.hosts(ends[1])]))] = True
         for probe in wanted.probe or (ECHO,):
-            for group in matrix(arrays, version, excused=only(mask), probe=probe).groups:
+            for group in matrix(arrays, version, excused=only(mask, kind), probe=probe).groups:
                 asked.setdefault((group.finding.slug, group.finding.path), group.finding)
     return [mistake for mistake in asked.values() if mistake.slug not in ("no-common-family", "not-asked")]
 

@@ -197,11 +197,19 @@ def _answer(
     )
 
 
-def only(wanted: Bools) -> Callable[[Decided], Bools]:
-    """What excuses all pairs of kinds but the wanted ones."""
+def only(wanted: Bools, kind: Ints) -> Callable[[Decided], Bools]:
+    """What excuses all pairs of hosts but the wanted ones.
+
+    Args:
+        wanted: pairs of kinds.
+        kind: the kind of each host; an answer may tell hosts apart otherwise.
+    """
 
     def fine(answer: Decided) -> Bools:
-        unwanted: Bools = ~wanted
+        its, theirs = np.unique(np.stack((answer.kind, kind)), axis=1)
+        unwanted = np.ones_like(answer.between)
+        source, target = np.nonzero(wanted[np.ix_(theirs, theirs)])
+        unwanted[its[source], its[target]] = False
         return unwanted
 
     return fine

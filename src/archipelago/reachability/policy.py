@@ -54,8 +54,7 @@ def probes_of(network: Network) -> list[Probe]:
 def kinds_apart(network: Network) -> list[Probe]:
     """A probe for each kind of traffic that the policy or any filter tells apart: echo requests, and of TCP and UDP one
     port of each range that no line cuts."""
-    assert network.policy is not None
-    named = [kind for rule in network.policy.rules for kind in rule.traffic]
+    named = [kind for rule in network.policy.rules for kind in rule.traffic] if network.policy is not None else []
     lines = [rule for device in network.devices.values() for one in device.filters.values() for rule in one.rules]
     probes = [ECHO]
     for protocol in ("tcp", "udp"):

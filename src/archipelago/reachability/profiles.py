@@ -14,7 +14,24 @@ from archipelago.knowledge.alike import plugged_alike
 from archipelago.knowledge.elected import shared_addresses, shares
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.parts import Device, Host
+from archipelago.model.projection import Projection
 from archipelago.reachability.arrays import AddressProfile, Ints
+
+HOSTS_READ = Projection(Host="name at addresses gateway mtu")
+"""What of a host decides its class; whether it is off is kept for each host."""
+CUTS_READ = Projection(
+    Device="name ports interfaces routes gateway filters",
+    Port="name addresses virtual source_nat",
+    Aggregate="name addresses virtual source_nat",
+    Subinterface="name addresses virtual source_nat",
+    VlanInterface="name addresses virtual",
+    Loopback="name addresses",
+    VirtualRouter="vrid addresses",
+    Route="destination next_hop",
+    Filter="rules",
+    FilterRule="source destination",
+)
+"""What of a device cuts the address space."""
 
 
 def duplicated(knowledge: Knowledge, version: int) -> frozenset[int]:

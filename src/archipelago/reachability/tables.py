@@ -16,8 +16,20 @@ from archipelago.knowledge.hosts import host_node
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.routes import Entry, routes_of
 from archipelago.knowledge.topology import Layer2Endpoint
+from archipelago.model.projection import Projection
 from archipelago.reachability.arrays import CANNOT_SEND, CONNECTED, NO_ENDPOINT, Entries, Family, Holders, Ints
 from archipelago.reachability.profiles import every_hop, profile_of
+
+READS = Projection(
+    Device="name kind routing ports interfaces",
+    Port="name addresses vrf virtual",
+    Aggregate="name addresses vrf virtual",
+    Subinterface="name addresses vrf virtual",
+    VlanInterface="name addresses vrf virtual",
+    Loopback="name addresses vrf",
+    VirtualRouter="vrid addresses",
+)
+"""What of a device decides which routing tables there are, and who holds which address in which of them."""
 
 
 class Cut(NamedTuple):
@@ -60,8 +72,9 @@ def family_of(
         gathered.take(row, knowledge.state(name), vrf, endpoints)
     for number, name in enumerate(examples):
         if profile[number] >= 0:
-            node = host_node(knowledge.hosts[name], None, 0)
-            gathered.take(len(rows) + number, ForwardingState(node, routes_of(node)), "", {})
+            host = knowledge.hosts[name]
+            node = host_node(host, None, 0)
+            gathered.take(len(rows) + number, ForwardingState(node, routes_of(node, host)), "", {})
     return Family(
         version=version,
         cuts=cut.cuts,

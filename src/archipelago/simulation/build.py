@@ -68,7 +68,7 @@ class Simulation:
             if node.kind == "host":  # it keeps what it has leased and heard
                 nic = replace(self._first[name].nics[HOST_PORT], down=node.nics[HOST_PORT].down)
                 node = replace(self._first[name], nics={HOST_PORT: nic})
-                state = ForwardingState(node, routes_of(node))
+                state = ForwardingState(node, routes_of(node, node.written))
             else:
                 state = knowledge.state(name)
             self._bring_up(node, station, switch)
@@ -138,8 +138,9 @@ class Simulation:
 def _before_hearing(knowledge: Knowledge, node: Node) -> ForwardingState:
     """A host with what is written of it alone."""
     nic = node.nics[HOST_PORT]
-    written = host_node(knowledge.written.hosts[node.name], nic.down, nic.mac)
-    return ForwardingState(written, routes_of(written))
+    host = knowledge.written.hosts[node.name]
+    written = host_node(host, nic.down, nic.mac)
+    return ForwardingState(written, routes_of(written, host))
 
 
 def _through(switch: Switch, interface: Outlet, vlan: int) -> Callable[[Frame], None]:

@@ -185,9 +185,8 @@ class Exchange:
         kind: Literal["offer", "acknowledge"] = "offer" if message.kind == "discover" else "acknowledge"
         word = "offers" if kind == "offer" else "gives"
         self._note(station, nic.name, packet, f"{word} {address} of pool {pool.name}")
-        gateway = pool.gateway if pool.gateway != address else None
         return message._replace(
-            kind=kind, address=address, server=own, by=server, length=pool.subnet.length, gateway=gateway
+            kind=kind, address=address, server=own, by=server, length=pool.subnet.length, gateway=pool.gateway
         )
 
     def _give(self, server: str, near: list[Address], never: frozenset[int]) -> tuple[Pool, int] | None:
@@ -214,11 +213,12 @@ class Exchange:
         written = station.node.written
         assert isinstance(written, Host) and message.address is not None
         address = InterfaceAddress(4, message.address.value, message.length)
-        gateways = (NextHop(message.gateway),) if message.gateway is not None else ()
+        other = message.gateway if message.gateway != message.address else None  # its own address is no gateway
+        gateways = (NextHop(other),) if other is not None else ()
         host = replace(written, addresses=(address, *written.addresses), gateway=(*gateways, *written.gateway))
         interface.hold(replace(interface.nic, addresses=(address, *interface.nic.addresses)))
         node = replace(station.node, nics={interface.name: interface.nic})
-        station.state = ForwardingState(node, routes_of(replace(node, written=host)))
+        station.state = ForwardingState(node, routes_of(node, host))
 
     def _note(self, station: Station, interface: str, packet: Packet, told: str) -> None:
         world = self.simulation.world

@@ -206,7 +206,7 @@ class Station:
         host = configured(written, interface.mac, self._told)
         interface.hold(replace(interface.nic, addresses=host.addresses))
         node = replace(self.node, nics={interface.name: interface.nic})
-        self.state = ForwardingState(node, routes_of(replace(node, written=host)))
+        self.state = ForwardingState(node, routes_of(node, host))
         world = self._world
         last = host.addresses[-1].address
         world.record((HostConfigured, world.now, self.name, interface.name, last, told.router))

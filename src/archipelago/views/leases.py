@@ -48,7 +48,7 @@ def leases(index: NetworkIndex) -> Table:
                     name,
                     _vlan(index, name),
                     lease.address,
-                    lease.gateway or "none",
+                    lease.pool.gateway or "none",
                     ", ".join(map(str, lease.pool.dns_server)),
                     lease.server,
                     lease.pool.name,
@@ -92,7 +92,7 @@ def values(index: NetworkIndex) -> dict[str, dict[str, str | None] | None]:
 def _values(lease: Lease | None) -> dict[str, str | None] | None:
     if lease is None:
         return None
-    gateway = str(lease.gateway) if lease.gateway is not None else None
+    gateway = str(lease.pool.gateway) if lease.pool.gateway is not None else None
     return {"address": str(lease.address), "gateway": gateway, "server": lease.server, "relay": lease.relay}
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.faults.words import free_address, label, node_path, replaced
+from archipelago.diagnosis.faults.words import free_address, label, node_path, with_address, with_gateway
 from archipelago.diagnosis.places import nic_path, port_path, sits_in
 from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.held import Held
@@ -30,9 +30,9 @@ def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Fi
     if new is not None:
         gateway = homes[0].address.address
         mend = f"give {host.name} the address {new} and the gateway {gateway}"
-        edits = (Edit((*path, "address"), replaced(host.addresses, None, new)),)
+        edits = (with_address((node, next(iter(node.nics.values()))), None, new),)
         if all(hop.address.version != new.version for hop in host.gateway):
-            edits = (*edits, Edit((*path, "gateway"), replaced(host.gateway, None, gateway)))
+            edits = (*edits, with_gateway(node, None, gateway))
     family = f"IPv{version}" if version else "IP"
     return finding(
         "address-missing",
@@ -81,7 +81,7 @@ def gateway_missing(node: Node, version: int, home: Held | None) -> Finding:
         path=path,
         says=f"{node.name} has no IPv{version} gateway",
         mend=f"set the gateway of {node.name} to {new}" if new else f"give {node.name} a gateway in its subnet",
-        edits=(Edit((*path, "gateway"), replaced(node.written.gateway, None, new)),) if new else (),
+        edits=(with_gateway(node, None, new),) if new else (),
         name=node.name,
     )
 
@@ -116,7 +116,7 @@ def gateway_wrong(node: Node, hop: NextHop, home: Held | None, why: str, alone: 
         mend=f"set the gateway of {node.name} to {new}"
         if new
         else f"give {node.name} a gateway that routes in its subnet",
-        edits=(Edit((*path, "gateway"), replaced(node.written.gateway, hop, new)),) if new else (),
+        edits=(with_gateway(node, hop, new),) if new else (),
         instead=_held_there(home, hop.address) if alone and home is not None and new else (),
         name=node.name,
     )
@@ -177,7 +177,7 @@ def mask_mismatch(holder: Held, right: Prefix) -> Finding:
         path=(*path, "address"),
         says=f"{holder.node.name} has {holder.address}, but its subnet is {right}",
         mend=f"set the address of {label(holder)} to {new}",
-        edits=(Edit((*path, "address"), replaced(holder.nic.addresses, holder.address, new)),),
+        edits=(with_address(holder, holder.address, new),),
         effect=f"{holder.node.name} takes {which} its subnet for {what}",
     )
 
@@ -283,7 +283,7 @@ def held_by_another(address: Address, holder: str, asked: Node) -> Finding:
 def _moved(holder: Held, new: InterfaceAddress | None) -> tuple[Edit, ...]:
     if new is None:
         return ()
-    return (Edit((*nic_path(holder), "address"), replaced(holder.nic.addresses, holder.address, new)),)
+    return (with_address(holder, holder.address, new),)
 
 
 def link_mask_mismatch(holder: Held, other: Held) -> Finding:
@@ -309,5 +309,5 @@ def link_subnets_differ(near: Held, far: Held, wanted: InterfaceAddress | None) 
         path=path,
         says=f"{label(near)} has {near.address} and {label(far)} at the other end of the link has {far.address}",
         mend=f"set the address of {label(far)} to {new}",
-        edits=(Edit(path, replaced(far.nic.addresses, far.address, wanted)),) if wanted else (),
+        edits=(with_address(far, far.address, wanted),) if wanted else (),
     )

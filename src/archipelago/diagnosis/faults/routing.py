@@ -71,8 +71,8 @@ def routes_missing(table: tuple[Node, str], prefixes: list[Prefix], next_hop: Ad
         return route_missing(table, prefixes[0], next_hop, effect)
     path: Path = ("devices", node.name, "routes")
     where = f"{node.name} in vrf {vrf}" if vrf else node.name
-    names = ", ".join(str(prefix) for prefix in prefixes[:8]) + (", ..." if len(prefixes) > 8 else "")
-    add = f"add routes to these {len(prefixes)} via {next_hop} on {where}"
+    names = ", ".join(map(str, prefixes))
+    add = f"add routes to {names} via {next_hop} on {where}"
     return finding(
         "route-missing",
         at=node.name,

@@ -6,10 +6,12 @@ from collections.abc import Iterable, Iterator
 from typing import Any
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.knowledge.devices import Node
+from archipelago.diagnosis.places import nic_path
+from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.parts import Path
+from archipelago.model.finding import Edit
+from archipelago.model.parts import AUTO, DHCP, Host, NextHop, Path
 
 
 def texts(values: Iterable[Any]) -> Any:
@@ -21,6 +23,28 @@ def replaced(values: Iterable[Any], old: Any, new: Any) -> Any:
     """A value or list of values with one of them replaced, or added where `old` is None."""
     listed = [new if value == old else value for value in values]
     return texts(listed if old is not None else [*listed, new])
+
+
+def with_address(place: Held | tuple[Node, Nic], old: InterfaceAddress | None, new: InterfaceAddress | None) -> Edit:
+    """The edit that writes another address in the place of one of an interface's, or beside them (`old` is None), or
+    takes it away (`new` is None). What is written beside it stays, the words for leased and advertised ones too."""
+    node, nic = (place.node, place.nic) if isinstance(place, Held) else place
+    document = node.document
+    values: list[Any] = list(nic.addresses)
+    if isinstance(document, Host):
+        values = [*([DHCP] * document.dhcp), *document.addresses, *([AUTO] * document.auto)]
+    return Edit((*nic_path(place), "address"), _changed(values, old, new))
+
+
+def with_gateway(node: Node, old: NextHop | None, new: Address) -> Edit:
+    """The edit that writes another gateway in the place of one, or beside them."""
+    return Edit((*node_path(node), "gateway"), _changed(list(node.document.gateway), old, new))
+
+
+def _changed(values: list[Any], old: Any, new: Any) -> Any:
+    if new is None:
+        return texts(value for value in values if value != old)
+    return replaced(values, old, new)
 
 
 def free_address(index: NetworkIndex, prefix: Prefix) -> InterfaceAddress | None:

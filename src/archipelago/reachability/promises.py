@@ -15,9 +15,11 @@ from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.expect import check, names_addresses_beyond
 from archipelago.reachability.matrix import matrix
-from archipelago.reachability.policy import Breach, breaches, of_answers
+from archipelago.reachability.policy import Breach, breaches
 
 Parts = Sequence[str]
+BreachKey = tuple[int | None, bool, int]
+"""Which line of a policy (None: `otherwise`), whether something is let through or ended, and in which family."""
 
 
 class Promises:
@@ -88,27 +90,27 @@ class Promises:
 
     @property
     def broken(self) -> tuple[str, ...]:
-        """What is not kept although nothing is broken, in words."""
-        expected = [str(self._network.expect[number]) for number in sorted(self._not_holding_anyway)]
+        """What is not kept although nothing is broken, in words; what ports for answers let pass is part of it."""
+        return tuple(dict.fromkeys([*self.expectations.values(), *self.policy.values()]))
+
+    @property
+    def policy(self) -> dict[BreachKey, str]:
+        """What of the policy is not kept although nothing is broken, in words, by line, way and family."""
         policy = self._network.policy
-        breached = []
-        if policy is not None:
-            aside = (breach for breach in self._breaches(()) if not _lets_answers_pass(breach))
-            breached = [_told(policy, breach) for breach in aside]
-        return tuple(dict.fromkeys([*expected, *breached]))
+        return {_key(breach): _told(policy, breach) for breach in self._breaches(())} if policy is not None else {}
+
+    @property
+    def expectations(self) -> dict[int, str]:
+        """The expectations that do not hold although nothing is broken, by their places."""
+        return {number: str(self._network.expect[number]) for number in sorted(self._not_holding_anyway)}
 
     @cached_property
-    def _breached_anyway(self) -> set[tuple[int | None, bool, int]]:
+    def _breached_anyway(self) -> set[BreachKey]:
         return {_key(breach) for breach in self._breaches(())}
 
     def _breaches(self, parts: Parts) -> list[Breach]:
         arrays = self._without(parts)
         return list(breaches(NetworkIndex(arrays.knowledge), arrays, self._wide[1], devices=False))
-
-
-def _lets_answers_pass(breach: Breach) -> bool:
-    """Whether only what lines for answers cannot tell apart gets through."""
-    return breach.let_through and all(map(of_answers, breach.services))
 
 
 def _told(policy: Policy, breach: Breach) -> str:
@@ -119,5 +121,5 @@ def _told(policy: Policy, breach: Breach) -> str:
     return f"policy, {which}: {breach.example[0]} {does} {breach.example[1]} by {breach.probe}"
 
 
-def _key(breach: Breach) -> tuple[int | None, bool, int]:
+def _key(breach: Breach) -> BreachKey:
     return breach.line, breach.let_through, breach.version

@@ -1,0 +1,119 @@
+"""Documents that went wrong once, where two capabilities met: a filter and a change, a mend and what stood beside it, a
+recipe and a setting that it did not know, leases and an order."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+import archipelago
+from archipelago import follow, matrix, read_network, read_recipe
+from archipelago.model.parts import VlanInterface
+
+CASES = Path(__file__).parent / "cases"
+RECIPE = "format: archipelago-recipe/1\n"
+
+
+def case(name: str) -> archipelago.Network:
+    return read_network(CASES / f"{name}.yaml")
+
+
+@pytest.mark.parametrize(("name", "host", "cut"), [("filter-change", "purser", 4), ("leasing-host-gone", "server", 0)])
+def test_what_a_step_says_is_what_the_document_at_it_does(name, host, cut):
+    change = archipelago.change(case(f"{name}-old"), case(f"{name}-new"), host)
+    assert max(step.cut.pairs for step in change) == cut
+    for step in change:
+        written = read_network(archipelago.network_text(change.at(step.number)))
+        assert matrix(written).count == step.reached, str(step)
+
+
+def test_gateways_that_move_take_along_what_packets_they_pass():
+    old = case("move-loses-mtu")
+    recipe = "move-gateways: [{vlans: [crew, guests], to: hall, transit: 10.44.9.0/30}]\n"
+    new = follow(old, read_recipe(RECIPE + recipe, old))
+    assert {one.mtu for one in new.devices["hall"].interfaces.values()} == {9000}
+    assert matrix(new, probe="icmp/8000").count == matrix(old, probe="icmp/8000").count == 2
+
+
+def test_gateways_that_move_are_found_by_routers_that_do_not():
+    old = case("move-past-third-router-net")
+    new = follow(old, read_recipe(CASES / "move-past-third-router-recipe.yaml", old))
+    assert not any(one.severity == "error" for one in archipelago.audit(new))
+
+
+def test_a_recipe_by_which_a_policy_is_kept_no_more_is_refused(command, tmp_path):
+    words = ["change", CASES / "move-breaks-policy-net.yaml", "--recipe", CASES / "move-breaks-policy-recipe.yaml"]
+    words += ["--from", "tic1", "-o", tmp_path / "new.yaml"]
+    done = command(*words)
+    assert done.returncode == 2 and "not kept any more: policy, otherwise" in done.stderr and "udp/" in done.stderr
+    assert not (tmp_path / "new.yaml").exists()
+    assert command(*words, "--accept-losses").returncode == 0
+    assert matrix(read_network(tmp_path / "new.yaml")).pairs
+
+
+def test_a_vlan_that_a_policy_names_by_its_id_is_split_in_the_policy_too():
+    old = case("split-forgets-policy")
+    recipe = "split: [{vlan: crew, new: staff, id: 221, subnet: 10.44.3.0/24, hosts: [mess]}]\n"
+    new = follow(old, read_recipe(RECIPE + recipe, old))
+    assert [rule.source for rule in new.policy.rules] == [("220", "staff"), ("guests",)]
+    assert archipelago.check_policy(new).holds and matrix(new)["mess", "lounge-1"] and matrix(new)["lounge-1", "mess"]
+
+
+def test_a_vlan_that_is_split_has_a_pool_for_who_leases_in_it():
+    text = (CASES / "split-forgets-policy.yaml").read_text().partition("policy:")[0]
+    pool = "{subnet: 10.44.1.0/24, range: 10.44.1.100-10.44.1.120, gateway: 10.44.1.1, reservations: {mess: 10.44.1.7}}"
+    text = text.replace("routing: [ipv4]", f"routing: [ipv4]\n    dhcp-pools: {{crew: {pool}}}", 1)
+    old = read_network(text.replace("address: 10.44.1.12/24, gateway: 10.44.1.1", "address: dhcp"))
+    recipe = "split: [{vlan: crew, new: staff, id: 221, subnet: 10.44.3.0/24, hosts: [mess]}]\n"
+    new = follow(old, read_recipe(RECIPE + recipe, old))
+    assert archipelago.leases(new)["mess"]["address"] == "10.44.3.7/24"
+    assert not new.devices["hall"].dhcp_pools["crew"].reservations
+
+
+def test_a_mend_takes_away_the_address_that_it_names_and_nothing_beside_it():
+    text = (CASES / "mend-loses-settings.yaml").read_text()
+    old = case("mend-loses-settings").devices["holm"].interfaces["tickets-gw"]
+    mended = archipelago.mend(text).network
+    part = mended.devices["holm"].interfaces["tickets-gw"]
+    assert isinstance(part, VlanInterface) and [str(own) for own in part.addresses] == ["10.44.1.1/24"]
+    assert (
+        (part.filter_in, part.dhcp_relay, part.mtu)
+        == (old.filter_in, old.dhcp_relay, old.mtu)
+        == ("f", old.dhcp_relay, 9000)
+    )
+    assert not matrix(mended, probe="tcp/23")["kiosk-a", "recorder"]
+
+
+def test_the_gateway_of_a_host_that_leases_is_mended_beside_its_lease():
+    result = archipelago.mend((CASES / "gateway-of-leasing-host.yaml").read_text())
+    host = result.network.hosts["a"]
+    assert host.dhcp and [str(hop) for hop in host.gateway] == ["2001:db8:44:1::1"]
+    assert not result.left.errors and archipelago.reach(result.network, "a", "b", family=6).reached
+
+
+def test_a_design_that_keeps_a_network_leaves_everybody_their_lease():
+    old = case("keep-swaps-leases-net")
+    made = archipelago.design(archipelago.read_brief(CASES / "keep-swaps-leases-brief.yaml"), old)
+    now, before = archipelago.leases(made.network), archipelago.leases(old)
+    assert {name: now[name] for name in before} == before
+
+
+def test_packets_of_a_size_are_decided_where_families_tell_hosts_apart():
+    network = case("matrix-size-crash")
+    for family in (None, 4, 6):
+        assert matrix(network, family, probe="icmp/1472").pairs == 12
+
+
+@pytest.mark.parametrize("name", ["hosts-swap-ports", "change-add-router", "change-keyerror", "change-recursion"])
+@pytest.mark.parametrize("back", [False, True])
+def test_whatever_cannot_be_changed_alone_is_changed_together(name, back):
+    old, new = (case(f"{name}-{end}") for end in (("new", "old") if back else ("old", "new")))
+    host = next(host for host in old.hosts if host in new.hosts and host != "a")
+    change = archipelago.change(old, new, host)
+    assert change.at(len(change)) == new
+    network = old
+    for step in change:
+        network = archipelago.apply(network, step)
+        read_network(archipelago.network_text(network))  # each is a network that can be
+    assert network == new
