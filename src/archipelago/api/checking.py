@@ -119,20 +119,23 @@ def matrix(
     """
     from archipelago.knowledge.known import know
     from archipelago.knowledge.outside import widened
+    from archipelago.knowledge.parts import switched_off as parts_off
     from archipelago.model.filters import parse_probe
     from archipelago.reachability.build import build_arrays
     from archipelago.reachability.matrix import matrix as decide
     from archipelago.reachability.matrix import without as switched_off
 
-    arrays = build_arrays(widened(know(a_network(network))))
+    plain = know(a_network(network))
+    arrays = build_arrays(widened(plain))
     if without:
         arrays = switched_off(arrays, without)
+        plain = know(parts_off(plain, without))
     answer = decide(arrays, family, causes=causes, probe=parse_probe(probe))
     if not answer.groups:
         return answer
     from archipelago.proof.causes import with_proof
 
-    return with_proof(arrays, answer)
+    return with_proof(plain, arrays, answer)
 
 
 def what_if(
@@ -200,9 +203,8 @@ def expectations(
     if not any(verdict.broken for verdict in verdicts):
         return verdicts
     from archipelago.proof.causes import proved_verdicts
-    from archipelago.reachability.build import build_arrays
 
-    return proved_verdicts(build_arrays(knowledge), verdicts)
+    return proved_verdicts(knowledge, verdicts)
 
 
 def assert_expected(

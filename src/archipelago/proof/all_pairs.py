@@ -63,13 +63,13 @@ def all_pairs(
             checked = check(plain, family)
         else:
             checked = check(arrays.knowledge, family, echo)
-        checked = replace(checked, verdicts=proved_verdicts(arrays, checked.verdicts))
+        checked = replace(checked, verdicts=proved_verdicts(plain, checked.verdicts))
     told = []
     for answer, six in zip(answers, sixes, strict=True):
         known = {(group.finding.path, group.finding.mend) for group in answer.groups}
         only_six = (
             [group for group in six.groups if (group.finding.path, group.finding.mend) not in known] if six else []
         )
-        shown = with_proof(arrays, answer)
-        told.append(AllPairs(arrays.knowledge, shown, six, proved(arrays, only_six, answer.probe), checked))
+        shown = with_proof(plain, arrays, answer)
+        told.append(AllPairs(arrays.knowledge, shown, six, proved(plain, arrays, only_six, answer.probe), checked))
     return told

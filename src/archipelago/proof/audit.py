@@ -16,7 +16,8 @@ from archipelago.proof.mirrored import unlike_filters
 from archipelago.proof.policy import broken_policy
 from archipelago.proof.promise import unexplained
 from archipelago.proof.trial import MOST_TRIED, Rules, Trial
-from archipelago.reachability.widened import arrays_of
+from archipelago.reachability.build import change_arrays
+from archipelago.reachability.widened import arrays_of, widened_of
 
 
 def proved(
@@ -32,11 +33,21 @@ def proved(
         accept_losses: a mend may take away something that works.
     """
     arrays = arrays_of(index)
-    trial = Trial(arrays, findings, rules, accept_losses=accept_losses) if findings else None
-    known, after = prove(trial, findings) if trial is not None else ([], arrays)
-    left = list(unexplained(NetworkIndex(after.knowledge), after, known))
+    wide = arrays if index.network.outside is None else widened_of(index).arrays
+    trial = Trial(index.knowledge, findings, rules, accept_losses=accept_losses, arrays=wide) if findings else None
+    known: list[Finding] = []
+    after = [arrays, wide] if wide is not arrays else [arrays]
+    if trial is not None:
+        known, mended = prove(trial, findings)
+        after = [mended.pairs.arrays]
+        if wide is not arrays:
+            after.insert(0, change_arrays(arrays, mended.plain.written))
+    left: list[Finding] = []
+    for state in after:
+        left += unexplained(NetworkIndex(state.knowledge), state, [*known, *left])
     if left:  # their mends, too, are for the network as it is
-        trial = Trial(arrays, [*findings, *left], rules, accept_losses=accept_losses)
+        every = [*findings, *left]
+        trial = Trial(index.knowledge, every, rules, accept_losses=accept_losses, arrays=wide)
         left = prove(trial, left).findings
     filters = (*idle_filters(index), *unlike_filters(index))
     if not accept_losses:

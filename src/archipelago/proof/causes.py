@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from archipelago.knowledge.known import Knowledge
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Finding
 from archipelago.proof.mends import NOT_TRIED, settle, told
@@ -18,18 +19,18 @@ MOST_TRIED = 20
 """So many mends, those of the most pairs, are tried each for itself; the others together."""
 
 
-def with_proof(arrays: NetworkArrays, answer: Matrix) -> Matrix:
+def with_proof(plain: Knowledge, arrays: NetworkArrays, answer: Matrix) -> Matrix:
     """All pairs of a network, the mends of what cuts some off tried: each cuts off nothing that works."""
-    return replace(answer, groups=proved(arrays, answer.groups, answer.probe)) if answer.groups else answer
+    return replace(answer, groups=proved(plain, arrays, answer.groups, answer.probe)) if answer.groups else answer
 
 
-def proved_verdicts(arrays: NetworkArrays, verdicts: Sequence[Verdict]) -> tuple[Verdict, ...]:
+def proved_verdicts(plain: Knowledge, verdicts: Sequence[Verdict]) -> tuple[Verdict, ...]:
     """What is expected and broken, the mend of the first mistake behind each tried; of the first few, the others say
     that theirs was not."""
     mended = [
         number for number, verdict in enumerate(verdicts) if verdict.finding is not None and verdict.finding.edits
     ]
-    trial = Trial(arrays, ()) if mended else None
+    trial = Trial(plain, ()) if mended else None
     findings: dict[int, Finding] = {}
     for place, number in enumerate(mended):
         finding, why = verdicts[number].finding, NOT_TRIED
@@ -42,18 +43,19 @@ def proved_verdicts(arrays: NetworkArrays, verdicts: Sequence[Verdict]) -> tuple
     )
 
 
-def proved(arrays: NetworkArrays, groups: Sequence[Group], probe: Probe = ECHO) -> tuple[Group, ...]:
+def proved(plain: Knowledge, arrays: NetworkArrays, groups: Sequence[Group], probe: Probe = ECHO) -> tuple[Group, ...]:
     """Causes without the mends that do not hold.
 
     Args:
-        arrays: the network.
+        plain: the network as it is written.
+        arrays: the same in arrays, with the outside where it says what leads there.
         groups: the causes, those of the most pairs first.
         probe: what was sent.
     """
     mended = [number for number, group in enumerate(groups) if group.finding.edits]
     if not mended:
         return tuple(groups)
-    trial = Trial(arrays, (), probe=probe)
+    trial = Trial(plain, (), probe=probe, arrays=arrays)
     most = min(trial.most, MOST_TRIED)
     findings: dict[int, Finding] = {}
     for number in mended[:most]:

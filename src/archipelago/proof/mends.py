@@ -9,8 +9,7 @@ from typing import NamedTuple
 
 from archipelago.model.finding import Finding, Mend
 from archipelago.progress import steps
-from archipelago.proof.trial import Attempt, Trial
-from archipelago.reachability.arrays import NetworkArrays
+from archipelago.proof.trial import Attempt, Trial, Tried
 
 MOST_INSTEAD = 3
 """So many other mends of one mistake are tried."""
@@ -21,7 +20,7 @@ class Proved(NamedTuple):
     """Findings without the mends that do not hold, and the network once all others are made."""
 
     findings: list[Finding]
-    after: NetworkArrays
+    after: Tried
 
 
 def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
@@ -29,7 +28,7 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
     was a symptom of the others, and is left out."""
     chosen = [number for number, finding in enumerate(findings) if finding.edits]
     if not chosen:
-        return Proved(list(findings), trial.arrays)
+        return Proved(list(findings), trial.before)
     refused: dict[int, str] = {}
     gains: dict[int, int] = {}
     settled = dict(enumerate(findings))
@@ -66,7 +65,7 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
         or (finding.edits and number not in refused)
     ]
     after = last.after or trial.before
-    return Proved([told(settled[number], refused.get(number)) for number in left], after.arrays)
+    return Proved([told(settled[number], refused.get(number)) for number in left], after)
 
 
 def _symptoms(

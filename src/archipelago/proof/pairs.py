@@ -12,6 +12,7 @@ from archipelago.addressing.values import is_link_local
 from archipelago.audit.ways import table_parts
 from archipelago.knowledge.held import TableName
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.expectation import OUTSIDE
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Finding
 from archipelago.reachability.arrays import NetworkArrays
@@ -36,12 +37,14 @@ class Difference(NamedTuple):
     lost: int
 
 
-def decide(arrays: NetworkArrays, probes: Sequence[Probe] = (ECHO,)) -> Decision:
-    """Decide all pairs in every family."""
+def decide(
+    arrays: NetworkArrays, probes: Sequence[Probe] = (ECHO,), settled: Sequence[Probe] | None = None
+) -> Decision:
+    """Decide all pairs in every family; where several hold an address, for the kinds that are to be `settled`."""
     answers = {
         (version, answer.probe): answer
         for version in arrays.families
-        for answer in by_probe(arrays, probes, version, causes=False)
+        for answer in by_probe(arrays, probes, version, causes=False, settled=settled)
     }
     return Decision(arrays, answers)
 
@@ -88,11 +91,15 @@ def causes_of_loss(before: Decision, after: Decision) -> list[Finding]:
 
 def excused(index: NetworkIndex, version: int | None) -> Callable[[Decided], Bools]:
     """What says which pairs of kinds need not be reached: in separate routing tables (`vrf`) that nothing joins, not to
-    be reached by what the network expects, or without the family that is asked for. None stands for both families."""
+    be reached by what the network expects, or without the family that is asked for. With the outside among its hosts,
+    all but what goes out there: the others are asked of the network alone. None stands for both families."""
 
     def fine(answer: Decided) -> Bools:
         hosts = answer.arrays.hosts
         mask = forbidden(index.knowledge, answer, hosts)
+        if OUTSIDE in hosts:
+            there = answer.kind[hosts.index(OUTSIDE)]
+            mask[:, np.arange(len(mask)) != there] = True
         for family in answer.outcomes:
             mask |= _apart(index, answer, family)
         if version is not None:

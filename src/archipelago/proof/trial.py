@@ -9,6 +9,8 @@ from typing import NamedTuple
 from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.known import Knowledge, apply_change
+from archipelago.knowledge.outside import widened
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Edit, Finding
 from archipelago.progress import tell
@@ -16,7 +18,7 @@ from archipelago.proof.gate import kinds_of_probe
 from archipelago.proof.pairs import Decision, causes_of_loss, compare, decide
 from archipelago.proof.promise import broken_places
 from archipelago.reachability.arrays import NetworkArrays
-from archipelago.reachability.build import change_arrays
+from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.promises import BreachKey, Promises
 
 MOST_TRIED = 60
@@ -26,12 +28,19 @@ WORK = 20_000
 Rules = Callable[[NetworkIndex], Sequence[Finding]]
 
 
-class Attempt(NamedTuple):
-    """What came of a change: all pairs after it (None where the file would be no network any more), why it must not be
-    made (empty where it may), how many pairs it gains, and where rules were asked what they find then, and which of
-    that the change has made."""
+class Tried(NamedTuple):
+    """A network as it is written, and all its pairs, the outside among its hosts where it says what leads there."""
 
-    after: Decision | None
+    plain: Knowledge
+    pairs: Decision
+
+
+class Attempt(NamedTuple):
+    """What came of a change: the network after it and all its pairs (None where the file would be no network any more),
+    why it must not be made (empty where it may), how many pairs it gains, and where rules were asked what they find
+    then, and which of that the change has made."""
+
+    after: Tried | None
     why: str
     gained: int
     found: Sequence[Finding] = ()
@@ -42,27 +51,32 @@ class Trial:
     """A network on which changes are tried.
 
     Args:
-        arrays: the network.
+        plain: the network as it is written.
         found: what is known to be wrong in it.
         rules: what finds mistakes, for the network with a change; nothing where only pairs matter.
         probe: what pairs are decided for, beside every kind that the network tells apart.
         accept_losses: what works may be cut off.
+        arrays: the network in arrays, with the outside, where they were made already.
     """
 
     def __init__(
         self,
-        arrays: NetworkArrays,
+        plain: Knowledge,
         found: Sequence[Finding],
         rules: Rules = lambda index: (),
         probe: Probe = ECHO,
         *,
         accept_losses: bool = False,
+        arrays: NetworkArrays | None = None,
     ) -> None:
-        self.arrays = arrays
+        self.plain = plain
         self._rules = rules
         self._accept_losses = accept_losses
-        network = arrays.knowledge.network
-        self._probes = tuple(dict.fromkeys((ECHO, probe, *kinds_of_probe(network))))
+        self._arrays = arrays
+        network = plain.written
+        named = (kind for expectation in network.expect for kind in expectation.probe)
+        self._settled = tuple(dict.fromkeys((ECHO, probe, *named)))
+        self._probes = tuple(dict.fromkeys((*self._settled, *kinds_of_probe(network))))
         self._errors = _errors(found)
         parts = sum(
             len(device.ports) + len(device.interfaces) + len(device.routes) for device in network.devices.values()
@@ -70,17 +84,18 @@ class Trial:
         self.most = min(MOST_TRIED, WORK // (len(network.hosts) + parts + 1))
 
     @cached_property
-    def before(self) -> Decision:
-        """All pairs of the network as it is."""
-        return decide(self.arrays, self._probes)
+    def before(self) -> Tried:
+        """The network as it is."""
+        arrays = self._arrays if self._arrays is not None else build_arrays(widened(self.plain))
+        return Tried(self.plain, decide(arrays, self._probes, self._settled))
 
     @cached_property
     def _amendable(self) -> Amendable:
-        return Amendable(self.arrays.knowledge.written)
+        return Amendable(self.plain.written)
 
     @cached_property
     def _broken(self) -> set[int]:
-        return broken_places(self.before.arrays.knowledge)
+        return broken_places(self.plain)
 
     def attempt(self, edits: Sequence[Edit]) -> Attempt:
         """Make edits and decide all pairs."""
@@ -90,21 +105,21 @@ class Trial:
         gained, why = self._compared(after)
         return Attempt(after, why, gained)
 
-    def _compared(self, after: Decision) -> tuple[int, str]:
+    def _compared(self, after: Tried) -> tuple[int, str]:
         """How many pairs a change gains; and what works before it and not after it."""
-        gained, lost = compare(self.before, after)
+        gained, lost = compare(self.before.pairs, after.pairs)
         if self._accept_losses:
             return gained, ""
         if lost:
             return gained, f"it cuts off {lost:,} pair{'s' * (lost != 1)} that work"
-        known = after.arrays.knowledge
-        gone = [name for name in self._leasing if name in known.leases.given and known.leases.of(name) is None]
+        leases = after.plain.leases if self._leasing else None
+        gone = [name for name in self._leasing if leases and name in leases.given and leases.of(name) is None]
         return gained, f"it takes the lease of {gone[0]} away" if gone else ""
 
     @cached_property
     def _leasing(self) -> list[str]:
         """The hosts that are given a lease."""
-        known = self.arrays.knowledge
+        known = self.plain
         return [name for name, lease in known.leases.given.items() if lease is not None] if known.any_learning else []
 
     def judge(self, findings: Sequence[Finding]) -> Attempt:
@@ -116,7 +131,7 @@ class Trial:
         if why:
             return Attempt(after, why, gained)
         changed = {str(edit.path[1]) for edit in _edits(findings) if len(edit.path) > 1}
-        found = self._rules(NetworkIndex(after.arrays.knowledge))
+        found = self._rules(NetworkIndex(after.plain))
         new = [finding for finding in found if _error(finding) and (finding.slug, finding.at) not in self._errors]
         # Elsewhere than where something was changed they were hidden, and now come to light.
         made = [finding for finding in new if finding.at in changed]
@@ -124,7 +139,7 @@ class Trial:
             made = new
         if made:
             return Attempt(after, f"it makes another error: {made[0].says}", gained, found, made)
-        if self._expects and broken_places(after.arrays.knowledge) - self._broken:
+        if self._expects and broken_places(after.plain) - self._broken:
             return Attempt(after, "it breaks what the network expects", gained, found)
         broken = _promises(after).policy
         worse = [told for key, told in broken.items() if key not in self._policy_broken]
@@ -138,29 +153,32 @@ class Trial:
         """What would mend what a change does harm to: an error that it makes, or what then cuts pairs off that work."""
         candidates: Sequence[Finding] = attempt.made
         if not candidates and attempt.after is not None:
-            candidates = causes_of_loss(self.before, attempt.after)
+            candidates = causes_of_loss(self.before.pairs, attempt.after.pairs)
         return next((finding for finding in candidates if finding.edits), None)
 
     @property
     def _expects(self) -> bool:
-        return bool(self.before.arrays.knowledge.network.expect)
+        return bool(self.plain.written.expect)
 
-    def _after(self, edits: Sequence[Edit]) -> Decision | None:
+    def _after(self, edits: Sequence[Edit]) -> Tried | None:
         tell("proving mends")
         try:
             network = self._amendable.with_edits(edits)
         except (EditError, DocumentError):
             return None
-        return decide(change_arrays(self.before.arrays, network), self._probes)
+        plain = apply_change(self.plain, network)
+        wide = widened(plain)
+        arrays = change_arrays(self.before.pairs.arrays, wide.written)
+        return Tried(plain, decide(arrays, self._probes, self._settled))
 
     def _gains_with(self, findings: Sequence[Finding], others: Sequence[Finding]) -> bool:
         """Whether mends help once what they bring to light is mended too."""
         after = self._after(_edits([*findings, *others]))
-        return after is not None and compare(self.before, after).gained > 0
+        return after is not None and compare(self.before.pairs, after.pairs).gained > 0
 
 
-def _promises(decision: Decision) -> Promises:
-    return Promises(decision.arrays.knowledge, decision.arrays)
+def _promises(tried: Tried) -> Promises:
+    return Promises(tried.plain, tried.pairs.arrays)
 
 
 def _edits(findings: Sequence[Finding]) -> list[Edit]:

@@ -259,9 +259,10 @@ def forbidden(knowledge: Knowledge, answer: Matrix | Decided, hosts: tuple[str, 
     """The pairs of kinds that are not to reach each other, all their hosts alike, of shape (kinds, kinds)."""
     mask = np.zeros_like(answer.between)
     sizes = np.bincount(answer.kind, minlength=len(mask))
-    parties = Parties(knowledge, hosts, ())
+    outside = (OUTSIDE,) if OUTSIDE in hosts else ()
+    parties = Parties(knowledge, hosts, outside)
     for expectation in knowledge.network.expect:
-        if not expectation.reached and OUTSIDE not in (expectation.source, expectation.target):
+        if not expectation.reached and (outside or OUTSIDE not in (expectation.source, expectation.target)):
             whole = [
                 np.bincount(answer.kind[parties.hosts(end)], minlength=len(mask)) == sizes
                 for end in (expectation.source, expectation.target)

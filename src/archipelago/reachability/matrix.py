@@ -18,7 +18,7 @@ from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.causes import MOST_CAUSES, Group, explain
 from archipelago.reachability.families import Decided
-from archipelago.reachability.settling import settle
+from archipelago.reachability.settling import MOST_ASKED, settle
 
 ROWS = 256
 MOST_HOSTS = 20_000
@@ -156,13 +156,23 @@ def matrix(
 
 
 def by_probe(
-    arrays: NetworkArrays, probes: Iterable[Probe], family: int | None = None, *, causes: bool = True
+    arrays: NetworkArrays,
+    probes: Iterable[Probe],
+    family: int | None = None,
+    *,
+    causes: bool = True,
+    settled: Iterable[Probe] | None = None,
 ) -> Iterator[Matrix]:
-    """All pairs once for each kind of probe; where packets go is worked out once for all."""
+    """All pairs once for each kind of probe; where packets go is worked out once for all. Where several hold an address
+    the simulation is asked for those that are to be `settled`, all where that is not said; else such pairs count as not
+    reached."""
     wanted = tuple(dict.fromkeys(probes))
     if wanted:
         decided = Decided(arrays, family, wanted)
-        yield from (_answer(decided.for_probe(probe), None, causes, None, MOST_CAUSES) for probe in wanted)
+        asked = dict.fromkeys(wanted if settled is None else settled, MOST_ASKED)
+        for probe in wanted:
+            most = asked.get(probe, 0)
+            yield _answer(decided.for_probe(probe), None, causes, None, MOST_CAUSES, most)
 
 
 def unfiltered(arrays: NetworkArrays, family: int | None = None) -> Matrix:
@@ -171,13 +181,18 @@ def unfiltered(arrays: NetworkArrays, family: int | None = None) -> Matrix:
 
 
 def _answer(
-    answer: Decided, index: NetworkIndex | None, causes: bool, excused: Callable[[Decided], Bools] | None, most: int
+    answer: Decided,
+    index: NetworkIndex | None,
+    causes: bool,
+    excused: Callable[[Decided], Bools] | None,
+    most: int,
+    most_asked: int = MOST_ASKED,
 ) -> Matrix:
     arrays = answer.arrays
     groups: tuple[Group, ...] = ()
     if answer.doubtful.any() or (causes and not answer.all_reached):
         index = index or NetworkIndex(arrays.knowledge)
-        settled = settle(index, answer, causes=causes)
+        settled = settle(index, answer, causes=causes, most=most_asked)
         if excused is not None:
             fine = excused(answer)
             answer.between |= fine

@@ -27,10 +27,10 @@ Settled = dict[tuple[int, int], tuple[Finding | None, Direction]]
 """What the simulation said of two kinds: the mistake and the direction, no mistake where they reach each other."""
 
 
-def settle(index: NetworkIndex, answer: Decided, *, causes: bool = True) -> Settled:
+def settle(index: NetworkIndex, answer: Decided, *, causes: bool = True, most: int = MOST_ASKED) -> Settled:
     """Decide what the arrays cannot, and enter it into their answer: where packets are translated on their way, by
     carrying one from station to station; where several hold an address, by the simulation, which is asked for
-    `causes`, too."""
+    `causes`, too, and `most` times; pairs that are left count as not reached."""
     sources, targets = np.nonzero(answer.doubtful)
     settled: Settled = {}
     if not len(sources):
@@ -45,7 +45,7 @@ def settle(index: NetworkIndex, answer: Decided, *, causes: bool = True) -> Sett
         reached = settling.carried(ends) if answer.translated[i, j] else None
         if reached:
             settled[i, j] = (None, "out")
-        elif (reached is None or causes) and settling.asked < MOST_ASKED:
+        elif (reached is None or causes) and settling.asked < most:
             told = settling.simulated(ends)
             reached = told.reached
             settled[i, j] = (told.finding, told.direction or "out")
