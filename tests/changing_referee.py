@@ -104,9 +104,9 @@ def better_orders(old: Network, new: Network, host: str) -> Iterator[str]:
     wanted = needs(found)
     paths = (path for path in permutations(range(len(found))) if _possible(path, wanted))
     orders = [order for path in paths if (order := search._along(search.start(), path)) is not None]
-    least = min(order.price[:2] for order in orders)
-    if best.price[:2] != least:
-        yield f"an order costs {least}, the one that was found {best.price[:2]}"
+    least = min(order.price[:3] for order in orders)
+    if best.price[:3] != least:
+        yield f"an order costs {least}, the one that was found {best.price[:3]}"
     if best.exhausted != (min(order.price[0] for order in orders) > 0):
         yield "whether every order locks somebody out"
 

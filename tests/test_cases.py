@@ -117,3 +117,17 @@ def test_whatever_cannot_be_changed_alone_is_changed_together(name, back):
         network = archipelago.apply(network, step)
         read_network(archipelago.network_text(network))  # each is a network that can be
     assert network == new
+
+
+def test_few_steps_come_in_the_best_order_that_there_is():
+    change = archipelago.change(case("better-order-old"), case("better-order-new"), "deck-1")
+    assert change.cut_steps == 0 and not change.locked_out
+
+
+def test_what_is_expected_is_asked_at_every_state_of_a_change():
+    change = archipelago.change(case("way-out-old"), case("way-out-new"), "kiosk-1")
+    broken = [step.number for step in change if step.broken]
+    assert broken and "not kept after" in change.headline
+    for step in change:
+        verdicts = archipelago.expectations(change.at(step.number))
+        assert bool(step.broken) == any(verdict.broken for verdict in verdicts), str(step)

@@ -14,6 +14,7 @@ from archipelago.model.filters import Filter
 from archipelago.model.leases import Pool
 from archipelago.model.network import Network
 from archipelago.model.parts import Device, Host, Route
+from archipelago.model.policy import Policy
 
 PLAN = "the plan"
 """What a difference belongs to that stands on no device: the catalogue, what must hold, the policy."""
@@ -90,14 +91,42 @@ class _Differences:
         if self._vlans != self._new.vlans:
             swaps.append(Replacement(("vlans",), self._vlans, self._new.vlans))
         apart = ("vlans", "devices", "hosts", "cables", "outside")
+        goes = []
         for name in [spec.name for spec in fields(Network) if spec.compare and spec.name not in apart]:
             was, now = getattr(self._old, name), getattr(self._new, name)
-            if was != now:
-                swaps.append(Replacement((name,), was, now))
+            left = self._without_gone(was) if was != now else was
+            if left != was:
+                goes.append(Replacement((name,), was, left))
+            if left != now:
+                swaps.append(Replacement((name,), left, now))
+        if goes:  # before those go whom they name
+            told = "lines that name what is taken away"
+            yield Difference(PLAN, f"without {told}", f"with {told}", Stage.ADDS, tuple(goes))
         yield from self._outside()
         if swaps:
             told = ", ".join({"vlans": "VLANs", "expect": "what must hold"}.get(s.place[0], s.place[0]) for s in swaps)
             yield Difference(PLAN, f"as the new plan has them: {told}", f"as before: {told}", Stage.TAKES, tuple(swaps))
+
+    def _without_gone(self, value: Any) -> Any:
+        """What is expected, sent or wanted, without the lines that name what the new network has not."""
+        if isinstance(value, Policy):
+            rules = []
+            for rule in value.rules:
+                ends = [tuple(end for end in each if not self._is_gone(end)) for each in (rule.source, rule.target)]
+                if all(ends):
+                    same = ends == [rule.source, rule.target]
+                    rules.append(rule if same else replace(rule, source=ends[0], target=ends[1]))
+            return replace(value, rules=tuple(rules))
+        if isinstance(value, tuple):
+            return tuple(one for one in value if not self._is_gone(one.source) and not self._is_gone(one.target))
+        return value
+
+    def _is_gone(self, end: str) -> bool:
+        name = end.partition("/")[0]
+        return any(
+            (end in old or name in old) and end not in new and name not in new
+            for old, new in ((self._old.hosts, self._new.hosts), (self._old.devices, self._new.devices))
+        )
 
     def _outside(self) -> Iterator[Difference]:
         was, now = self._old.outside, self._new.outside

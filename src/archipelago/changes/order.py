@@ -22,10 +22,12 @@ ASKED_AHEAD = 200
 KEPT = 256
 """So many decided states are kept."""
 Done = frozenset[int]
-Price = tuple[int, int, int]
-"""What an order costs: steps after which somebody is locked out, pairs cut off, addresses held twice; each is counted
-once for each step."""
-FREE: Price = (0, 0, 0)
+FEW = 7
+"""Up to so many steps, every order is decided, so that none is better."""
+Price = tuple[int, int, int, int]
+"""What an order costs: steps after which somebody is locked out, expectations and lines of the policy that both ends
+keep and are broken, pairs cut off, addresses held twice; each is counted once for each step."""
+FREE: Price = (0, 0, 0, 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,12 +43,12 @@ class Standing:
     @property
     def price(self) -> Price:
         """What it costs to be in this state for one step."""
-        return bool(self.unreached), self.state.cut.pairs, len(self.doubled)
+        return bool(self.unreached), len(self.state.broken), self.state.cut.pairs, len(self.doubled)
 
     @property
     def harmless(self) -> bool:
-        """Whether nobody is cut off or locked out."""
-        return not self.unreached and not self.state.cut.pairs
+        """Whether nobody is cut off or locked out, and what is promised is kept."""
+        return self.price[:3] == FREE[:3]
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,8 +68,8 @@ class Order:
 
 
 def _sum(*prices: Price) -> Price:
-    locked, cut, doubled = (sum(column) for column in zip(*prices, strict=True))
-    return locked, cut, doubled
+    locked, broken, cut, doubled = (sum(column) for column in zip(*prices, strict=True))
+    return locked, broken, cut, doubled
 
 
 @dataclass(slots=True)
@@ -86,6 +88,7 @@ class Search:
     _needs: list[Done] = field(init=False)
     _kept: dict[Done, Standing | None] = field(init=False, default_factory=dict)
     _doubled_too: bool = field(init=False, default=False)
+    _promises_aside: bool = field(init=False, default=False)
 
     def __post_init__(self) -> None:
         self._needs = needs(self.differences)
@@ -98,8 +101,16 @@ class Search:
         order = self._from_both_ends(first, last)
         if order.price > FREE:
             self._doubled_too = True
+            every = len(whole) <= FEW
+            best = self._cheapest(first[0], whole, lambda one: one.done >= whole, lock_out=True) if every else None
+            if best is not None:
+                return self._without_lock_out(best) if best.price[0] else best
             by_name = self._as_it_comes(first[0], self._by_name())
             orders = [order, self._from_both_ends(first, last), *([by_name] if by_name is not None else [])]
+            if any(one.state.broken for one in order.standings):
+                self._promises_aside = True
+                orders.append(self._from_both_ends(first[:1], last[:1]))
+                self._promises_aside = False
             order = min(orders, key=lambda one: one.price)
         return self._without_lock_out(order) if order.price[0] else order
 
@@ -189,11 +200,15 @@ class Search:
 
     # From both ends
 
+    def _harms_nobody(self, one: Standing) -> bool:
+        """Whether a state is harmless, what is promised aside where that stands in the way."""
+        return one.harmless or (self._promises_aside and not one.unreached and not one.state.cut.pairs)
+
     def _harmless_first(self, at: Standing, among: Done) -> Iterator[Standing]:
         """States one after the other in which nobody is harmed, once some of the steps are made."""
         while True:
             tried = (self.standing(at, at.done | {step}) for step in self._possible(at.done, among))
-            after = next((one for one in tried if one is not None and one.harmless), None)
+            after = next((one for one in tried if one is not None and self._harms_nobody(one)), None)
             if after is None:
                 return
             yield after
@@ -203,7 +218,7 @@ class Search:
         """States one before the other in which nobody is harmed, those steps aside that have begun."""
         while True:
             tried = (self.standing(at, at.done - {step}) for step in self._latest(at.done) if step not in begun)
-            before = next((one for one in tried if one is not None and one.harmless), None)
+            before = next((one for one in tried if one is not None and self._harms_nobody(one)), None)
             if before is None or before.done <= begun:
                 return
             yield before

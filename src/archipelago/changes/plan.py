@@ -78,13 +78,15 @@ def _steps(search: Search, order: Order) -> Iterator[Step]:
             number=number,
             difference=difference,
             cut=standing.state.cut,
+            broken=standing.state.broken,
             reached=_reached(standing.state),
             unreached=standing.unreached,
             doubled=standing.doubled,
             check=_check(search, device, before, standing),
             at_console=not difference.by_hand and (device in search.reached_otherwise or device in before.unreached),
             timed=not difference.by_hand and bool(set(standing.unreached) - set(before.unreached)),
-            undone_with_loss=before.state.cut.pairs > standing.state.cut.pairs,
+            undone_with_loss=(len(before.state.broken), before.state.cut.pairs)
+            > (len(standing.state.broken), standing.state.cut.pairs),
         )
         before = standing
 

@@ -31,6 +31,7 @@ class Step:
         number: its place, from 1.
         difference: what is changed, in words and as data, and what takes it back.
         cut: the pairs that are cut off after it, of those that both ends of the change answer.
+        broken: the expectations and lines of the policy that both ends keep and that are not kept after it.
         reached: how many ordered pairs of hosts are reached after it, as a matrix counts them.
         unreached: the devices still to be changed that the person does not reach after it.
         doubled: the addresses that two hold after it, so that chance decides who answers.
@@ -43,6 +44,7 @@ class Step:
     number: int
     difference: Difference
     cut: Cut
+    broken: tuple[str, ...]
     reached: int
     unreached: tuple[str, ...]
     doubled: tuple[str, ...]
@@ -144,7 +146,7 @@ class Change:
         first: Step | None = None
         most = Cut(0)
         for step in self.steps:
-            if step.cut.pairs or step.unreached:
+            if step.cut.pairs or step.unreached or step.broken:
                 first = first or step
                 most = max(most, step.cut, key=lambda cut: cut.pairs)
             elif first is not None:
@@ -164,6 +166,11 @@ class Change:
             told = f"{count}; {worst} cut off at the most, after {times} somebody is"
         else:
             told = f"{count}; no pair is cut off at any of them"
+        broken = {line for step in self.steps for line in step.broken}
+        if broken:
+            after = sum(bool(step.broken) for step in self.steps)
+            promises = f"{len(broken):,} promise{'s' * (len(broken) != 1)}"
+            told += f"; {promises} not kept after {after} step{'s' * (after != 1)}"
         locked = self.locked_out
         if not locked:
             return f"{told}; {self.host} is never locked out"

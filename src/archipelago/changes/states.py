@@ -22,13 +22,14 @@ from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.management import AddressAsking, own_addresses
 from archipelago.reachability.matrix import Matrix
+from archipelago.reachability.promises import Promises
 
 
 @dataclass(frozen=True, slots=True)
 class State:
     """A network on the way: as it is written, and which hosts have asked for their leases again; what is known of it,
-    in arrays too, all pairs by family, what is cut off that both ends of the way answer, and the addresses that several
-    hold."""
+    in arrays too, all pairs by family, what is cut off that both ends of the way answer, the expectations and lines of
+    the policy that both keep and it does not, and the addresses that several hold."""
 
     network: Network
     renewed: frozenset[str]
@@ -36,6 +37,7 @@ class State:
     arrays: NetworkArrays
     answers: dict[int, Matrix]
     cut: Cut
+    broken: tuple[str, ...]
     doubled: frozenset[str]
 
 
@@ -52,9 +54,13 @@ class States:
         self._ways_in: dict[str, Address] = {}
         written, finally_written = know(old), know(new)
         self.leases = HeldLeases(written, finally_written)
+        self._kept: frozenset[str] = frozenset()
         self.first = self._end(written, frozenset())
         self.last = self._end(finally_written, frozenset(self.leases.renewing))
         self.between = Between(self.first.answers, self.last.answers)
+        ends = [Promises(state.plain, state.arrays) for state in (self.first, self.last)]
+        if all(end.lines for end in ends):
+            self._kept = frozenset(set.intersection(*(end.lines - end.lines_broken for end in ends)))
         self.same_doubled = self.first.doubled | self.last.doubled
         self.asked = 0
 
@@ -96,8 +102,20 @@ class States:
         tell("deciding states on the way", self.asked)
         arrays = change_arrays(state.arrays, wide.written)
         answers = by_family(arrays)
-        cut = self.between.cut(answers)
-        return State(network, renewed, plain, arrays, answers=answers, cut=cut, doubled=_doubled(arrays.knowledge))
+        return State(
+            network,
+            renewed,
+            plain,
+            arrays,
+            answers=answers,
+            cut=self.between.cut(answers),
+            broken=self._broken(plain, arrays),
+            doubled=_doubled(arrays.knowledge),
+        )
+
+    def _broken(self, plain: Knowledge, arrays: NetworkArrays) -> tuple[str, ...]:
+        """What both ends keep of what is expected, and of the policy, and a state in between does not."""
+        return tuple(sorted(self._kept & Promises(plain, arrays).lines_broken)) if self._kept else ()
 
     def _end(self, written: Knowledge, renewed: frozenset[str]) -> State:
         """One of the two ends, where nothing is cut off."""
@@ -105,7 +123,8 @@ class States:
         plain = written if held is written.written else know(held)
         arrays = build_arrays(widened(plain))
         network, doubled = written.written, _doubled(arrays.knowledge)
-        return State(network, renewed, plain, arrays, answers=by_family(arrays), cut=NOTHING, doubled=doubled)
+        answers = by_family(arrays)
+        return State(network, renewed, plain, arrays, answers=answers, cut=NOTHING, broken=(), doubled=doubled)
 
     def known_after(self, plain: Knowledge, difference: Difference) -> Knowledge | None:
         """What devices know once one more difference is made; None where that is no network that can be."""

@@ -15,7 +15,7 @@ from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.expect import check, names_addresses_beyond
 from archipelago.reachability.matrix import matrix
-from archipelago.reachability.policy import Breach, breaches
+from archipelago.reachability.policy import Breach, breaches, of_answers
 
 Parts = Sequence[str]
 BreachKey = tuple[int | None, bool, int]
@@ -107,6 +107,27 @@ class Promises:
     @cached_property
     def _breached_anyway(self) -> set[BreachKey]:
         return {_key(breach) for breach in self._breaches(())}
+
+    @property
+    def lines(self) -> set[str]:
+        """Every expectation and every line of the policy, as it is written."""
+        policy = self._network.policy
+        rules = range(-1, len(policy.rules)) if policy is not None else ()
+        return {str(one) for one in self._network.expect} | {self._line(number) for number in rules}
+
+    @property
+    def lines_broken(self) -> set[str]:
+        """Those that do not hold; lines of the policy, where only what ports for answers let pass is too much, do."""
+        broken = set(self.expectations.values())
+        for breach in self._breaches(()) if self._network.policy is not None else ():
+            if not (breach.let_through and all(map(of_answers, breach.services))):
+                broken.add(self._line(-1 if breach.line is None else breach.line))
+        return broken
+
+    def _line(self, number: int) -> str:
+        policy = self._network.policy
+        assert policy is not None
+        return f"policy: {policy.rules[number]}" if number >= 0 else f"policy, otherwise: {policy.otherwise}"
 
     def _breaches(self, parts: Parts) -> list[Breach]:
         arrays = self._without(parts)

@@ -42,6 +42,7 @@ def _step(step: Step) -> dict[str, Any]:
         "lines": list(step.difference.lines),
         "undo": step.undo,
         "check": {"from": check.source, "to": check.target, "reached": check.reached} if check else None,
+        "not-kept": list(step.broken),
         "cut-off": step.cut.pairs,
         "such-as": plain(step.cut.examples),
         "reached": step.reached,
@@ -125,6 +126,8 @@ def _about(step: Step) -> Iterator[str]:
     if step.cut.pairs:
         pair = " to ".join(step.cut.examples[0])
         yield f"cut off now: {step.cut}, such as {pair}"
+    for line in step.broken:
+        yield f"not kept now: {line}"
     if step.doubled:
         more = f" and {len(step.doubled) - 1} more" if len(step.doubled) > 1 else ""
         yield f"held twice now: {step.doubled[0]}{more}; who answers is by chance where nobody has asked before"
