@@ -131,3 +131,28 @@ def test_what_is_expected_is_asked_at_every_state_of_a_change():
     for step in change:
         verdicts = archipelago.expectations(change.at(step.number))
         assert bool(step.broken) == any(verdict.broken for verdict in verdicts), str(step)
+
+
+def test_an_interface_that_breaks_takes_nothing_in():
+    network = case("break-interface-still-receives")
+    assert not archipelago.break_part(network, "keel/tide-gw", "knot", "petrel").survived
+    assert not matrix(network, without=["keel/tide-gw"])["knot", "petrel"]
+
+
+def test_what_is_shut_down_in_order_says_goodbye_before_other_ports_open():
+    told = archipelago.break_part(
+        case("break-orderly-false-circle"), "core-1", "fares-1", "fares-2", family=4, orderly=True
+    )
+    assert told.survived and not told.stormed
+
+
+def test_two_that_bid_from_one_address_do_not_answer_each_other_for_ever():
+    network = case("break-hangs")
+    first, *_, last = network.hosts
+    assert archipelago.break_part(network, "pile", first, last).sent
+
+
+def test_who_holds_a_shared_address_may_change_while_it_is_probed(tern_bay):
+    network = read_network(tern_bay / "network.yaml")
+    told = archipelago.break_part(network, "holm", "innkeeper", "10.44.4.33")
+    assert told.survived and told.lost

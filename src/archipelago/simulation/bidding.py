@@ -150,8 +150,8 @@ class Bidder:
                 self.tell(self.name, f"gives way, as {bid.priority} is bid")
                 self._heard_interval = bid.interval
                 self._begin("backup")
-            else:
-                self._advertise()  # it does not know yet
+            elif bid.sender != own.primary:
+                self._advertise()  # it does not know yet; of two with one address each would answer for ever
 
     def _preempts(self) -> bool:
         """Whether it takes over from a lower one: not before its hold time is over."""

@@ -27,6 +27,8 @@ LEAD = 2 * SECOND + SECOND // 2
 """How long all is watched before the part breaks: with the usual interval half of one after an advertisement."""
 SETTLING = 6 * SECOND
 """How long is watched at least after the part has broken, or come back."""
+HEARD = 10 * MILLISECOND
+"""How long what is shut down in order is still there, so that everybody hears its goodbyes before ports open."""
 LONGEST = 120 * SECOND
 """How long is watched at the most, in nanoseconds, while the tree does not come to rest and nothing is answered."""
 
@@ -159,7 +161,8 @@ class _Breaking:
         self._now: Network = knowledge.written
         self._simulation = Simulation(knowledge)
         self._target = target[0]
-        self._probing = Probing(self._simulation, source, target[1], target[0], kind)
+        asked = target[0] if target[0] in knowledge.nodes else None  # of an address whoever answers will do
+        self._probing = Probing(self._simulation, source, target[1], asked, kind)
         self._probing.until_settled(5)
         self._watched = Watched(NetworkIndex(knowledge), self._probing, target[0])
         self._watched.begin()
@@ -192,6 +195,7 @@ class _Breaking:
             for key, bidder in self._bidders.items():
                 if key[:2] in gone:
                     bidder.goodbye()
+            self._world.run(until=self._world.now + HEARD)
         self._become(broken)
         if back is not None:
             if back - at > TAKES:

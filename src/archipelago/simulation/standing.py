@@ -112,7 +112,10 @@ class Watched:
         """Have the other end speak first, to the address that it knows."""
         answered = self._probing.station.answered
         answered.discard(NUMBER)
-        station = self._probing.simulation.station(self._target)
+        holder = self._target if self._target in self._index.knowledge.nodes else self._world.asked.get(NUMBER)
+        if holder is None:
+            return False
+        station = self._probing.simulation.station(holder)
         vrf = next((nic.vrf for nic in station.node.nics.values() if nic.addresses), "")
         for _ in range(TRIES):
             body = Echo(True, NUMBER, self._probing.kind)

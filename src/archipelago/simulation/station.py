@@ -151,9 +151,9 @@ class Station:
             self.receive(interface, tag, frame)
 
     def receive(self, interface: Interface, tag: int | None, frame: Frame) -> None:
-        """An interface takes a frame in, if it is sent to it or to a group."""
+        """An interface that is up takes a frame in, if it is sent to it or to a group."""
         world = self._world
-        if not interface.takes(frame.target):
+        if not interface.nic.up or not interface.takes(frame.target):
             world.record((FrameIgnored, world.now, self.name, interface.name, tag, frame))
             return
         world.record((FrameReceived, world.now, self.name, interface.name, tag, frame))
