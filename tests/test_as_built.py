@@ -135,7 +135,7 @@ def test_routers_tables_and_loopbacks_are_read(tmp_path):
     [
         ("mast/link.json", "{", "link.json:1:1: this is not JSON"),
         ("mast/link.json", "{}", "a list is expected"),
-        ("mast/link.json", "[1]", "a list is expected"),
+        ("mast/link.json", "[1]", "[0]: a mapping is expected, not 1"),
         (
             "mast/addr.json",
             '[{"ifname": "p1", "addr_info": [{"scope": "global", "local": "x", "prefixlen": 1}]}]',
@@ -213,3 +213,42 @@ def test_what_a_kernel_says_of_a_network_is_that_network(tmp_path):
         told = (found.headline, [str(one) for one in found.differences])
         assert found.lost.pairs == found.gained.pairs == 0, told
         assert list(built.hosts) == sorted(network.hosts) and found.before == found.after, told
+
+
+def mangled(value, random):
+    """A JSON value with one thing in it otherwise."""
+    odd = random.choice(
+        [None, 5, -1, 10**30, "x", "", [], {}, [1], {"a": 1}, True, float("inf"), float("nan"), "x" * 9999]
+    )
+    if isinstance(value, list) and value and random.random() < 0.8:
+        at = random.randrange(len(value))
+        return [*value[:at], mangled(value[at], random), *value[at + 1 :]]
+    if isinstance(value, dict) and value and random.random() < 0.85:
+        key = random.choice(list(value))
+        if random.random() < 0.15:
+            return {name: one for name, one in value.items() if name != key}
+        return {**value, key: mangled(value[key], random)}
+    return odd
+
+
+@pytest.mark.parametrize("seed", range(150))
+def test_a_mangled_folder_is_refused_or_read(seed, tmp_path):
+    random = Random(seed)
+    quay(tmp_path / "built")
+    path = random.choice(sorted((tmp_path / "built").glob("*/*.json")))
+    path.write_text(json.dumps(mangled(json.loads(path.read_text()), random)))
+    try:
+        found = read_as_built(tmp_path / "built")
+    except DocumentError as error:
+        assert str(tmp_path) in str(error) and len(str(error)) < 600
+    else:
+        assert archipelago.read_network(archipelago.network_text(found.network)) == found.network
+
+
+@pytest.mark.parametrize("name", ["kind.txt", "forwarding.txt", "neighbours.txt", "addr.json", "route6.json"])
+def test_a_folder_where_a_file_is_expected_is_said(name, tmp_path):
+    path = quay(tmp_path / "built") / "mast" / name
+    path.unlink(missing_ok=True)
+    path.mkdir()
+    with pytest.raises(DocumentError, match="the file cannot be read: Is a directory"):
+        read_as_built(tmp_path / "built")

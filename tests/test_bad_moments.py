@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -193,3 +194,68 @@ def test_a_gateway_serves_the_management_of_its_device() -> None:
 def test_briefs_that_nobody_can_mean(written: str, instead: str, said: str) -> None:
     with pytest.raises(archipelago.DocumentError, match=said):
         archipelago.read_brief(BRIEF.replace(written, instead))
+
+
+def test_the_demo_does_not_write_over_what_was_changed(command, tmp_path):
+    bay = tmp_path / "tern-bay"
+    assert command("demo", bay).returncode == 0
+    assert command("demo", bay).returncode == 0  # as it was left
+    (bay / "network.yaml").write_text("# two hours of work\n")
+    done = command("demo", bay)
+    assert done.returncode == 2 and "network.yaml: changed since the demo wrote it" in done.stderr
+    assert (bay / "network.yaml").read_text() == "# two hours of work\n"
+    assert command("demo", bay, "--force").returncode == 0 and "format:" in (bay / "network.yaml").read_text()
+
+
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        ("slipway-brief.yaml", ["design", "b.yaml", "-o", "./b.yaml"]),
+        ("slipway-network.yaml", ["export", "b.yaml", "--as", "linux", "-o", "b.yaml"]),
+        ("slipway-network.yaml", ["draw", "b.yaml", "-o", "b.yaml"]),
+    ],
+)
+def test_what_is_read_is_not_replaced_by_what_is_made_of_it(name, words, command, tmp_path):
+    text = (Path(__file__).parent.parent / "examples" / name).read_text()
+    (tmp_path / "b.yaml").write_text(text)
+    done = subprocess.run(
+        [sys.executable, "-m", "archipelago.cli.main", *words],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 2 and "would take the place of what is read" in done.stderr
+    assert (tmp_path / "b.yaml").read_text() == text
+
+
+@pytest.mark.parametrize(
+    ("line", "code", "said"),
+    [
+        ("audit - <&-", 2, "standard input cannot be read: it is closed"),
+        ("mend {} -o - >&-", 3, "cannot be written to standard output: it is closed"),
+        ("schema network -o - > /dev/full", 3, "cannot be written to standard output: No space left on device"),
+        ("view {} --gateways --policy", 2, "has no 'policy'"),
+    ],
+)
+def test_streams_that_are_closed_or_full_and_views_that_cannot_be_are_said(line, code, said):
+    network = Path(__file__).parent.parent / "examples" / "slipway-network.yaml"
+    call = f"{sys.executable} -m archipelago.cli.main {line.format(network)}"
+    done = subprocess.run(["sh", "-c", call], capture_output=True, text=True, check=False)
+    assert done.returncode == code and said in done.stderr and "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize("spoilt", ["[" * 100_000 + "\n", "other parts", "fewer rows"])
+def test_work_that_is_not_what_was_kept_is_refused(spoilt, command, tmp_path):
+    network, kept = Path(__file__).parent.parent / "examples" / "slipway-network.yaml", tmp_path / "kept.jsonl"
+    assert command("outages", network, "--double", "--resume", kept).returncode in (0, 1)
+    lines = kept.read_text().splitlines()
+    told = json.loads(lines[1])
+    if spoilt == "other parts":
+        told["rows"][0][1] = 999
+    elif spoilt == "fewer rows":
+        told["rows"] = told["rows"][1:]
+    text = spoilt if spoilt.startswith("[") else "\n".join([lines[0], json.dumps(told), *lines[2:]]) + "\n"
+    kept.write_text(text)
+    done = command("outages", network, "--double", "--resume", kept)
+    assert done.returncode == 2 and "is none of a file of double failures" in done.stderr

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import subprocess
+import sys
 
 import pytest
 
@@ -13,7 +14,8 @@ from test_changing import PIER
 
 
 def git(folder, *words):
-    return subprocess.run(["git", "-C", str(folder), *words], capture_output=True, text=True, check=True).stdout
+    who = ("-c", "user.name=x", "-c", "user.email=x@example")
+    return subprocess.run(["git", "-C", str(folder), *who, *words], capture_output=True, text=True, check=True).stdout
 
 
 def test_states_are_kept_listed_compared_and_restored(command, tmp_path):
@@ -24,7 +26,7 @@ def test_states_are_kept_listed_compared_and_restored(command, tmp_path):
     assert done.returncode == 0 and "pairs: 6 of 6 pairs reached" in done.stdout and "audit: " in done.stdout
     assert git(tmp_path, "ls-files").split() == ["pier.yaml"]  # what it was not asked for is left alone
     again = command("record", file, "-m", "once more")
-    assert again.stdout.startswith("nothing is otherwise") and len(archipelago.records(file)) == 1
+    assert again.stdout.startswith("commit ") and len(archipelago.records(file)) == 1
     file.write_text(PIER.replace("gateway: 10.44.1.1}", "}"))
     archipelago.record(file, "a gateway is missing")
     latest, first = archipelago.records(file)
@@ -79,3 +81,73 @@ def test_a_record_in_a_repository_of_ones_own_takes_nothing_along(tmp_path):
     assert made.why == "from below $(touch broke)" and not os.path.exists("broke")
     assert "staged.txt" not in git(tmp_path, "show", "--stat", "--format=", "HEAD")
     assert not (file.parent / ".git").exists()
+
+
+PLAIN = "format: archipelago-network/1\ndevices: {s: {kind: switch}}\n"
+
+
+def test_a_document_that_git_holds_already_is_recorded(command, tmp_path):
+    (tmp_path / "network.yaml").write_text(PLAIN)
+    git(tmp_path, "init", "-q")
+    git(tmp_path, "add", "-A")
+    git(tmp_path, "commit", "-qm", "the \x1f plan \x1e")
+    done = command("record", tmp_path / "network.yaml", "-m", "one")
+    assert done.returncode == 0 and " holds it, the" in done.stdout
+    assert git(tmp_path, "log", "--oneline").count("\n") == 1
+    assert command("record", tmp_path / "network.yaml", "--list").stdout.startswith("1 record of")
+
+
+def test_the_document_is_recorded_and_nothing_else_wherever_git_was_sent(command, tmp_path):
+    other, own = tmp_path / "other", tmp_path / "own"
+    other.mkdir(), own.mkdir()
+    git(other, "init", "-q")
+    name = ":!network.yaml"
+    (own / name).write_text(PLAIN)
+    (own / "secret.txt").write_text("no")
+    environment = {**os.environ, "GIT_DIR": str(other / ".git"), "GIT_INDEX_FILE": str(other / "index")}
+    words = [sys.executable, "-m", "archipelago.cli.main", "record", str(own / name), "-m", "one"]
+    assert subprocess.run(words, env=environment, capture_output=True, check=False).returncode == 0
+    assert git(own, "show", "--stat", "--format=", "HEAD").splitlines()[-1].startswith(" 1 file changed")
+    assert "secret" not in git(own, "show", "--stat", "HEAD") and (own / ".git").is_dir()
+
+
+def test_a_symbolic_link_a_hook_s_refusal_and_a_repository_that_is_not_read_are_said(command, tmp_path):
+    (tmp_path / "real.yaml").write_text(PLAIN)
+    (tmp_path / "network.yaml").symlink_to("real.yaml")
+    done = command("record", tmp_path / "network.yaml", "-m", "one")
+    assert done.returncode == 2 and "is a symbolic link" in done.stderr and not (tmp_path / ".git").exists()
+    git(tmp_path, "init", "-q")
+    hook = tmp_path / ".git" / "hooks" / "pre-commit"
+    hook.write_text("#!/bin/sh\necho 'not on a Friday' >&2\nexit 1\n")
+    hook.chmod(0o755)
+    done = command("record", tmp_path / "real.yaml", "-m", "one")
+    assert done.returncode == 2 and "not on a Friday" in done.stderr
+    assert git(tmp_path, "diff", "--cached", "--name-only") == ""
+    hook.unlink()
+    (tmp_path / ".git" / "index.lock").write_text("")
+    done = command("record", tmp_path / "real.yaml", "-m", "one")
+    assert done.returncode == 2 and "if none is, remove that file" in done.stderr
+    (tmp_path / ".git" / "HEAD").write_text("damaged")
+    (tmp_path / "deep").mkdir()
+    (tmp_path / "deep" / "network.yaml").write_text(PLAIN)
+    done = command("record", tmp_path / "deep" / "network.yaml", "--list")
+    assert done.returncode == 2 and "git does not read the repository" in done.stderr
+    assert not (tmp_path / "deep" / ".git").exists()
+
+
+def test_line_ends_separators_and_other_names_do_not_lose_a_record(command, tmp_path):
+    document = tmp_path / "network.yaml"
+    document.write_bytes(PLAIN.replace("\n", "\r\n").encode())
+    git(tmp_path, "init", "-q")
+    git(tmp_path, "config", "core.autocrlf", "true")
+    git(tmp_path, "config", "trailer.separators", "#")
+    assert command("record", document, "-m", "one").returncode == 0
+    document.write_bytes(document.read_bytes() + b"# more\r\n")
+    assert command("record", document, "-m", "two").returncode == 0
+    assert command("record", document, "--restore", "HEAD~1").returncode == 0
+    assert document.read_bytes() == PLAIN.replace("\n", "\r\n").encode()
+    git(tmp_path, "checkout", "-q", "--", ".")
+    git(tmp_path, "mv", "network.yaml", "quay.yaml")
+    git(tmp_path, "commit", "-qm", "renamed")
+    assert command("record", tmp_path / "quay.yaml", "--list").stdout.startswith("3 records of")
+    assert command("record", tmp_path / "quay.yaml", "--restore", "HEAD~2").returncode == 0

@@ -46,6 +46,10 @@ class KernelError(ArchipelagoError):
     """No kernel can be used here, or it did not finish; the message says what to install or what it said last."""
 
 
+class OutputError(ArchipelagoError):
+    """The answer cannot be written to standard output."""
+
+
 class QueryError(ArchipelagoError):
     """A question names something that the network does not have."""
 

@@ -78,13 +78,14 @@ class KeptWork:
             try:
                 told = json.loads(line)
                 if number:
+                    piece = self._pieces[told["piece"]]
                     yield (
-                        self._pieces[told["piece"]],
-                        [(*row[:7], _pair(row[7]), tuple(row[8])) for row in told["rows"]],
+                        piece,
+                        [_row(piece, second, *row) for second, row in zip(piece.second, told["rows"], strict=True)],
                     )
                 elif told != self._head:
                     raise self._refused("it was begun for another network; give a new name")
-            except (ValueError, KeyError, TypeError, IndexError):
+            except (ValueError, KeyError, TypeError, IndexError, RecursionError):
                 says = (
                     f"line {number + 1} is none of a file of double failures; give one that was made so, or a new name"
                 )
@@ -94,8 +95,21 @@ class KeptWork:
         return DocumentError(str(self._path), [Problem(0, 0, says)])
 
 
-def _pair(names: list[str] | None) -> tuple[str, str] | None:
-    return (names[0], names[1]) if names else None
+def _row(piece: Piece, second: int, first: int, other: int, *rest: Any) -> Row:
+    """A double failure as it was written down.
+
+    Raises:
+        ValueError: it is not the one that comes there.
+        TypeError: something is missing, or more.
+    """
+    lost, elsewhere, one_family, hosts, gained, example, expectations = rest
+    counts = (lost, elsewhere, one_family, hosts, gained)
+    names = [*(example or ()), *expectations]
+    if (first, other) != (piece.first, second) or not all(type(count) is int and count >= 0 for count in counts):
+        raise ValueError("another failure")
+    if len(example or ("", "")) != 2 or not all(isinstance(name, str) for name in names):
+        raise ValueError("no names")
+    return (first, other, *counts, (example[0], example[1]) if example else None, tuple(expectations))
 
 
 def _cut_torn_line(path: Path) -> None:

@@ -21,7 +21,7 @@ def record(path: str | PathLike[str], why: str) -> Record:
         why: the reason, in one line.
 
     Returns:
-        The record; the last one where the document is as it was then.
+        The record; the commit that holds the document already, where one does.
 
     Raises:
         DocumentError: the document does not read; nothing is recorded.
@@ -128,7 +128,7 @@ def restore(path: str | PathLike[str], name: str) -> Network:
     wanted = recorded(path, name)
     if repository.file.exists():
         now = repository.file.read_bytes()
-        if now != text and all(now != repository.text(one.name) for one in repository.every()):
+        if now != text and not repository.is_recorded():
             raise QueryError(f"{path} has changes that are not recorded; record them first")
     write_whole(path, text)
     restored = read_network(path)

@@ -25,7 +25,10 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
     "demo": (
         verbs.demo,
         "write the demo brief and networks, and run the tour through all the steps",
-        [("directory", {"metavar": "DIR", "nargs": "?", "default": "tern-bay", "help": "where the files go"})],
+        [
+            ("directory", {"metavar": "DIR", "nargs": "?", "default": "tern-bay", "help": "where the files go"}),
+            ("--force", {"action": "store_true", "help": "write over files there that were changed"}),
+        ],
     ),
     "carve": (
         verbs.carve,

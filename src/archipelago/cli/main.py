@@ -14,7 +14,7 @@ from typing import NoReturn
 import archipelago
 from archipelago.cli import out
 from archipelago.cli.calls import EXAMPLES, VERBS
-from archipelago.errors import ArchipelagoError, CarveError, DesignError, DocumentError
+from archipelago.errors import ArchipelagoError, CarveError, DesignError, DocumentError, OutputError, QueryError
 
 
 class _Parser(ArgumentParser):
@@ -49,7 +49,7 @@ def parser() -> ArgumentParser:
         "ended by a signal, 141 the reader of the answer is gone.",
     )
     top.add_argument("--version", action="version", version=f"archipelago {archipelago.__version__}")
-    verb_parsers = top.add_subparsers(metavar="VERB", required=True)
+    verb_parsers = top.add_subparsers(metavar="VERB", required=True, dest="verb")
     for name, (call, text, arguments) in VERBS.items():
         calls = [wrap(f"archipelago {name} {example}", 76, break_on_hyphens=False) for example in EXAMPLES[name]]
         shown = "examples:\n" + "\n".join("  " + " \\\n    ".join(call) for call in calls)
@@ -65,6 +65,10 @@ def parser() -> ArgumentParser:
             verb_parser.add_argument(*names, **settings)
         verb_parser.add_argument("--plain", action="store_true", help="as where it is piped: no folding, no emphasis")
     return top
+
+
+SAME_AGAIN = ("mend", "change")
+"""The verbs that may write the document that they read: it is that one still."""
 
 
 def main() -> None:
@@ -90,7 +94,7 @@ def main() -> None:
         code = 141
     except KeyboardInterrupt as stop:
         code = 128 + int(stop.args[0] if stop.args else signal.SIGINT)
-    except out.Unwritable as error:
+    except OutputError as error:
         out.abandon()
         out.note(f"the answer cannot be written to standard output: {error}")
         code = 3
@@ -129,6 +133,7 @@ def run(words: Namespace) -> int:
     try:
         if words.plain:
             out.plainly()
+        _check_output(words)
         if getattr(words, "output", None) == "-":
             sys.stdout = sys.stderr  # the document goes to standard output, the answer beside it
         with out.at_work(words.call.__name__):
@@ -137,11 +142,35 @@ def run(words: Namespace) -> int:
         messages = error.lines()
     except (CarveError, DesignError) as error:
         messages = error.reasons
+    except OutputError:
+        raise
     except ArchipelagoError as error:
         messages = [str(error)]
     for message in messages:
         out.note(message)
     return 2
+
+
+def _check_output(words: Namespace) -> None:
+    """What is written must not take the place of what is read, but where it is the same document, changed.
+
+    Raises:
+        QueryError: it would.
+    """
+    output = getattr(words, "output", None)
+    if output in (None, "-") or words.verb in SAME_AGAIN:
+        return
+    for name in ("brief", "network", "old", "new", "table", "recipe"):
+        given = getattr(words, name, None)
+        if isinstance(given, str) and given != "-" and _is_one_file(given, output):
+            raise QueryError(f"-o {output} would take the place of what is read: give another name")
+
+
+def _is_one_file(one: str, other: str) -> bool:
+    try:
+        return os.path.samefile(one, other)
+    except OSError:
+        return False
 
 
 if __name__ == "__main__":

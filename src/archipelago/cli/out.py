@@ -11,7 +11,7 @@ from functools import partial
 from threading import Event, Thread
 from typing import Any
 
-from archipelago.errors import printable
+from archipelago.errors import OutputError, printable
 from archipelago.progress import AT_WORK, Stage, listening
 from archipelago.views.table import Table, lines
 
@@ -83,10 +83,6 @@ def answered() -> None:
         _at_work.pop().over()
 
 
-class Unwritable(Exception):
-    """The answer cannot be written to standard output."""
-
-
 def prepare() -> None:
     """Make standard output and error fit for anything: what their encoding lacks is shown as escapes, and one that is
     closed swallows what is said, so that the exit code still tells the answer."""
@@ -100,7 +96,8 @@ def prepare() -> None:
 
 def abandon() -> None:
     """What is still to be written to standard output goes nowhere: there is no place for it."""
-    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    if sys.__stdout__ is not None:  # not what stands in its place where a document goes there
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.__stdout__.fileno())
 
 
 def leave() -> None:
@@ -116,7 +113,7 @@ def flush() -> None:
     """Everything said is out.
 
     Raises:
-        Unwritable: standard output does not take it.
+        OutputError: standard output does not take it.
         BrokenPipeError: whoever read it is gone.
     """
     _writing(sys.stdout.flush)
@@ -129,7 +126,7 @@ def _writing(action: Callable[[], object]) -> None:
     except BrokenPipeError:
         raise
     except OSError as error:
-        raise Unwritable(error.strerror) from None
+        raise OutputError(error.strerror) from None
 
 
 _plain: list[bool] = []

@@ -30,7 +30,7 @@ def record(words: Namespace) -> int:
             {"record": made.name, "when": made.when, "why": made.why, "said": dict(made.said), "new": not again}
         )
     elif again:
-        out.head(f"nothing is otherwise since {made.name}, {made.why}: nothing was recorded")
+        out.head(f"commit {made.name} holds it, {made.why}: nothing was recorded")
     else:
         out.head(f"recorded: {made.name}, {made.why}")
         for key, value in made.said.items():

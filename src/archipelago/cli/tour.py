@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from hashlib import sha256
 from importlib.resources import files
 from pathlib import Path
 
 import archipelago
 from archipelago.addressing.values import Address
 from archipelago.cli import out
+from archipelago.errors import QueryError
 from archipelago.files.disk import make_directory, write_whole
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.network import Network
@@ -79,9 +81,49 @@ def mistakes_of_two(network: Network) -> list[tuple[str, list[Edit]]]:
     ]
 
 
-def tour(directory: Path) -> None:
-    """Write the files and go through the steps, telling what each is for."""
+WRITTEN = ("brief.yaml", "network.yaml", "broken.yaml", "mended.yaml", "network.svg")
+"""The files of the demo."""
+KEPT = ".demo-files"
+"""Beside them: what they are like as the demo has written them, so that changes are seen."""
+
+
+def tour(directory: Path, *, force: bool = False) -> None:
+    """Write the files and go through the steps, telling what each is for.
+
+    Raises:
+        QueryError: files of the demo were changed there since, and need not be kept (`force`).
+    """
+    changed = [] if force else _changed_since(directory)
+    if changed:
+        raise QueryError(
+            f"{', '.join(str(directory / name) for name in changed)}: changed since the demo wrote it, or not by the "
+            "demo; give another folder, or --force to write over it"
+        )
     make_directory(directory)
+    _tour(directory)
+    write_whole(directory / KEPT, "".join(f"{_likeness(directory / name)}  {name}\n" for name in WRITTEN))
+
+
+def _changed_since(directory: Path) -> list[str]:
+    """The files of the demo that are not as the demo has written them."""
+    try:
+        lines = (directory / KEPT).read_text(encoding="utf-8").splitlines()
+    except (OSError, UnicodeDecodeError):
+        lines = []
+    known = set(lines)
+    there = [name for name in WRITTEN if (directory / name).exists()]
+    return [name for name in there if f"{_likeness(directory / name)}  {name}" not in known]
+
+
+def _likeness(path: Path) -> str:
+    """A name for what stands in a file."""
+    try:
+        return sha256(path.read_bytes()).hexdigest()
+    except OSError:
+        return "unreadable"
+
+
+def _tour(directory: Path) -> None:
     brief_path, network_path = directory / "brief.yaml", directory / "network.yaml"
     write_whole(brief_path, files("archipelago.demo").joinpath("tern-bay.yaml").read_text(encoding="utf-8"))
 

@@ -97,7 +97,7 @@ def demo(words: Namespace) -> int:
 
     from archipelago.cli.tour import tour
 
-    tour(Path(words.directory))
+    tour(Path(words.directory), force=words.force)
     return 0
 
 

@@ -25,6 +25,7 @@ from typing import Any, Literal, cast
 
 from archipelago.addressing.values import InterfaceAddress, Prefix, parse_address, parse_interface_address, parse_prefix
 from archipelago.errors import AddressError, DocumentError, ModelError, Problem
+from archipelago.files.shape import TEXT_OR_NUMBER, Shape, ShapeError, Whole, shaped
 from archipelago.model.network import Network
 from archipelago.model.parts import (
     DEFAULT_VLAN,
@@ -49,6 +50,28 @@ _NO_PORT = frozenset({"bridge", "bond", "vlan", "dummy", "vrf", "macvlan", "ifb"
 """Kinds of link that are no port that a cable is plugged into."""
 _OWN_METRIC = 1000
 """What this program's own scripts add to the metrics of IPv6 routes."""
+
+_VLAN, _OCTETS, _ANY = Whole(1, 4094), Whole(1, 2**31), Whole(0, 2**32 - 1)
+_LINKS = [
+    {
+        "ifname": str,
+        "flags?": [str],
+        "mtu?": _OCTETS,
+        "link?": str,
+        "master?": str,
+        "linkinfo?": {
+            "info_kind?": str,
+            "info_data?": {"id?": _VLAN, "table?": _ANY, "stp_state?": _ANY, "priority?": Whole(0, 61440)},
+        },
+    }
+]
+_ADDRESSES = [{"ifname?": str, "addr_info?": [{"scope?": str, "local?": str, "prefixlen?": Whole(0, 128)}]}]
+_ROUTES = [
+    {"dst?": str, "gateway?": str, "dev?": str, "protocol?": str, "type?": str, "metric?": _ANY}
+    | {"table?": TEXT_OR_NUMBER, "via?": {"host?": str}}
+]
+_VLANS = [{"ifname": str, "vlans?": [{"vlan": _VLAN, "vlanEnd?": _VLAN, "flags?": [str]}]}]
+"""What is read of what the commands print."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +135,8 @@ def read_as_built(directory: str | Path) -> AsBuilt:
             else:
                 notes.append(f"host {folder.name}: nothing says where it is plugged in; it is left out")
         except (KeyError, TypeError, ValueError, AttributeError, AddressError) as error:
-            told = f"these files are not what the commands print: {type(error).__name__}, {error}"
+            missing = f"'{error.args[0]}' is missing" if isinstance(error, KeyError) else str(error)
+            told = f"these files are not what the commands print: {missing}"
             raise _wrong(root / folder.name, told) from None
     between = tuple(cable for cable in unique if _devices_of(cable) <= devices.keys())
     ids = sorted({vlan for folder in folders for vlan in _ids(folder)} - {DEFAULT_VLAN})
@@ -129,42 +153,45 @@ def read_as_built(directory: str | Path) -> AsBuilt:
 
 
 def _folder(path: Path) -> _Folder:
-    links = _json(path / "link.json")
-    if not all(isinstance(link, dict) and "ifname" in link for link in links):
-        raise _wrong(path / "link.json", "this is not what 'ip -d -j link' prints")
-    for link in links:
-        link.setdefault("flags", [])
-    sysctl = (path / "forwarding.txt").read_text(errors="replace") if (path / "forwarding.txt").exists() else ""
+    links = _json(path / "link.json", _LINKS)
+    sysctl = _text(path / "forwarding.txt") or ""
     on = {4: r"net\.ipv4\.ip_forward\s*=\s*1", 6: r"net\.ipv6\.conf\.all\.forwarding\s*=\s*1"}
-    kind = (path / "kind.txt").read_text(errors="replace").strip() if (path / "kind.txt").exists() else None
-    if kind is not None and kind not in KINDS:
-        raise _wrong(path / "kind.txt", f"'{kind[:40]}' is no kind; there are: {', '.join(KINDS)}")
-    vlans = _json(path / "vlan.json") if (path / "vlan.json").exists() else []
+    kind = _text(path / "kind.txt")
+    if kind is not None and kind.strip() not in KINDS:
+        raise _wrong(path / "kind.txt", f"'{kind.strip()[:40]}' is no kind; there are: {', '.join(KINDS)}")
     return _Folder(
         name=path.name,
-        links=links,
-        addresses={str(one.get("ifname")): tuple(_own(path, one)) for one in _json(path / "addr.json")},
-        routes=[*_json(path / "route.json"), *(_json(path / "route6.json") if (path / "route6.json").exists() else [])],
-        vlans={str(one.get("ifname")): list(_each(one.get("vlans", []))) for one in vlans},
+        links=[{"flags": [], "linkinfo": {}, **link} for link in links],
+        addresses={one.get("ifname", ""): tuple(_own(path, one)) for one in _json(path / "addr.json", _ADDRESSES)},
+        routes=[*_json(path / "route.json", _ROUTES), *_json(path / "route6.json", _ROUTES, may_lack=True)],
+        vlans={one["ifname"]: list(_each(one)) for one in _json(path / "vlan.json", _VLANS, may_lack=True)},
         forwards=tuple(version for version, line in on.items() if re.search(line, sysctl)),
-        kind=kind,
+        kind=kind.strip() if kind is not None else None,
     )
 
 
-def _json(path: Path) -> list[dict[str, Any]]:
+def _text(path: Path) -> str | None:
+    """What stands in a file; None where there is none."""
     try:
-        told = json.loads(path.read_text(encoding="utf-8") or "[]")
+        return path.read_text(encoding="utf-8", errors="replace")
     except FileNotFoundError:
-        raise _wrong(path, "there is no such file; see the documentation for the commands that print it") from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise _wrong(path, f"the file cannot be read: {error}") from None
-    except (json.JSONDecodeError, RecursionError) as error:
-        raise _wrong(
-            path, f"this is not JSON: {getattr(error, 'msg', 'nested too deep')}", getattr(error, "lineno", 0)
-        ) from None
-    if not isinstance(told, list) or not all(isinstance(one, dict) for one in told):
-        raise _wrong(path, "a list is expected, as the command prints it with -j")
-    return told
+        return None
+    except OSError as error:
+        raise _wrong(path, f"the file cannot be read: {error.strerror}") from None
+
+
+def _json(path: Path, shape: Shape, *, may_lack: bool = False) -> list[dict[str, Any]]:
+    text = _text(path)
+    if text is None and not may_lack:
+        raise _wrong(path, "there is no such file; see the documentation for the commands that print it")
+    try:
+        told: list[dict[str, Any]] = shaped(json.loads(text or "[]"), shape)
+        return told
+    except ShapeError as error:
+        raise _wrong(path, str(error)) from None
+    except (ValueError, RecursionError) as error:
+        message = getattr(error, "msg", "a number is too long, or it is nested too deep")
+        raise _wrong(path, f"this is not JSON: {message}", getattr(error, "lineno", 0)) from None
 
 
 def _wrong(path: Path, message: str, line: int = 0) -> DocumentError:
@@ -180,17 +207,15 @@ def _own(path: Path, told: Mapping[str, Any]) -> Iterator[InterfaceAddress]:
                 raise _wrong(path / "addr.json", f"'{one.get('local')}' is no address with a prefix length") from None
 
 
-def _each(vlans: list[dict[str, Any]]) -> Iterator[dict[str, Any]]:
+def _each(port: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
     """Every VLAN of a port, ranges taken apart."""
-    for one in vlans:
-        for number in range(int(one["vlan"]), int(one.get("vlanEnd", one["vlan"])) + 1):
+    for one in port.get("vlans", []):
+        for number in range(one["vlan"], one.get("vlanEnd", one["vlan"]) + 1):
             yield {"vlan": number, "flags": one.get("flags", [])}
 
 
 def _cables(path: Path) -> Iterator[Cable]:
-    if not path.exists():
-        return
-    for number, line in enumerate(path.read_text(errors="replace").splitlines(), 1):
+    for number, line in enumerate((_text(path) or "").splitlines(), 1):
         text = line.partition("#")[0].strip()
         ends = [end.strip().partition("/") for end in text.split("~")]
         if text and (len(ends) != 2 or not all(slash and port for _, slash, port in ends)):
@@ -203,7 +228,7 @@ def _cables(path: Path) -> Iterator[Cable]:
 def _neighbours(root: Path, folders: list[_Folder]) -> Iterator[Cable]:
     for folder in folders:
         path = root / folder.name / "neighbours.txt"
-        lines = path.read_text(errors="replace").splitlines() if path.exists() else []
+        lines = (_text(path) or "").splitlines()
         for number, line in enumerate(lines, 1):
             words = line.partition("#")[0].split()
             if words and len(words) != 3:
@@ -216,7 +241,7 @@ def _neighbours(root: Path, folders: list[_Folder]) -> Iterator[Cable]:
 
 
 def _kind(link: Mapping[str, Any]) -> str:
-    return str(link.get("linkinfo", {}).get("info_kind", ""))
+    return str(link["linkinfo"].get("info_kind", ""))
 
 
 def _looks_like(folder: _Folder) -> str:
@@ -250,7 +275,7 @@ def _device(folder: _Folder) -> Device:
         interfaces[name] = Aggregate(name, own, **settings)
     for name, link in folder.of_kind("vlan").items():
         interfaces[name] = _tagged(folder, name, link, bridges, tables)
-    for name, link in {**folder.of_kind("dummy"), "lo": {"flags": ["UP"]}}.items():
+    for name, link in {**folder.of_kind("dummy"), "lo": {"flags": ["UP"], "linkinfo": {}}}.items():
         if folder.addresses.get(name):
             interfaces[name] = Loopback(name, folder.addresses[name], _off(link), _vrf(link, tables))
     for name in bridges:
@@ -360,7 +385,7 @@ def _metric(told: int, version: int) -> int:
 
 
 def _host(folder: _Folder, at: End) -> Host:
-    name, link = next(iter(folder.ports.items()), ("", {"flags": []}))
+    name, link = next(iter(folder.ports.items()), ("", {"flags": [], "linkinfo": {}}))
     _, gateways = _routes(folder, {})
     addresses = folder.addresses.get(name, ())
     return Host(folder.name, at, addresses, tuple(gateways), _off(link), mtu=_mtu(link))

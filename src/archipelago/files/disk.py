@@ -7,7 +7,7 @@ import sys
 import tempfile
 from pathlib import Path as FilePath
 
-from archipelago.errors import DocumentError, Problem
+from archipelago.errors import DocumentError, OutputError, Problem
 from archipelago.files.tree import LARGEST
 from archipelago.progress import tell
 
@@ -23,7 +23,7 @@ def read_bytes(path: str | os.PathLike[str]) -> bytes:
     """
     tell("reading the file")
     if path == STANDARD:
-        return sys.stdin.buffer.read(LARGEST + 1)
+        return _standard_input()
     file = FilePath(path)
     try:
         if file.is_file() and file.stat().st_size > LARGEST:
@@ -38,6 +38,28 @@ def read_bytes(path: str | os.PathLike[str]) -> bytes:
             type(error), f"the file cannot be read: {error.strerror}"
         )
         raise DocumentError(str(path), [Problem(0, 0, reason)]) from None
+
+
+def _standard_input() -> bytes:
+    try:
+        if sys.stdin is None:
+            raise OSError("it is closed")
+        return sys.stdin.buffer.read(LARGEST + 1)
+    except OSError as error:
+        told = f"standard input cannot be read: {error.strerror or error}"
+        raise DocumentError(STANDARD, [Problem(0, 0, told)]) from None
+
+
+def _standard_output(content: bytes) -> None:
+    try:
+        if sys.__stdout__ is None:
+            raise OSError("it is closed")
+        sys.__stdout__.buffer.write(content)
+        sys.__stdout__.flush()
+    except BrokenPipeError:
+        raise
+    except OSError as error:
+        raise OutputError(error.strerror or str(error)) from None
 
 
 def read_text(path: str | os.PathLike[str]) -> str:
@@ -75,10 +97,10 @@ def write_whole(path: str | os.PathLike[str], content: str | bytes) -> None:
 
     Raises:
         DocumentError: the place cannot be written to.
+        OutputError: standard output cannot.
     """
     if path == STANDARD:
-        sys.__stdout__.buffer.write(content.encode() if isinstance(content, str) else content)  # type: ignore[union-attr]
-        sys.__stdout__.flush()  # type: ignore[union-attr]
+        _standard_output(content.encode() if isinstance(content, str) else content)
         return
     target = FilePath(os.path.realpath(path))  # a symbolic link stays, and what it leads to is written
     data = content.encode() if isinstance(content, str) else content

@@ -59,12 +59,12 @@ def look(network: Network, wanted: Wanted) -> View:
     index = index_network(network)
     nodes = [_node(index, name) for name in wanted.devices or network.devices]
     unlike = ""
-    if wanted.hosts:
+    if wanted.policy and network.policy is None:
+        raise QueryError("the network has no 'policy'; write who may talk to whom")
+    if wanted.hosts or wanted.gateways or wanted.policy:
         shown = [device.host_view(index, _node(index, name)) for name in wanted.hosts]
-    elif wanted.gateways:
-        shown = [*device.gateways(index), redundancy.routers(index)]
-    elif wanted.policy:
-        shown = [policy(network)]
+        shown += [*device.gateways(index), redundancy.routers(index)] if wanted.gateways else []
+        shown += [policy(network)] if wanted.policy else []
     elif wanted.leases:
         return View(leases.summary(index), tuple(table for table in leases.tables(index) if table.rows))
     elif wanted.redundancy:
