@@ -133,7 +133,7 @@ def test_standard_input_and_output(plain_bay):
         return subprocess.run(call, input=given, capture_output=True, text=True, check=False)
 
     broken = (plain_bay / "broken.yaml").read_text()
-    mended = run("mend", "-", "-o", "-", given=broken)
+    mended = run("mend", "-", "--notes", "-o", "-", given=broken)
     assert mended.returncode == 0 and "mends made" in mended.stderr
     assert run("audit", "-", given=mended.stdout).stdout.startswith("no findings")
     designed = run("design", "-", "-o", "-", given=(plain_bay / "brief.yaml").read_text())

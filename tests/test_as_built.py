@@ -200,6 +200,7 @@ def as_told_by_the_kernel(networks: list[Network], root: Path) -> list[Path]:
     return folders
 
 
+@pytest.mark.long
 @pytest.mark.skipif(WHERE is None, reason="no kernel to build networks in")
 def test_what_a_kernel_says_of_a_network_is_that_network(tmp_path):
     briefs = [make(Random(seed), small=True) for seed in range(1) for make in (trunked_brief, mixed_brief)]

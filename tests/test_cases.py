@@ -3,6 +3,7 @@ recipe and a setting that it did not know, leases and an order."""
 
 from __future__ import annotations
 
+from itertools import permutations
 from pathlib import Path
 
 import pytest
@@ -156,3 +157,47 @@ def test_who_holds_a_shared_address_may_change_while_it_is_probed(tern_bay):
     network = read_network(tern_bay / "network.yaml")
     told = archipelago.break_part(network, "holm", "innkeeper", "10.44.4.33")
     assert told.survived and told.lost
+
+
+SLIPS = {
+    "address-on-parent": ("landing", {("landing", "p1"), ("landing", "p1.210")}),
+    "filter-moved-by-a-risk": ("landing", {("landing", "p1.210")}),
+    "gateway-without-address": ("kiosk", {("kiosk", "")}),
+    "leasing-host-with-ipv6": ("landing", {("landing", "tickets")}),
+    "parent-wrong": ("landing", {("landing", "p1.220")}),
+    "pool-of-another-block": ("core", {("core", "tickets")}),
+    "route-other-vrf": ("core", {("core", "0")}),
+    "second-address-other-vlan-mend": ("kiosk", {("kiosk", "")}),
+    "second-address-to-and-fro": ("purser", {("purser", "")}),
+    "server-address-wrong": ("server", {("server", "")}),
+}
+"""Where each slip was made: the device or host that a finding is to name, and the parts that its mend may touch."""
+
+
+@pytest.mark.parametrize("name", sorted(SLIPS))
+def test_a_slip_is_named_where_it_was_made_and_mended_there_alone(name):
+    at, parts = SLIPS[name]
+    text = (CASES / f"slip-{name}.yaml").read_text()
+    broken = read_network(text)
+    assert {one.at for one in archipelago.audit(broken) if one.severity == "error" and one.edits} == {at}
+    result = archipelago.mend(text)
+    assert not result.left.errors and matrix(result.network).count == matrix(result.network).pairs
+    touched = set()
+    for one in result.made:
+        for edit in one.edits:
+            inner = [part for part in edit.path[2:] if part not in ("ports", "interfaces", "dhcp-pools", "routes")]
+            touched.add((edit.path[1], str(inner[0]) if inner and edit.path[0] == "devices" else ""))
+    assert touched <= parts, touched
+    reached = matrix(broken)
+    for pair in permutations(broken.hosts, 2):
+        if not reached[pair]:
+            assert archipelago.reach(broken, *pair).finding.at == at, pair
+
+
+def test_what_is_merely_untidy_is_left_until_asked_for():
+    text = (CASES / "slip-false-alarm-vlan-absent.yaml").read_text()
+    assert {one.severity for one in archipelago.audit(read_network(text))} == {"note"}
+    assert archipelago.mend(text).text == text
+    assert len(archipelago.mend(text, notes=True).made) == 2
+    cut = (CASES / "mend-kills-link.yaml").read_text()  # not while an error is left that nobody can mend by rule
+    assert archipelago.mend(cut, notes=True).text == cut

@@ -276,7 +276,7 @@ def test_a_line_that_an_earlier_one_leaves_nothing_to_is_told(first, second, hid
     told = [slug for slug, *_ in found(text, "line-hidden", "line-unneeded")]
     assert told == ([hidden] if hidden else [])
     if hidden == "line-unneeded":
-        mended = archipelago.mend(text)
+        mended = archipelago.mend(text, notes=True)
         assert len(mended.network.devices["landing"].filters["f"].rules) == 1
 
 

@@ -29,7 +29,12 @@ try:
 except KernelError as error:
     WHERE = None
     REASON = str(error)
-needs_kernel = pytest.mark.skipif(WHERE is None, reason="" if WHERE else REASON)
+
+
+def needs_kernel(test):
+    """Only where there is a kernel, and only where there is time: each boots one for half a minute or more."""
+    return pytest.mark.long(pytest.mark.skipif(WHERE is None, reason="" if WHERE else REASON)(test))
+
 
 NETWORKS = 30
 """Random networks in the standing proof: a few are left out because they would storm or hold an address twice."""

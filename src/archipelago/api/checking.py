@@ -229,13 +229,16 @@ def assert_expected(
         raise AssertionError("\n".join(broken))
 
 
-def mend(text: str, *, only: Sequence[str] = (), source: str = "the text", accept_losses: bool = False) -> MendResult:
+def mend(
+    text: str, *, only: Sequence[str] = (), notes: bool = False, source: str = "the text", accept_losses: bool = False
+) -> MendResult:
     """Mend a network document: apply the mends of the audit's findings and look again, until nothing is left that can
     be mended.
 
     Args:
         text: the document; its comments and order stay.
-        only: kinds of finding, devices, or "KIND@DEVICE"; by default everything.
+        only: kinds of finding, devices, or "KIND@DEVICE"; by default every error and risk.
+        notes: mend what is merely untidy, too, once no error is left.
         source: how errors name the document.
         accept_losses: make mends, too, that cut off something that works.
 
@@ -254,4 +257,4 @@ def mend(text: str, *, only: Sequence[str] = (), source: str = "the text", accep
     """
     from archipelago.api.mending import mend as run
 
-    return run(text, source, list(only), partial(audit, accept_losses=accept_losses))
+    return run(text, source, list(only), partial(audit, accept_losses=accept_losses), notes=notes)

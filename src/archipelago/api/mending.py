@@ -64,14 +64,15 @@ class MendResult:
         return f"<MendResult: {self.headline}>"
 
 
-def mend(text: str, source: str, only: list[str], audit: Audit) -> MendResult:
+def mend(text: str, source: str, only: list[str], audit: Audit, *, notes: bool = False) -> MendResult:
     """Mend a document's text, and look again until nothing that can be mended is left.
 
     Args:
         text: the document.
         source: how errors name it.
-        only: kinds of finding, devices, or KIND@DEVICE; all where empty.
+        only: kinds of finding, devices, or KIND@DEVICE; all errors and risks where empty.
         audit: what finds the mistakes.
+        notes: mend what is merely untidy, too, once no error is left.
 
     Raises:
         DocumentError: the text is not a network.
@@ -91,7 +92,8 @@ def mend(text: str, source: str, only: list[str], audit: Audit) -> MendResult:
         wanted = [finding for finding in wanted if not any(_same(finding, other) for other in made)]
         # What is wrong or risky comes first: a note's mend can be in the way of an error's.
         serious = [finding for finding in wanted if finding.severity != "note"]
-        new, applied = _apply(text, serious or wanted, refused)
+        untidy = wanted if only or (notes and not result.errors) else []
+        new, applied = _apply(text, serious or untidy, refused)
         if not applied:
             break
         network_now = _network(new, source)

@@ -182,3 +182,13 @@ def cut_off(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     fault = link_fault(index, host_end(host.name))
     if fault is not None:
         yield fault
+
+
+@rule
+def gateways_without_address(index: NetworkIndex) -> Iterator[Finding]:
+    """A host with a gateway of a family that it has no address of, nor asks for one."""
+    for host in index.knowledge.written.hosts.values():
+        for version in dict.fromkeys(hop.address.version for hop in host.gateway):
+            asks = host.dhcp if version == 4 else host.auto
+            if not asks and all(own.version != version for own in host.addresses):
+                yield faults.host_unaddressed(index, host, version)

@@ -8,7 +8,7 @@ from archipelago.audit.registry import rule
 from archipelago.diagnosis.faults import leases as faults
 from archipelago.diagnosis.leased import asking, leased_elsewhere, pool_fault, renewal, written_in
 from archipelago.diagnosis.namesakes import apart_from_namesakes, astray
-from archipelago.diagnosis.no_lease import no_lease, relayed_stop
+from archipelago.diagnosis.no_lease import no_lease, relay_to_nobody, relayed_stop
 from archipelago.diagnosis.servers import of_servers
 from archipelago.knowledge.hearing import Hearing, Listener
 from archipelago.knowledge.index import NetworkIndex
@@ -95,7 +95,7 @@ def _relay_fault(index: NetworkIndex, listener: Listener) -> Finding | None:
     if not listener.relay:
         return None
     if listener.outcome is Hearing.NO_SERVER:
-        return faults.relay_to_nobody(index, listener)
+        return relay_to_nobody(index, listener)
     if listener.outcome is Hearing.NO_WAY:
         return relayed_stop(index, listener, "out")
     if listener.outcome is Hearing.NO_WAY_BACK:

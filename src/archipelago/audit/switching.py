@@ -199,19 +199,31 @@ def _tagged(index: NetworkIndex, device: str, attachment: Attachment, vlan: int)
 
 @rule
 def lacking_vlans(index: NetworkIndex) -> Iterator[Finding]:
-    """A port set to a VLAN that its device does not have."""
+    """A port set to a VLAN that its device does not have: an error where the device has to pass it on."""
     for node in index.knowledge.devices.values():
         if not isinstance(node.written, Device) or node.kind == "router":
             continue
         for attachment in index.once(port_settings)[node.name]:
             written = attachment.written
-            named = {written.access} if written.access else set()
-            if isinstance(written.trunk, tuple):
-                named |= set(written.trunk)
-            if isinstance(written.untagged, int):
-                named.add(written.untagged)
-            for vlan in sorted(number for number in named if number and number not in node.vlans):
-                yield faults.vlan_absent(index, node.written, vlan)
+            own = {number for number in (written.access, written.untagged) if isinstance(number, int)}
+            listed = set(written.trunk) if isinstance(written.trunk, tuple) else set()
+            for vlan in sorted(number for number in own | listed if number and number not in node.vlans):
+                if vlan in own or _passed_on(node, vlan):
+                    yield faults.vlan_absent(index, node.written, vlan)
+                else:
+                    yield faults.absent_vlan_listed(index, node, attachment, vlan)
+
+
+def _passed_on(node: Node, vlan: int) -> bool:
+    """Whether a VLAN could come in and go out at a device by what is set there: two trunks that carry it, an access
+    port, or an interface."""
+    trunks = 0
+    for attachment in node.attachments.values():
+        written = attachment.written
+        if written.access == vlan or written.untagged == vlan:
+            return True
+        trunks += written.trunk == "all" or (isinstance(written.trunk, tuple) and vlan in written.trunk)
+    return trunks > 1 or any(nic.vlan == vlan for nic in node.nics.values())
 
 
 @rule

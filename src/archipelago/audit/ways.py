@@ -107,7 +107,7 @@ def _towards(
             led = led_outside(index, index.knowledge.devices[table[0]], entry, prefix, next_hop)
         if led is not None:
             yield led
-        else:
+        elif not _in_another_table(index, table, prefix):
             missing.setdefault((table, next_hop), []).append(prefix)
     settled: set[TableName] = set()
     for start in onward:
@@ -119,6 +119,13 @@ def _towards(
         if at is not None and at in trail:
             yield from _circle(index, prefix, list(trail)[trail[at] :], homes)
         settled.update(trail)
+
+
+def _in_another_table(index: NetworkIndex, table: TableName, prefix: Prefix) -> bool:
+    """Whether a device has the route that one of its tables lacks, in another table: a finding of its own."""
+    node = index.knowledge.devices[table[0]]
+    unused = (one.route for one in index.knowledge.routes(node.name).unused)
+    return any(route.destination == prefix and faults.table_meant(node, route) == table[1] for route in unused)
 
 
 def _circle(index: NetworkIndex, prefix: Prefix, tables: list[TableName], homes: set[TableName]) -> Iterator[Finding]:

@@ -128,6 +128,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             NETWORK,
             _written("where the mended network is written", "NEW"),
             ("--only", {"action": "append", "default": [], "metavar": "KIND@DEVICE", "help": "only these"}),
+            ("--notes", {"action": "store_true", "help": "mend notes, too, once no error is left"}),
             ("--accept-losses", {"action": "store_true", "help": "mends, too, by which something that works is lost"}),
             JSON,
         ],

@@ -232,7 +232,9 @@ def mend(words: Namespace) -> int:
     from archipelago.views.plain import finding_with_line
 
     text = read_text(words.network)
-    result = archipelago.mend(text, only=words.only, source=words.network, accept_losses=words.accept_losses)
+    result = archipelago.mend(
+        text, only=words.only, notes=words.notes, source=words.network, accept_losses=words.accept_losses
+    )
     write_whole(words.output, result.text)
     if words.as_json:
         left = [finding_with_line(result.network, finding) for finding in result.left]
@@ -242,11 +244,10 @@ def mend(words: Namespace) -> int:
     else:
         headline, *made_lines = str(result).splitlines()
         out.head(f"{headline}; written to {words.output}")
-        out.say()
-        out.say_lines(made_lines)
-        out.say()
-        out.say_lines(result.diff(words.network, words.output))
-        out.say_lines(view.lines(result.network, result.left))
+        diff = result.diff(words.network, words.output)
+        for part in (made_lines, diff):
+            out.say_lines(["", *part] if part else [])
+        out.say_lines(view.left_lines(result.network, result.left, words.output))
     return 1 if result.left.errors else 0
 
 

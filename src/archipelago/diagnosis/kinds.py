@@ -73,6 +73,13 @@ _ALL = (
         ALWAYS,
     ),
     Kind(
+        "vlan-listed-in-vain",
+        "note",
+        "a trunk that lists a VLAN which its device neither has nor needs",
+        "nothing; it misleads whoever reads it",
+        ALWAYS,
+    ),
+    Kind(
         "vlan-not-carried",
         "error",
         "a trunk that lacks a VLAN which must cross it",
@@ -268,6 +275,13 @@ _ALL = (
         "tag-wrong",
         "error",
         "an interface that stands in another VLAN than the hosts of its subnet",
+        "{vlan} has no gateway",
+        OFTEN,
+    ),
+    Kind(
+        "address-on-parent",
+        "error",
+        "an address at a port that its subinterface is to have: the hosts of its subnet are in that VLAN",
         "{vlan} has no gateway",
         OFTEN,
     ),

@@ -7,6 +7,7 @@ from archipelago.diagnosis.cut import cut, link_fault, own_fault
 from archipelago.diagnosis.faults import leases as faults
 from archipelago.diagnosis.faults import switching_loop
 from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.outvoted import astray_from
 from archipelago.diagnosis.places import host_end, plugged_vlan
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.delivery import Ended
@@ -70,11 +71,18 @@ def _because(index: NetworkIndex, node: Node, listener: Listener) -> Finding | N
     if outcome is Hearing.FILTERED:
         return faults.question_filtered(nodes[listener.device], listener)
     if outcome is Hearing.NO_SERVER:
-        return faults.relay_to_nobody(index, listener)
+        return relay_to_nobody(index, listener)
     if outcome is Hearing.ONE_WAY:
         return _one_way(index, node, listener)
     assert listener.asked is not None
     return relayed_stop(index, listener, "out" if outcome is Hearing.NO_WAY else "back")
+
+
+def relay_to_nobody(index: NetworkIndex, listener: Listener) -> Finding:
+    """A relay asks an address that nobody serves at: the relay's setting is wrong, or the server's own address where
+    the rest of the server's settings agree with the relay."""
+    server = astray_from(index, listener.asked) if listener.asked is not None else None
+    return server or faults.relay_to_nobody(index, listener)
 
 
 def relayed_stop(index: NetworkIndex, listener: Listener, direction: Direction) -> Finding | None:
@@ -85,7 +93,7 @@ def relayed_stop(index: NetworkIndex, listener: Listener, direction: Direction) 
     if ended is None or asked is None or own is None:
         return None
     if direction == "out" and not index.is_held(asked):
-        return faults.relay_to_nobody(index, listener)
+        return relay_to_nobody(index, listener)
     # Here, as explaining a packet may take explaining a lease.
     from archipelago.diagnosis.explain import explain
 

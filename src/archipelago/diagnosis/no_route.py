@@ -128,11 +128,11 @@ def idle_route(index: NetworkIndex, table: tuple[Node, str], target: Address, us
     """Why a device does not use a static route that comes before the one it used, if it has one for the target."""
     least = (used.prefix.length, -used.metric) if used is not None else (-1, 0)
     node, vrf = table
-    unused = index.knowledge.routes(node.name).unused
     matching = [
         unused_route
-        for unused_route in unused
-        if (unused_route.route.vrf or "") == vrf and unused_route.route.destination.holds(target)
+        for unused_route in index.knowledge.routes(node.name).unused
+        if unused_route.route.destination.holds(target)
+        if vrf in (unused_route.route.vrf or "", faults.table_meant(node, unused_route.route))
     ]
     first = max(
         matching,

@@ -19,6 +19,28 @@ from archipelago.model.parts import Host, NextHop
 def stray_address(index: NetworkIndex, host: Host, version: int | None = None) -> Finding | None:
     """A host whose address, in one family or any, is not of the subnet that its own gateway, which stands in its VLAN,
     is in."""
+    stray = _stray(index, host, version)
+    return faults.address_astray(index, *stray) if stray is not None else None
+
+
+def astray_from(index: NetworkIndex, address: Address) -> Finding | None:
+    """The server whose own address is astray where it should be the one that others know it by; None if there is
+    none."""
+    for name in index.knowledge.leases.servers:
+        host = index.network.hosts.get(name)
+        stray = _stray(index, host, address.version) if host is not None else None
+        if stray is None:
+            continue
+        holder, gateway = stray
+        meant = faults.meant_address(index, holder.address, gateway.address.prefix)
+        if meant is not None and meant.address == address:
+            return faults.address_astray(index, holder, gateway)
+    return None
+
+
+def _stray(index: NetworkIndex, host: Host, version: int | None) -> tuple[Held, Held] | None:
+    """A host's address and the gateway that it is not of the subnet of: its first, or a further one whose subnet is
+    served in another VLAN."""
     node = index.knowledge.nodes[host.name]
     vlan = wanted_vlan(host_attachment(index.knowledge, host))
     for hop in host.gateway:
@@ -26,9 +48,13 @@ def stray_address(index: NetworkIndex, host: Host, version: int | None = None) -
         if not own or is_link_local(hop.address) or version not in (None, hop.address.version):
             continue
         gateway = next((held for held in index.holders(hop.address) if _serves(held, vlan)), None)
-        if gateway is None or gateway.address.prefix.overlaps(own[0].prefix):
+        if gateway is None:
             continue
-        return faults.address_astray(index, Held(node, next(iter(node.nics.values())), own[0]), gateway)
+        for number, address in enumerate(own):
+            home = index.home_of(node, address) if number else None
+            elsewhere = home is not None and home.nic.vlan not in (None, vlan)
+            if (elsewhere or not number) and not gateway.address.prefix.overlaps(address.prefix):
+                return Held(node, next(iter(node.nics.values())), address), gateway
     return None
 
 
@@ -40,8 +66,39 @@ def outvoted(index: NetworkIndex, node: Node, nic: Nic, version: int | None = No
     """What is wrong with the addresses of a routing interface, in one family or any, by what its neighbours hold and
     use."""
     for address in nic.addresses:
-        if not is_link_local(address) and nic.vlan is not None and version in (None, address.version):
+        if is_link_local(address) or version not in (None, address.version):
+            continue
+        meant = _meant_subinterface(index, Held(node, nic, address))
+        if meant is not None:
+            yield faults.address_on_parent(index, Held(node, nic, address), meant)
+        elif nic.vlan is not None:
             yield from _by_hosts(index, Held(node, nic, address))
+
+
+def _meant_subinterface(index: NetworkIndex, held: Held) -> Nic | None:
+    """The subinterface without an address that the address of its parent is meant for: hosts of its VLAN use it as
+    their gateway or are of its subnet, and nobody is who hears the parent itself."""
+    node, nic, own = held.node, held.nic, held.address
+    if nic.kind not in ("port", "aggregate") or nic.attachment is None:
+        return None
+    hosts = index.once(hosts_by_vlan)
+
+    def of_subnet(vlan: int | None) -> bool:
+        return any(
+            own.address in [hop.address for hop in host.gateway] or any(own.prefix.holds(a) for a in host.addresses)
+            for host, _ in hosts.get(vlan or 0, ())
+        )
+
+    empty = [
+        sub
+        for sub in node.nics_on(nic.attachment)
+        if sub.kind == "subinterface" and sub.tag is not None
+        if not any(address.version == own.version for address in sub.addresses)
+    ]
+    if not empty or of_subnet(nic.vlan):
+        return None
+    meant = [sub for sub in empty if of_subnet(sub.tag)]
+    return meant[0] if len(meant) == 1 else None
 
 
 def _by_hosts(index: NetworkIndex, held: Held) -> Iterator[Finding]:

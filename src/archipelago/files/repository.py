@@ -113,7 +113,7 @@ class Repository:
 
     def _names(self) -> list[str]:
         """The names that the document had, from the folder of the repository on, the latest first."""
-        told = self._git("log", "--follow", "--format=", "--name-only", "-z", "--", self.file.name) or ""
+        told = self._git(*["log", "--follow", "--format=", "--name-only", "-z", "--"], self.file.name) or ""
         return list(dict.fromkeys(name.strip("\n") for name in told.split("\0") if name.strip("\n")))
 
     def is_recorded(self) -> bool:

@@ -17,7 +17,7 @@ from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.links import HOST_PORT, aggregates
 from archipelago.knowledge.topology import Layer2Endpoint
 from archipelago.knowledge.ways import Ways
-from archipelago.model.network import Network
+from archipelago.model.network import Network, pools_in
 from archipelago.model.parts import Aggregate, Device, Host, Route
 
 T = TypeVar("T")
@@ -204,6 +204,21 @@ class NetworkIndex:
             hops.update(hop.address for hop in device.gateway)
             hops.update(route.next_hop.address for route in device.routes)
         return frozenset(hops)
+
+    @cached_property
+    def named_addresses(self) -> frozenset[Address]:
+        """Every address that something names: a next hop, a server that relays ask, a name server, a filter."""
+        named = set(self.next_hops)
+        for device in self.network.devices.values():
+            for part in (*device.ports.values(), *device.interfaces.values()):
+                named.update(getattr(part, "dhcp_relay", ()))
+            for filter_ in device.filters.values():
+                for rule in filter_.rules:
+                    hosts = (net for net in (*rule.source, *rule.destination) if net.length == WIDTHS[net.version])
+                    named.update(Address(net.version, net.value) for net in hosts)
+        for pool in pools_in(self.network):
+            named.update(pool.dns_server)
+        return frozenset(named)
 
     def in_a_subnet(self, address: Address) -> bool:
         """Whether an address lies in a subnet that anybody has an address of."""

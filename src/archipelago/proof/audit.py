@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.known import know
+from archipelago.knowledge.known import Knowledge, know
 from archipelago.model.finding import Finding
 from archipelago.proof.expected import broken
 from archipelago.proof.gate import Standing, kinds_of_probe, losses, no_rules
@@ -36,10 +36,11 @@ def proved(
     wide = arrays if index.network.outside is None else widened_of(index).arrays
     trial = Trial(index.knowledge, findings, rules, accept_losses=accept_losses, arrays=wide) if findings else None
     known: list[Finding] = []
+    mended_plain: Knowledge | None = None
     after = [arrays, wide] if wide is not arrays else [arrays]
     if trial is not None:
         known, mended = prove(trial, findings)
-        after = [mended.pairs.arrays]
+        after, mended_plain = [mended.pairs.arrays], mended.plain
         if wide is not arrays:
             after.insert(0, change_arrays(arrays, mended.plain.written))
     left: list[Finding] = []
@@ -49,7 +50,11 @@ def proved(
         every = [*findings, *left]
         trial = Trial(index.knowledge, every, rules, accept_losses=accept_losses, arrays=wide)
         left = prove(trial, left).findings
-    filters = (*idle_filters(index), *unlike_filters(index))
+    idle = tuple(idle_filters(index))
+    if idle and mended_plain is not None:  # what comes there once the errors are mended, is not idle
+        still = {(finding.slug, finding.path) for finding in idle_filters(NetworkIndex(mended_plain))}
+        idle = tuple(finding for finding in idle if (finding.slug, finding.path) in still)
+    filters = (*idle, *unlike_filters(index))
     if not accept_losses:
         filters = tuple(losing_nothing(index, filters))
     return (*known, *left, *filters, *broken_policy(index), *broken(index, arrays))

@@ -16,11 +16,13 @@ from archipelago.diagnosis.faults.hosts import (
     link_mask_mismatch,
     link_subnets_differ,
     mask_mismatch,
+    meant_address,
     no_gateway_in_subnet,
     prefix_unadvertised,
     vlan_wrong,
 )
 from archipelago.diagnosis.faults.interfaces import (
+    address_on_parent,
     interface_missing,
     no_gateway_in_vlan,
     tag_mismatch,
@@ -44,16 +46,25 @@ from archipelago.diagnosis.faults.routing import (
     routes_missing,
     routing_loop,
     routing_off,
+    table_meant,
     upstream_route_missing,
     way_too_long,
 )
 from archipelago.diagnosis.faults.sizes import mtu_mismatch, packet_too_large
-from archipelago.diagnosis.faults.switching import trunk_expected, untagged_vlan_mismatch, vlan_absent, vlan_not_carried
+from archipelago.diagnosis.faults.switching import (
+    absent_vlan_listed,
+    trunk_expected,
+    untagged_vlan_mismatch,
+    vlan_absent,
+    vlan_not_carried,
+)
 from archipelago.diagnosis.faults.words import label, node_path
 
 __all__ = [
+    "absent_vlan_listed",
     "address_astray",
     "address_broadcast",
+    "address_on_parent",
     "address_unheld",
     "admin_down",
     "cable_off",
@@ -75,6 +86,7 @@ __all__ = [
     "link_subnets_differ",
     "management_filtered",
     "mask_mismatch",
+    "meant_address",
     "more_specific_route",
     "mtu_mismatch",
     "next_hop_unusable",
@@ -90,6 +102,7 @@ __all__ = [
     "routing_loop",
     "routing_off",
     "switching_loop",
+    "table_meant",
     "tag_mismatch",
     "tag_missing",
     "tag_repeated",

@@ -131,8 +131,22 @@ def _held_there(home: Held, wanted: Address) -> tuple[Mend, ...]:
 
 
 def address_astray(index: NetworkIndex, holder: Held, gateway: Held) -> Finding:
-    """A host whose address is not of the subnet that its gateway is in."""
-    new = free_address(index, gateway.address.prefix)
+    """A host whose address is not of the subnet that its gateway is in: it is to have the one that others know it by;
+    where it has another that is right, it is one too many."""
+    right = gateway.address.prefix
+    others = [one for one in holder.nic.addresses if right.holds(one) and one != holder.address]
+    new = meant_address(index, holder.address, right) or free_address(index, right)
+    if others:
+        says = f"{label(holder)} has {holder.address} beside {others[0]}, and its VLAN is of {right} alone"
+        return finding(
+            "address-astray",
+            at=holder.node.name,
+            path=(*nic_path(holder), "address"),
+            says=says,
+            mend=f"take {holder.address} away from {label(holder)}",
+            edits=(with_address(holder, holder.address, None),),
+            name=label(holder),
+        )
     return finding(
         "address-astray",
         at=holder.node.name,
@@ -147,6 +161,18 @@ def address_astray(index: NetworkIndex, holder: Held, gateway: Held) -> Finding:
         edits=_moved(holder, new),
         name=label(holder),
     )
+
+
+def meant_address(index: NetworkIndex, own: InterfaceAddress, right: Prefix) -> InterfaceAddress | None:
+    """The address of a subnet that stands at the same place as one elsewhere, if others name it and nobody holds it."""
+    if own.version != right.version:
+        return None
+    first, last = right.usable()
+    width = 2 ** ((32 if own.version == 4 else 128) - right.length)
+    same = InterfaceAddress(own.version, right.value + own.value % width, right.length)
+    if not first <= same.value <= last or index.is_held(same.address) or same.address not in index.named_addresses:
+        return None
+    return same
 
 
 def gateway_address_wrong(index: NetworkIndex, holder: Held, right: InterfaceAddress) -> Finding:

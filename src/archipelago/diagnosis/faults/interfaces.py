@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.faults.words import label, texts
+from archipelago.diagnosis.faults.words import label, texts, with_address
 from archipelago.diagnosis.places import nic_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
@@ -30,6 +30,22 @@ def tag_wrong(index: NetworkIndex, holder: Held, right: int) -> Finding:
         mend=f"set '{key}' of {label(holder)} to {index.vlan_key(right)}",
         edits=() if taken else (Edit((*nic_path(holder), key), index.vlan_key(right)),),
         vlan=index.vlan_name(right),
+    )
+
+
+def address_on_parent(index: NetworkIndex, held: Held, meant: Nic) -> Finding:
+    """An address that is written at a port, and meant for a subinterface of it."""
+    return finding(
+        "address-on-parent",
+        at=held.node.name,
+        path=(*nic_path(held), "address"),
+        says=(
+            f"{label(held)} holds {held.address} for untagged frames, but the hosts of that subnet are in "
+            f"{index.vlan_name(meant.tag)}, of {held.node.name}/{meant.name}"
+        ),
+        mend=f"give {held.address} to {held.node.name}/{meant.name} instead of {label(held)}",
+        edits=(with_address(held, held.address, None), with_address((held.node, meant), None, held.address)),
+        vlan=index.vlan_name(meant.tag),
     )
 
 

@@ -66,6 +66,10 @@ def _same(other: Listener, listener: Listener) -> bool:
     return other.outcome is Hearing.OFFERS and other.server == listener.server and other.pools == listener.pools
 
 
+MOST_LEASED = 200
+"""So many addresses a new pool has at most."""
+
+
 def _free(index: NetworkIndex, pool: Pool, wanted: int, never: Collection[int]) -> list[Address]:
     """The next addresses of a pool's subnet that nobody has, nobody sends to and no range or reservation holds; those
     after its range first."""
@@ -81,6 +85,16 @@ def _free(index: NetworkIndex, pool: Pool, wanted: int, never: Collection[int]) 
         if not ranged and not index.is_held(address) and address not in index.next_hops and address != pool.gateway:
             found.append(address)
     return found
+
+
+def _room_for_leases(index: NetworkIndex, subnet: Prefix, least: int) -> list[Address]:
+    """What a new pool leases: the free addresses of the upper half of a subnet, room for hosts to come among them; of
+    all of it where that is too little for those that wait."""
+    first, last = subnet.usable()
+    middle = max(first + (last - first + 1) // 2, last + 1 - MOST_LEASED)
+    upper = (Address(4, value) for value in range(middle, last + 1))
+    free = [address for address in upper if not index.is_held(address) and address not in index.next_hops]
+    return free if len(free) >= least else _free(index, Pool("", subnet), least, frozenset())
 
 
 def _merged(ranges: Sequence[AddressRange]) -> list[AddressRange]:
@@ -190,9 +204,11 @@ def pool_missing(index: NetworkIndex, host: Host, where: str, held: Held, server
             edits = (Edit((*own, "subnet"), str(subnet)),)
             mend = f"give it the subnet {subnet}"
             return finding("pool-subnet-wrong", at=server, path=own, says=says, mend=mend, edits=edits, name=host.name)
+    for pool in index.knowledge.leases.pools_of(server).values():
+        if pool.gateway is not None and subnet.holds(pool.gateway) and not pool.subnet.overlaps(subnet):
+            return _pool_elsewhere(index, host, where, subnet, server, pool)
     waiting = [name for name, lease in index.knowledge.leases.given.items() if lease is None]
-    pool = Pool("", subnet)
-    free = _merged([AddressRange(a, a) for a in _free(index, pool, len(waiting), frozenset())])
+    free = _merged([AddressRange(a, a) for a in _room_for_leases(index, subnet, len(waiting))])
     says = f"{server} hears {where}, and has no pool for {subnet}"
     section = "devices" if server in index.network.devices else "hosts"
     path: Path = (section, server, "dhcp-pools")
@@ -205,6 +221,26 @@ def pool_missing(index: NetworkIndex, host: Host, where: str, held: Held, server
     mend = f"give {server} a pool for {subnet} with the range {', '.join(map(str, free))}"
     edits = (Edit((*path, name), written),)
     return finding("pool-missing", at=server, path=path, says=says, mend=mend, edits=edits, name=host.name)
+
+
+def _pool_elsewhere(index: NetworkIndex, host: Host, where: str, subnet: Prefix, server: str, pool: Pool) -> Finding:
+    """A pool whose gateway is right and whose subnet is another: its ranges belong at the same places of the right
+    one."""
+    own = pool_path(index, server, pool)
+    size = subnet.last - subnet.value + 1
+    moved = {a: Address(4, subnet.value + a.value % size) for part in pool.ranges for a in part}
+    moved |= {a: Address(4, subnet.value + a.value % size) for a in pool.reservations.values()}
+    edits = [Edit((*own, "subnet"), str(subnet))]
+    if pool.ranges:
+        ranges = [AddressRange(moved[part.first], moved[part.last]) for part in pool.ranges]
+        edits.append(Edit((*own, "range"), _texts(ranges)))
+    for name, address in pool.reservations.items():
+        edits.append(Edit((*own, "reservations", name), str(moved[address])))
+    says = (
+        f"pool {pool.name} of {server} is for {pool.subnet}, and its gateway {pool.gateway} and {where} are of {subnet}"
+    )
+    mend = f"give it the subnet {subnet}, its ranges and reservations at the same places"
+    return finding("pool-subnet-wrong", at=server, path=own, says=says, mend=mend, edits=tuple(edits), name=host.name)
 
 
 def pool_gateway(index: NetworkIndex, name: str, lease: Lease, home: Held | None, why: str) -> Finding:

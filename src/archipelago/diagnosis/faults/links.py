@@ -8,8 +8,9 @@ from archipelago.diagnosis.places import port_path
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.domains import Loop
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.topology import far_end
 from archipelago.model.finding import REMOVE, Edit, Finding, Mend
-from archipelago.model.parts import Cable, End, Path
+from archipelago.model.parts import Cable, End, Path, Subinterface
 
 
 def admin_down(path: Path, what: str, at: str, breaks: str) -> Finding:
@@ -35,10 +36,39 @@ def not_cabled(index: NetworkIndex, end: End, partner: End | None) -> Finding:
         else ("hosts", end.device)
     )
     mend = f"cable {end} to {partner}" if partner else f"cable {end} to the device that it should reach"
-    edits = (Edit(("cables", "+"), f"{end} ~ {partner}"),) if partner else ()
+    edits: tuple[Edit, ...] = (Edit(("cables", "+"), f"{end} ~ {partner}"),) if partner else ()
+    children = _subinterfaces_meant_elsewhere(index, end) if partner is None else {}
+    if children:
+        device = index.network.devices[end.device]
+        edits = tuple(Edit(("devices", device.name, "interfaces", name, "parent"), to) for name, to in children.items())
+        mend = "; and ".join(f"set the parent of {device.name}/{name} to {to}" for name, to in children.items())
     return finding(
         "not-cabled", at=end.device, path=path, says=f"{end} is set up but not cabled", mend=mend, edits=edits
     )
+
+
+def _subinterfaces_meant_elsewhere(index: NetworkIndex, end: End) -> dict[str, str]:
+    """All subinterfaces of a port that nothing is plugged into, each with the one port of the device by which its VLAN
+    comes tagged, and where it has no subinterface; nothing where that is not so of each."""
+    device = index.network.devices.get(end.device)
+    if device is None:
+        return {}
+    node = index.knowledge.devices[device.name]
+    own = [one for one in device.interfaces.values() if isinstance(one, Subinterface) and one.parent == end.port]
+    meant: dict[str, str] = {}
+    for one in own:
+        places = []
+        for attachment in node.attachments.values():
+            far = far_end(index.knowledge.devices, attachment) if not attachment.switched else None
+            if far is None or far.peer.device not in index.knowledge.devices or one.tag is None:
+                continue
+            there = index.knowledge.devices.attachment_at(far.peer)
+            taken = any(nic.tag == one.tag for nic in node.nics_on(attachment.name))
+            if there.switched and one.tag in there.vlans and there.untagged != one.tag and not taken:
+                places.append(attachment.name)
+        if len(places) == 1:
+            meant[one.name] = places[0]
+    return meant if len(meant) == len(own) else {}
 
 
 def no_layer2_path(index: NetworkIndex, vlan: int, node: Node, far: Node) -> Finding:

@@ -109,6 +109,18 @@ def next_hop_unusable(
     """A static route whose next hop cannot be used; one that is `idle` never could be, and may go."""
     path: Path = ("devices", node.name, "routes", position)
     otherwise: tuple[Edit, ...] = (Edit(path, REMOVE),) if idle else ()
+    elsewhere = table_meant(node, route) if via is None else None
+    if elsewhere is not None:
+        where = f"vrf {elsewhere}" if elsewhere else "no vrf"
+        return finding(
+            "next-hop-unusable",
+            at=node.name,
+            path=(*path, "vrf"),
+            says=f"the route to {route.destination} via {route.next_hop} on {node.name}: its next hop is in {where}",
+            mend=f"put it in {where}",
+            edits=(Edit((*path, "vrf"), elsewhere or REMOVE),),
+            device=node.name,
+        )
     return finding(
         "next-hop-unusable",
         at=node.name,
@@ -118,6 +130,17 @@ def next_hop_unusable(
         edits=(Edit((*path, "next-hop"), str(via)),) if via else otherwise,
         device=node.name,
     )
+
+
+def table_meant(node: Node, route: Route) -> str | None:
+    """The one other routing table (`vrf`) of a device that a route's next hop is connected in."""
+    own, hop = route.vrf or "", route.next_hop.address
+    tables = {
+        nic.vrf
+        for nic in node.nics.values()
+        if nic.up and any(one.prefix.holds(hop) and one.address != hop for one in nic.addresses)
+    }
+    return next(iter(tables)) if len(tables) == 1 and own not in tables else None
 
 
 def more_specific_route(node: Node, entry: Entry, position: int, wider: Prefix) -> Finding:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.places import port_path
-from archipelago.knowledge.devices import Attachment
+from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device, Path
@@ -24,6 +24,22 @@ def vlan_absent(index: NetworkIndex, device: Device, vlan: int) -> Finding:
         edits=(Edit((*path, "+"), index.vlan_key(vlan)),),
         vlan=index.vlan_name(vlan),
         device=device.name,
+    )
+
+
+def absent_vlan_listed(index: NetworkIndex, node: Node, attachment: Attachment, vlan: int) -> Finding:
+    """A trunk that lists a VLAN which its device does not have and has no other port for."""
+    path = (*port_path(index.knowledge, node.name, attachment.name), "trunk")
+    written = attachment.written.trunk
+    keep = [index.vlan_key(number) for number in written if number != vlan] if isinstance(written, tuple) else []
+    place = f"{node.name}/{attachment.name}"
+    return finding(
+        "vlan-listed-in-vain",
+        at=node.name,
+        path=path,
+        says=(f"trunk {place} lists {index.vlan_name(vlan)}, which {node.name} does not have and nobody there is in"),
+        mend=f"let {place} carry {', '.join(keep) or 'nothing'}",
+        edits=(Edit(path, keep),),
     )
 
 

@@ -10,7 +10,7 @@ from archipelago.diagnosis.places import nic_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.finding import Edit
+from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.parts import AUTO, DHCP, Host, NextHop, Path
 
 
@@ -43,7 +43,7 @@ def with_gateway(node: Node, old: NextHop | None, new: Address) -> Edit:
 
 def _changed(values: list[Any], old: Any, new: Any) -> Any:
     if new is None:
-        return texts(value for value in values if value != old)
+        return texts(value for value in values if value != old) or REMOVE
     return replaced(values, old, new)
 
 
