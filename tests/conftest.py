@@ -23,6 +23,16 @@ settings.load_profile("steady")
 Run = Callable[..., "subprocess.CompletedProcess[str]"]
 
 
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """A law that is tried on many random networks (`seed`) is tried on one in ten of them by the usual command, and on
+    the others by `-m long`."""
+    for item in items:
+        call = getattr(item, "callspec", None)
+        if call is not None and call.indices.get("seed", 0) % 10:
+            item.add_marker("long")
+
+
 @pytest.fixture(scope="session")
 def command() -> Run:
     """The real command in a process of its own."""

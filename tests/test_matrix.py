@@ -18,6 +18,7 @@ from archipelago.reachability.matrix import matrix, what_if
 from makers import scrambled
 
 
+@pytest.mark.long
 @given(seed=st.integers(0, 10**6), family=st.sampled_from([None, 4, 6]))
 @settings(max_examples=80)
 def test_the_arrays_agree_with_the_simulation(seed, family):
@@ -27,6 +28,7 @@ def test_the_arrays_agree_with_the_simulation(seed, family):
     assert calculated(network, family) == simulated(network, family)
 
 
+@pytest.mark.long
 @given(seed=st.integers(0, 10**6), family=st.sampled_from([None, 4, 6]))
 @settings(max_examples=40)
 def test_they_agree_where_broadcasts_never_end_and_where_addresses_are_held_twice(seed, family):
@@ -41,6 +43,7 @@ def parts_of(network):
         yield from (f"{device.name}/{name}" for name in (*device.ports, *device.interfaces))
 
 
+@pytest.mark.long
 @given(seed=st.integers(0, 10**6))
 @settings(max_examples=40)
 def test_parts_switched_off_one_by_one_or_written_off_are_the_same(seed):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from itertools import permutations
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -27,6 +28,7 @@ def unreached(network):
     return {pair: answer for pair, answer in answers.items() if not answer.reached}
 
 
+@pytest.mark.long
 @given(random=st.randoms(use_true_random=False), kind=st.sampled_from([trunked_brief, mixed_brief]))
 @settings(max_examples=12)
 def test_every_mistake_is_found_named_and_mended(random, kind):

@@ -45,6 +45,7 @@ expect:
 """
 
 
+@pytest.mark.long
 def test_every_failure_is_a_fresh_run_with_the_part_written_off():
     figures, different = judged(0, 16)
     assert different == []
@@ -145,6 +146,7 @@ def test_few_hosts_stand_for_many_but_where_leases_hang_on_each_other(tern_bay):
     assert with_few_hosts(leasing).network is leasing
 
 
+@pytest.mark.long
 def test_every_two_are_fresh_runs_too_in_one_process_and_in_two(tmp_path):
     network = read_network(ONE_GATEWAY)
     found = outages(network, double=True)

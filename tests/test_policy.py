@@ -241,6 +241,7 @@ def outward(network):
     return [device.filters[part.filter_out] for device, part in parts if getattr(part, "filter_out", None)]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("first", range(0, 240, 120))
 def test_filters_are_where_packets_go_out_only_where_that_saves_lines(first):
     made = 0
@@ -361,7 +362,7 @@ def test_lines_of_a_policy_that_decide_nothing_are_told():
     assert hidden[0] == "policy-line-hidden" and hidden[3] == "move it before line 2, or remove it"
     assert unneeded[0] == "policy-line-unneeded" and "line 2 decides before it" in unneeded[2]
     assert within[0] == "policy-line-unneeded" and "hosts of one VLAN talk within it" in within[2]
-    mended = archipelago.mend(text)
+    mended = archipelago.mend(text, notes=True)
     assert len(mended.network.policy.rules) == 4
     assert [slug for slug, *_ in told(mended.text)] == ["policy-line-hidden"]
 

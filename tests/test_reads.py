@@ -166,6 +166,7 @@ def test_whatever_field_changes_applying_it_equals_deriving_anew(seed):
     assert differences(full_of_everything(random), random, tried, 8) == []
 
 
+@pytest.mark.long
 def test_every_field_is_changed_by_that():
     tried: Counter[tuple[str, str]] = Counter()
     for seed in range(120):

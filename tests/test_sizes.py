@@ -171,6 +171,7 @@ def test_large_packets_end_where_they_meet_a_smaller_interface(command, tmp_path
     assert "packet sizes" in shown and "9000" in shown
 
 
+@pytest.mark.long
 def test_arrays_and_simulation_agree_on_sizes():
     sized = 0
     for seed in range(500, 560):
@@ -205,6 +206,7 @@ def test_sizes_that_cannot_be_are_refused(before, after, message):
     assert message in str(error.value)
 
 
+@pytest.mark.long
 def test_several_sizes_are_decided_side_by_side(command, tmp_path):
     path = tmp_path / "small.yaml"
     path.write_text(SMALL)
@@ -222,6 +224,7 @@ def test_several_sizes_are_decided_side_by_side(command, tmp_path):
         assert (load.arrived, load.sent) == (arrived, 8e6)
 
 
+@pytest.mark.long
 def test_a_size_is_a_part_of_a_probe(command, small, tmp_path):
     assert str(parse_probe("icmp/1472")) == "icmp/1472" and parse_probe("icmp/1472").length(6) == 1520
     for wrong in ("icmp/0", "icmp/70000", "icmp/-1", "icmp/"):
