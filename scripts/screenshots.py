@@ -81,8 +81,8 @@ def page(text: str, name: str) -> None:
 
 
 def _move(bay: Path) -> None:
-    """The network before and after its gateways move: `running.yaml`, `moved.yaml`. Answers to what may be sent leave a way
-    in that was closed before, so that is accepted."""
+    """The network before and after its gateways move: `running.yaml`, `moved.yaml`. Answers leave a way in that was
+    closed before; that is accepted."""
     text = (bay / "brief.yaml").read_text()
     for name, keep in (("running", ()), ("moved", ("--keep", "running.yaml", "--accept-losses"))):
         for old, new in MOVED.items():

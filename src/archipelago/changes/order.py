@@ -48,7 +48,12 @@ class Standing:
     @property
     def harmless(self) -> bool:
         """Whether nobody is cut off or locked out, and what is promised is kept."""
-        return self.price[:3] == FREE[:3]
+        return self.lets_work and not self.state.broken
+
+    @property
+    def lets_work(self) -> bool:
+        """Whether nobody is cut off or locked out."""
+        return not self.unreached and not self.state.cut.pairs
 
 
 @dataclass(frozen=True, slots=True)
@@ -202,7 +207,7 @@ class Search:
 
     def _harms_nobody(self, one: Standing) -> bool:
         """Whether a state is harmless, what is promised aside where that stands in the way."""
-        return one.harmless or (self._promises_aside and not one.unreached and not one.state.cut.pairs)
+        return one.lets_work and (self._promises_aside or not one.state.broken)
 
     def _harmless_first(self, at: Standing, among: Done) -> Iterator[Standing]:
         """States one after the other in which nobody is harmed, once some of the steps are made."""

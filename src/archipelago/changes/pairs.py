@@ -9,6 +9,7 @@ import numpy as np
 
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.matrix import Matrix, matrix
+from archipelago.reachability.settling import Simulated
 
 EXAMPLES = 3
 Pair = tuple[str, str]
@@ -27,9 +28,9 @@ class Cut(NamedTuple):
 NOTHING = Cut(0)
 
 
-def by_family(arrays: NetworkArrays) -> dict[int, Matrix]:
-    """All pairs in each family that the network has."""
-    return {version: matrix(arrays, version, causes=False) for version in arrays.families}
+def by_family(arrays: NetworkArrays, simulated: Simulated | None = None) -> dict[int, Matrix]:
+    """All pairs in each family that the network has; what `simulated` has of it is not asked again."""
+    return {version: matrix(arrays, version, causes=False, simulated=simulated) for version in arrays.families}
 
 
 class Between:

@@ -23,7 +23,8 @@ from archipelago.proof.gate import Standing, kinds_of_probe, losses
 from archipelago.proof.pairs import causes_of_loss
 from archipelago.proof.placing import entrances, filter_at, wanted_filters
 from archipelago.reachability.build import build_arrays
-from archipelago.reachability.promises import BreachKey, Promises
+from archipelago.reachability.policy import BreachKey
+from archipelago.reachability.promises import Promises
 
 
 def follow(network: Network, recipe: Recipe, *, accept_losses: bool = False) -> Network:

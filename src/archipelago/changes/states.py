@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import cached_property
 
 from archipelago.addressing.values import Address
 from archipelago.changes.differences import Difference
@@ -23,22 +24,48 @@ from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.management import AddressAsking, own_addresses
 from archipelago.reachability.matrix import Matrix
 from archipelago.reachability.promises import Promises
+from archipelago.reachability.settling import Simulated
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class State:
     """A network on the way: as it is written, and which hosts have asked for their leases again; what is known of it,
-    in arrays too, all pairs by family, what is cut off that both ends of the way answer, the expectations and lines of
-    the policy that both keep and it does not, and the addresses that several hold."""
+    in arrays too. `ends` is what both ends answer, None at one of them; `kept` what is promised and kept at both. What
+    follows from these is worked out when it is first asked for: most states are given up before."""
 
     network: Network
     renewed: frozenset[str]
     plain: Knowledge
     arrays: NetworkArrays
-    answers: dict[int, Matrix]
-    cut: Cut
-    broken: tuple[str, ...]
-    doubled: frozenset[str]
+    ends: Between | None = None
+    kept: frozenset[str] = frozenset()
+    _simulated: Simulated = field(init=False, default_factory=dict)
+
+    @cached_property
+    def answers(self) -> dict[int, Matrix]:
+        """All pairs by family."""
+        return by_family(self.arrays, self._simulated)
+
+    @cached_property
+    def cut(self) -> Cut:
+        """What is cut off that both ends of the way answer."""
+        return self.ends.cut(self.answers) if self.ends is not None else NOTHING
+
+    @cached_property
+    def promises(self) -> Promises:
+        """What is expected, and what the policy says. Where several hold an address, that is told as such, not as a
+        line of the policy."""
+        return Promises(self.plain, self.arrays, contested=False, simulated=self._simulated)
+
+    @cached_property
+    def broken(self) -> tuple[str, ...]:
+        """The expectations and lines of the policy that both ends keep and this state does not."""
+        return tuple(sorted(self.kept & self.promises.lines_broken)) if self.kept else ()
+
+    @cached_property
+    def doubled(self) -> frozenset[str]:
+        """The addresses that several hold."""
+        return _doubled(self.arrays.knowledge)
 
 
 class States:
@@ -54,13 +81,13 @@ class States:
         self._ways_in: dict[str, Address] = {}
         written, finally_written = know(old), know(new)
         self.leases = HeldLeases(written, finally_written)
-        self._kept: frozenset[str] = frozenset()
         self.first = self._end(written, frozenset())
         self.last = self._end(finally_written, frozenset(self.leases.renewing))
         self.between = Between(self.first.answers, self.last.answers)
-        ends = [Promises(state.plain, state.arrays) for state in (self.first, self.last)]
+        ends = [state.promises for state in (self.first, self.last)]
+        self._kept: frozenset[str] = frozenset()
         if all(end.lines for end in ends):
-            self._kept = frozenset(set.intersection(*(end.lines - end.lines_broken for end in ends)))
+            self._kept = frozenset.intersection(*(end.lines - end.lines_broken for end in ends))
         self.same_doubled = self.first.doubled | self.last.doubled
         self.asked = 0
 
@@ -101,30 +128,13 @@ class States:
         self.asked += 1
         tell("deciding states on the way", self.asked)
         arrays = change_arrays(state.arrays, wide.written)
-        answers = by_family(arrays)
-        return State(
-            network,
-            renewed,
-            plain,
-            arrays,
-            answers=answers,
-            cut=self.between.cut(answers),
-            broken=self._broken(plain, arrays),
-            doubled=_doubled(arrays.knowledge),
-        )
-
-    def _broken(self, plain: Knowledge, arrays: NetworkArrays) -> tuple[str, ...]:
-        """What both ends keep of what is expected, and of the policy, and a state in between does not."""
-        return tuple(sorted(self._kept & Promises(plain, arrays).lines_broken)) if self._kept else ()
+        return State(network, renewed, plain, arrays, self.between, self._kept)
 
     def _end(self, written: Knowledge, renewed: frozenset[str]) -> State:
         """One of the two ends, where nothing is cut off."""
         held = self.leases.held(written.written, renewed)
         plain = written if held is written.written else know(held)
-        arrays = build_arrays(widened(plain))
-        network, doubled = written.written, _doubled(arrays.knowledge)
-        answers = by_family(arrays)
-        return State(network, renewed, plain, arrays, answers=answers, cut=NOTHING, broken=(), doubled=doubled)
+        return State(written.written, renewed, plain, build_arrays(widened(plain)))
 
     def known_after(self, plain: Knowledge, difference: Difference) -> Knowledge | None:
         """What devices know once one more difference is made; None where that is no network that can be."""

@@ -19,12 +19,12 @@ from archipelago.failures.result import Outage
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import joined_by_cables
 from archipelago.model.finding import Edit, Mend
 from archipelago.model.network import Network
 from archipelago.model.parts import Cable, Device, End
 from archipelago.model.values import VRIDS
+from archipelago.proof.gate import Standing, kinds_of_probe, losses
 
 MOST_CABLES = 9
 MOST_GATEWAYS = 4
@@ -67,23 +67,21 @@ class Additions:
         return None, f"none of {tried:,} tried is enough" if tried else "no cable or second gateway to try"
 
     @cached_property
-    def _found(self) -> set[tuple[str, str]]:
-        found = run(NetworkIndex(self._breaker.plain))
-        return {(finding.slug, finding.at) for finding in found if finding.severity != "note"}
+    def _before(self) -> Standing:
+        plain = self._breaker.plain
+        return Standing(plain, kinds_of_probe(plain.written), run)
 
     def _serves(self, addition: Mend, part: Part) -> bool:
-        """Whether an addition takes nothing away, is no mistake and no risk, and makes the failure harmless
-        elsewhere."""
+        """Whether an addition makes the failure harmless elsewhere, and passes the gate."""
         try:
             network = self._amendable.with_edits(addition.edits)
         except (EditError, DocumentError):
             return False
         breaker = Breaker(network, self._breaker.stands_for)
-        left = breaker.outage([part], over=False, expected=False, policy=False)
-        if breaker.loses(self._breaker) or left.outcome == "cuts off":
+        if breaker.outage([part], over=False, expected=False, policy=False).outcome == "cuts off":
             return False
-        found = run(NetworkIndex(know(network)))
-        return all((one.slug, one.at) in self._found for one in found if one.severity != "note")
+        after = Standing(breaker.plain, self._before.probes, run)
+        return next(losses(self._before, after), None) is None
 
     # Cables
 

@@ -49,11 +49,6 @@ class Breaker:
         sizes = np.bincount(self.before.kind, weights=self.weight, minlength=len(self.before.between)).astype(np.int64)
         return count_pairs(self.before.between, sizes)
 
-    def loses(self, other: Breaker) -> bool:
-        """Whether pairs are reached in another network with the same hosts and not in this one."""
-        lost = _Lost(other.before, self.before, self.weight, np.zeros(len(self.weight), dtype=np.bool_))
-        return bool(lost.gone.any() or lost.halved.any())
-
     def without(self, parts: Sequence[Part]) -> NetworkArrays:
         """The network in arrays with parts broken."""
         return change_arrays(self.arrays, switched_off(self.knowledge, [part.name for part in parts]))

@@ -23,7 +23,7 @@ from archipelago.proof.placing import Edits, Place, Side, entrances, entrances_f
 from archipelago.proof.promise import newly_broken
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.management import MOST_QUESTIONS, questions_of_devices
-from archipelago.reachability.policy import MOST_PROBES, Breach, Intent, breaches, kinds_apart, of_answers, probes_of
+from archipelago.reachability.policy import MOST_PROBES, Breach, BreachKey, Intent, breaches, kinds_apart, probes_of
 from archipelago.reachability.policy_lines import IdleLine, idle_lines
 from archipelago.reachability.widened import widened_of
 from archipelago.simulation.reach import ReachResult, reach
@@ -33,9 +33,6 @@ MOST_TRIED = 60
 MOST_NAMED = 4
 """So many kinds of traffic are named in one finding; the others are counted."""
 
-
-Key = tuple[int | None, bool, int]
-"""Which line of the policy, whether something is let through or ended, and in which family."""
 _OTHERWISE: Path = ("policy", "otherwise")
 
 
@@ -57,11 +54,11 @@ def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
         yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by reach --probe")
     intent = Intent(wider.knowledge, arrays.hosts, outside)
     yield from (_idle(network, line) for line in idle_lines(network, intent, arrays))
-    serious = [breach for breach in found if not _only_answers(breach)]
+    serious = [breach for breach in found if not breach.only_answers]
     for breach, edits in zip(serious, policy_mends(index, serious), strict=True):
         yield _finding(wider, breach, edits)
     for version in (4, 6):
-        answers = [breach for breach in found if _only_answers(breach) and breach.version == version]
+        answers = [breach for breach in found if breach.only_answers and breach.version == version]
         if answers:
             yield _answers(wider, answers)
 
@@ -113,10 +110,10 @@ def _ending(index: NetworkIndex, found: Sequence[Breach], candidates: Sequence[E
     sets = {repr(some): some for some in candidates if some}
     if len(sets) > MOST_TRIED:  # tried together only
         ended = _ended(amendable, everything, found)
-        return [some if _key(breach) in ended else () for breach, some in zip(found, candidates, strict=True)]
+        return [some if breach.key in ended else () for breach, some in zip(found, candidates, strict=True)]
     verdicts = {told: _ended(amendable, some, found) for told, some in steps(list(sets.items()), "proving the filters")}
     return [
-        some if _key(breach) in verdicts.get(repr(some), ()) else ()
+        some if breach.key in verdicts.get(repr(some), ()) else ()
         for breach, some in zip(found, candidates, strict=True)
     ]
 
@@ -138,11 +135,7 @@ def _candidates(
     return candidates
 
 
-def _key(breach: Breach) -> Key:
-    return breach.line, breach.let_through, breach.version
-
-
-def _ended(amendable: Amendable, edits: Edits, found: Sequence[Breach]) -> set[Key]:
+def _ended(amendable: Amendable, edits: Edits, found: Sequence[Breach]) -> set[BreachKey]:
     """The breaches that edits end; none where they make another, larger or smaller, or break what is expected."""
     tell("proving the policy's filters")
     try:
@@ -153,18 +146,13 @@ def _ended(amendable: Amendable, edits: Edits, found: Sequence[Breach]) -> set[K
     after = breaches_of(knowledge)
     if worse(found, after) or newly_broken(know(amendable.network), knowledge):
         return set()
-    return {_key(breach) for breach in found} - {_key(breach) for breach in after if not _only_answers(breach)}
+    return {breach.key for breach in found} - {breach.key for breach in after if not breach.only_answers}
 
 
 def worse(before: Sequence[Breach], after: Sequence[Breach]) -> bool:
     """Whether a change makes a breach, or one larger; lines for answers aside."""
-    pairs = {_key(breach): breach.pairs for breach in before}
-    return any(breach.pairs > pairs.get(_key(breach), 0) for breach in after if not _only_answers(breach))
-
-
-def _only_answers(breach: Breach) -> bool:
-    """Whether all that is let through goes to the ports that answers go to."""
-    return breach.let_through and all(map(of_answers, breach.services))
+    pairs = {breach.key: breach.pairs for breach in before}
+    return any(breach.pairs > pairs.get(breach.key, 0) for breach in after if not breach.only_answers)
 
 
 def _finding(index: NetworkIndex, breach: Breach, edits: Edits) -> Finding:

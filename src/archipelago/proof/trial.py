@@ -19,7 +19,8 @@ from archipelago.proof.pairs import Decision, causes_of_loss, compare, decide
 from archipelago.proof.promise import broken_places
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
-from archipelago.reachability.promises import BreachKey, Promises
+from archipelago.reachability.policy import BreachKey
+from archipelago.reachability.promises import Promises
 
 MOST_TRIED = 60
 """So many mends are tried each for itself, fewer in a large network; the others together only."""

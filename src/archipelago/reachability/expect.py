@@ -51,6 +51,7 @@ def check(
     *,
     outside: tuple[str, ...] | None = None,
     reasons: bool = True,
+    arrays: NetworkArrays | None = None,
 ) -> Checked:
     """Check what a network's `expect` says: what must be reached, in every address family that both ends have; what
     must not be, in none.
@@ -61,6 +62,7 @@ def check(
         answer: all its pairs, where they are decided already.
         outside: the hosts that stand for the outside, where the network and the answer have them already.
         reasons: also say which mistake breaks an expectation.
+        arrays: the network in arrays, where it is that already.
 
     Raises:
         QueryError: an end does not exist.
@@ -72,13 +74,15 @@ def check(
         if unheld or any(OUTSIDE in (expectation.source, expectation.target) for expectation in expectations):
             network, outside = with_outside(knowledge, unheld)
             knowledge = know(network)
-            answer = None
-    arrays = build_arrays(knowledge) if answer is None or _probes(expectations) - {ECHO} else None
-    answer = answer or matrix(arrays or build_arrays(knowledge), family, causes=False)
+            answer = arrays = None
+    others = sorted(_probes(expectations) - {ECHO})
+    if arrays is None and (answer is None or others):
+        arrays = build_arrays(knowledge)
+    if answer is None:
+        answer = matrix(arrays or build_arrays(knowledge), family, causes=False)
     answers = {ECHO: answer}
     if arrays is not None:
-        others = sorted(_probes(expectations) - {ECHO})
-        answers |= {told.probe: told for told in by_probe(arrays, others, family, causes=False)}
+        answers |= {other.probe: other for other in by_probe(arrays, others, family, causes=False)}
     parties = Parties(knowledge, answer.hosts, outside)
     askings = [_asking(parties, expectation, answers, family) for expectation in expectations]
     asking = Asking(parties, answer, family)

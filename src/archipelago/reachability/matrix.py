@@ -18,7 +18,7 @@ from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.causes import MOST_CAUSES, Group, explain
 from archipelago.reachability.families import Decided
-from archipelago.reachability.settling import MOST_ASKED, settle
+from archipelago.reachability.settling import MOST_ASKED, Simulated, settle
 
 ROWS = 256
 MOST_HOSTS = 20_000
@@ -136,6 +136,7 @@ def matrix(
     excused: Callable[[Decided], Bools] | None = None,
     most: int = MOST_CAUSES,
     probe: Probe = ECHO,
+    simulated: Simulated | None = None,
 ) -> Matrix:
     """Decide every ordered pair of hosts.
 
@@ -146,13 +147,14 @@ def matrix(
         excused: gives the pairs of kinds that need not be reached: they count as if they were.
         most: how many ends of ways are looked into for causes, those of the most pairs first.
         probe: what is sent.
+        simulated: what the simulation said of the same network in other answers, without `causes`; added to.
     """
     index = network if isinstance(network, NetworkIndex) else None
     if isinstance(network, NetworkArrays):
         arrays = network
     else:
         arrays = build_arrays(network.knowledge if isinstance(network, NetworkIndex) else know(network))
-    return _answer(Decided(arrays, family, (probe,)), index, causes, excused, most)
+    return _answer(Decided(arrays, family, (probe,)), index, causes, excused, most, simulated=simulated)
 
 
 def by_probe(
@@ -175,9 +177,11 @@ def by_probe(
             yield _answer(decided.for_probe(probe), None, causes, None, MOST_CAUSES, most)
 
 
-def unfiltered(arrays: NetworkArrays, family: int | None = None) -> Matrix:
-    """All pairs as they would fare if no filter ended a packet."""
-    return _answer(Decided(arrays, family, filters=False), None, False, None, MOST_CAUSES)
+def unfiltered(arrays: NetworkArrays, family: int | None = None, *, contested: bool = True) -> Matrix:
+    """All pairs as they would fare if no filter ended a packet; where several hold an address as the simulation says,
+    or not reached where that is not asked (`contested`)."""
+    most_asked = MOST_ASKED if contested else 0
+    return _answer(Decided(arrays, family, filters=False), None, False, None, MOST_CAUSES, most_asked)
 
 
 def _answer(
@@ -187,12 +191,13 @@ def _answer(
     excused: Callable[[Decided], Bools] | None,
     most: int,
     most_asked: int = MOST_ASKED,
+    simulated: Simulated | None = None,
 ) -> Matrix:
     arrays = answer.arrays
     groups: tuple[Group, ...] = ()
     if answer.doubtful.any() or (causes and not answer.all_reached):
         index = index or NetworkIndex(arrays.knowledge)
-        settled = settle(index, answer, causes=causes, most=most_asked)
+        settled = settle(index, answer, causes=causes, most=most_asked, simulated=simulated)
         if excused is not None:
             fine = excused(answer)
             answer.between |= fine

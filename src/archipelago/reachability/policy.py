@@ -27,6 +27,8 @@ WITHIN = -2
 """In place of a line's number: both are of one VLAN."""
 MOST_PROBES = 64
 """So many kinds of traffic are told apart at most; of more, those of the policy come first."""
+BreachKey = tuple[int | None, bool, int]
+"""Which line of a policy (None: `otherwise`), whether something is let through or ended, and in which family."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +46,16 @@ class Breach:
     probe: Probe
     sources: tuple[str, ...]
     targets: tuple[str, ...]
+
+    @property
+    def key(self) -> BreachKey:
+        """What it is known by, in any state of the network."""
+        return self.line, self.let_through, self.version
+
+    @property
+    def only_answers(self) -> bool:
+        """Whether all that is let through goes to the ports that answers go to."""
+        return self.let_through and all(map(of_answers, self.services))
 
 
 def probes_of(network: Network) -> list[Probe]:
@@ -213,12 +225,15 @@ class Compared(NamedTuple):
         return wrong
 
 
-def compared(intent: Intent, arrays: NetworkArrays, version: int, probes: Sequence[Probe]) -> Iterator[Compared]:
-    """What a policy says of all pairs beside what a network does, for each kind of traffic."""
+def compared(
+    intent: Intent, arrays: NetworkArrays, version: int, probes: Sequence[Probe], *, contested: bool = True
+) -> Iterator[Compared]:
+    """What a policy says of all pairs beside what a network does, for each kind of traffic. Without `contested`, pairs
+    whose way depends on an address that several hold are left out."""
     # What no filter is to blame for is for others to tell.
-    routed = unfiltered(arrays, version)
+    routed = unfiltered(arrays, version, contested=contested)
     kind = first = sort = np.empty(0, dtype=np.int64)
-    for answer in by_probe(arrays, probes, version, causes=False):
+    for answer in by_probe(arrays, probes, version, causes=False, settled=None if contested else ()):
         if not np.array_equal(answer.kind, kind):  # most kinds of traffic tell the same hosts apart
             kind, (first, sort) = answer.kind, intent.sorts(answer, version)
         sizes = np.bincount(sort)
@@ -238,7 +253,12 @@ def compared(intent: Intent, arrays: NetworkArrays, version: int, probes: Sequen
 
 
 def breaches(
-    index: NetworkIndex, arrays: NetworkArrays, outside: tuple[str, ...] = (), *, devices: bool = True
+    index: NetworkIndex,
+    arrays: NetworkArrays,
+    outside: tuple[str, ...] = (),
+    *,
+    devices: bool = True,
+    contested: bool = True,
 ) -> Iterator[Breach]:
     """Where the network and its policy differ.
 
@@ -247,6 +267,7 @@ def breaches(
         arrays: the same network.
         outside: the hosts that stand for the outside.
         devices: also ask who gets through to devices' own addresses.
+        contested: also ask, of the simulation, for pairs whose way depends on an address that several hold.
     """
     network = index.network
     intent = Intent(index.knowledge, arrays.hosts, outside)
@@ -254,7 +275,7 @@ def breaches(
     for version in arrays.families:
         found: dict[tuple[int, bool], list[_Told]] = {}
         first = np.empty(0, dtype=np.int64)
-        for one in compared(intent, arrays, version, probes):
+        for one in compared(intent, arrays, version, probes, contested=contested):
             first = one.first
             for is_open, wrong in ((True, one.open), (False, one.closed)):
                 for number in np.unique(one.line[wrong]).tolist():

@@ -15,11 +15,10 @@ from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.expect import check, names_addresses_beyond
 from archipelago.reachability.matrix import matrix
-from archipelago.reachability.policy import Breach, breaches, of_answers
+from archipelago.reachability.policy import Breach, BreachKey, breaches
+from archipelago.reachability.settling import Simulated
 
 Parts = Sequence[str]
-BreachKey = tuple[int | None, bool, int]
-"""Which line of a policy (None: `otherwise`), whether something is let through or ended, and in which family."""
 
 
 class Promises:
@@ -29,9 +28,16 @@ class Promises:
     Args:
         plain: the network.
         arrays: the same in arrays, with the outside where it says what leads there.
+        contested: the policy is also asked about pairs whose way depends on an address that several hold, which takes
+            the simulation.
+        simulated: what the simulation said of the same network; added to.
     """
 
-    def __init__(self, plain: Knowledge, arrays: NetworkArrays) -> None:
+    def __init__(
+        self, plain: Knowledge, arrays: NetworkArrays, *, contested: bool = True, simulated: Simulated | None = None
+    ) -> None:
+        self._contested = contested
+        self._simulated = simulated
         self._plain = plain
         self._network = plain.network
         self._given = arrays
@@ -75,7 +81,8 @@ class Promises:
             checked = check(left, reasons=False)
         else:
             arrays = self._without(parts)
-            checked = check(arrays.knowledge, None, matrix(arrays, causes=False), outside=self._wide[1], reasons=False)
+            answer = matrix(arrays, causes=False, simulated=None if parts else self._simulated)
+            checked = check(arrays.knowledge, None, answer, outside=self._wide[1], reasons=False, arrays=arrays)
         return {number for number, verdict in enumerate(checked.verdicts) if verdict.broken}
 
     # What the policy says
@@ -85,7 +92,7 @@ class Promises:
         policy = self._network.policy
         if policy is None:
             return ()
-        new = [breach for breach in self._breaches(parts) if _key(breach) not in self._breached_anyway]
+        new = [breach for breach in self._breaches(parts) if breach.key not in self._breached_anyway]
         return tuple(dict.fromkeys(_told(policy, breach) for breach in new))
 
     @property
@@ -97,7 +104,7 @@ class Promises:
     def policy(self) -> dict[BreachKey, str]:
         """What of the policy is not kept although nothing is broken, in words, by line, way and family."""
         policy = self._network.policy
-        return {_key(breach): _told(policy, breach) for breach in self._breaches(())} if policy is not None else {}
+        return {breach.key: _told(policy, breach) for breach in self._breaches(())} if policy is not None else {}
 
     @property
     def expectations(self) -> dict[int, str]:
@@ -106,23 +113,24 @@ class Promises:
 
     @cached_property
     def _breached_anyway(self) -> set[BreachKey]:
-        return {_key(breach) for breach in self._breaches(())}
+        return {breach.key for breach in self._breaches(())}
 
     @property
-    def lines(self) -> set[str]:
+    def lines(self) -> frozenset[str]:
         """Every expectation and every line of the policy, as it is written."""
         policy = self._network.policy
         rules = range(-1, len(policy.rules)) if policy is not None else ()
-        return {str(one) for one in self._network.expect} | {self._line(number) for number in rules}
+        expected = (str(expectation) for expectation in self._network.expect)
+        return frozenset((*expected, *(self._line(number) for number in rules)))
 
-    @property
-    def lines_broken(self) -> set[str]:
+    @cached_property
+    def lines_broken(self) -> frozenset[str]:
         """Those that do not hold; lines of the policy, where only what ports for answers let pass is too much, do."""
         broken = set(self.expectations.values())
         for breach in self._breaches(()) if self._network.policy is not None else ():
-            if not (breach.let_through and all(map(of_answers, breach.services))):
+            if not breach.only_answers:
                 broken.add(self._line(-1 if breach.line is None else breach.line))
-        return broken
+        return frozenset(broken)
 
     def _line(self, number: int) -> str:
         policy = self._network.policy
@@ -131,7 +139,8 @@ class Promises:
 
     def _breaches(self, parts: Parts) -> list[Breach]:
         arrays = self._without(parts)
-        return list(breaches(NetworkIndex(arrays.knowledge), arrays, self._wide[1], devices=False))
+        index, outside = NetworkIndex(arrays.knowledge), self._wide[1]
+        return list(breaches(index, arrays, outside, devices=False, contested=self._contested))
 
 
 def _told(policy: Policy, breach: Breach) -> str:
@@ -140,7 +149,3 @@ def _told(policy: Policy, breach: Breach) -> str:
     which = f"line {line + 1}, {policy.rules[line]}" if line is not None else "otherwise"
     does = "gets through to" if breach.let_through else "is kept from"
     return f"policy, {which}: {breach.example[0]} {does} {breach.example[1]} by {breach.probe}"
-
-
-def _key(breach: Breach) -> BreachKey:
-    return breach.line, breach.let_through, breach.version

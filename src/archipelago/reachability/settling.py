@@ -9,35 +9,46 @@ import numpy as np
 from archipelago.diagnosis.stop import Direction
 from archipelago.knowledge.conversing import Conversing
 from archipelago.knowledge.devices import Node
-from archipelago.knowledge.ends import common_families, first_address
+from archipelago.knowledge.ends import common_families, common_family, first_address
 from archipelago.knowledge.forwarding import source_towards
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
+from archipelago.model.filters import Probe
 from archipelago.model.finding import Finding
 from archipelago.progress import steps
 from archipelago.reachability.arrays import Ints
 from archipelago.reachability.families import Decided
 from archipelago.reachability.few import few_hosts
-from archipelago.simulation.reach import ReachResult, reach
+from archipelago.simulation.reach import ReachResult, reach, reaches
 
 MOST_ASKED = 2_000
 """How often at most the simulation decides about an address that several hold."""
 
 Settled = dict[tuple[int, int], tuple[Finding | None, Direction]]
 """What the simulation said of two kinds: the mistake and the direction, no mistake where they reach each other."""
+Simulated = dict[tuple[str, str, int, Probe], bool]
+"""What the simulation said in one network of pairs of hosts, by family and probe: several answers can share it."""
 
 
-def settle(index: NetworkIndex, answer: Decided, *, causes: bool = True, most: int = MOST_ASKED) -> Settled:
+def settle(
+    index: NetworkIndex,
+    answer: Decided,
+    *,
+    causes: bool = True,
+    most: int = MOST_ASKED,
+    simulated: Simulated | None = None,
+) -> Settled:
     """Decide what the arrays cannot, and enter it into their answer: where packets are translated on their way, by
     carrying one from station to station; where several hold an address, by the simulation, which is asked for
-    `causes`, too, and `most` times; pairs that are left count as not reached."""
+    `causes`, too, and `most` times; pairs that are left count as not reached. What `simulated` has of the same network
+    is not asked again, where no causes are wanted."""
     sources, targets = np.nonzero(answer.doubtful)
     settled: Settled = {}
     if not len(sources):
         return settled
     answer.own()
     answer.between[sources, targets] = answer.every[sources, targets] = False
-    settling = _Settling(index, answer)
+    settling = _Settling(index, answer, {} if simulated is None else simulated)
     for i, j in steps(list(zip(sources.tolist(), targets.tolist(), strict=True)), "following single packets"):
         ends = settling.ends(i, j)
         if ends is None:
@@ -46,9 +57,12 @@ def settle(index: NetworkIndex, answer: Decided, *, causes: bool = True, most: i
         if reached:
             settled[i, j] = (None, "out")
         elif (reached is None or causes) and settling.asked < most:
-            told = settling.simulated(ends)
-            reached = told.reached
-            settled[i, j] = (told.finding, told.direction or "out")
+            if causes:
+                result = settling.explained(ends)
+                reached = result.reached
+                settled[i, j] = (result.finding, result.direction or "out")
+            else:
+                reached = settling.simulated(ends)
         if reached is None:
             continue
         in_both = [reached, *settling.in_ipv6(i, j, ends)]
@@ -59,8 +73,9 @@ def settle(index: NetworkIndex, answer: Decided, *, causes: bool = True, most: i
 class _Settling:
     """Decides single pairs."""
 
-    def __init__(self, index: NetworkIndex, answer: Decided) -> None:
+    def __init__(self, index: NetworkIndex, answer: Decided, simulated: Simulated) -> None:
         self._index = index
+        self._simulated = simulated
         self._answer = answer
         self._members = members_of(answer)
         self._conversing = Conversing(index.carrier, answer.filters)
@@ -84,21 +99,30 @@ class _Settling:
             return None
         return self._conversing.answered((ends[0].name, ends[1].name), (source, target), self._answer.probe)
 
-    def simulated(self, ends: tuple[Node, Node]) -> ReachResult:
-        """What the simulation says."""
+    def explained(self, ends: tuple[Node, Node]) -> ReachResult:
+        """What the simulation says, and why."""
         self.asked += 1
-        return self._reach(ends, self._answer.family)
+        family, probe = self._answer.family, self._answer.probe
+        return reach(self._index, *ends, probes=1, family=family, within=self._within, probe=probe)
+
+    def simulated(self, ends: tuple[Node, Node], family: int | None = None) -> bool:
+        """Whether they reach each other, as the simulation says; in one family, else in the first that both have."""
+        self.asked += 1
+        version = family or self._answer.family or common_family(*ends)
+        if version is None:
+            return False
+        probe = self._answer.probe
+        key = (ends[0].name, ends[1].name, version, probe)
+        if key not in self._simulated:
+            self._simulated[key] = reaches(self._index, *ends, family=version, within=self._within, probe=probe)
+        return self._simulated[key]
 
     def in_ipv6(self, i: int, j: int, ends: tuple[Node, Node]) -> list[bool]:
         """Whether they reach each other in IPv6, too; nothing where only one family is looked at."""
         answer = self._answer
         if answer.family is not None or set(common_families(*ends)) != {4, 6}:
             return []
-        return [self._reach(ends, 6).reached] if answer.probe.size else answer.in_ipv6(i, j)
-
-    def _reach(self, ends: tuple[Node, Node], family: int | None) -> ReachResult:
-        probe = self._answer.probe
-        return reach(self._index, *ends, probes=1, family=family, within=self._within, probe=probe)
+        return [self.simulated(ends, 6)] if answer.probe.size else answer.in_ipv6(i, j)
 
     @cached_property
     def _within(self) -> Knowledge:

@@ -31,7 +31,7 @@ class Waiting(NamedTuple):
 class Interface:
     """An interface in operation: its neighbour table, and the packets that wait for an answer."""
 
-    __slots__ = ("mac", "name", "neighbours", "nic", "own", "put", "shared", "station", "vlan", "waiting", "wired")
+    __slots__ = ("_own", "mac", "name", "neighbours", "nic", "put", "shared", "station", "vlan", "waiting", "wired")
 
     def __init__(self, station: Station, nic: Nic, put: Callable[[Frame], None] | None) -> None:
         self.station = station
@@ -40,18 +40,24 @@ class Interface:
         self.vlan = nic.vlan or 0
         self.mac = nic.mac
         self.put = self.wired = put
-        self.own: frozenset[Address] = frozenset()
+        self._own: frozenset[Address] | None = None
         self.shared: list[SharedGateway] = []
-        self.hold(nic)
         self.neighbours: dict[Address, int] = {}
         self.waiting: dict[Address, Waiting] = {}
 
     def hold(self, nic: Nic) -> None:
-        """Answer for the addresses that the interface has, its link-local one among them where it speaks IPv6."""
+        """Have the addresses of an interface as it is now."""
         self.nic = nic
-        self.own = frozenset(address.address for address in nic.addresses)
-        if speaks_ipv6(nic):
-            self.own |= {nic.link_local}
+        self._own = None
+
+    @property
+    def own(self) -> frozenset[Address]:
+        """The addresses that it answers for, its link-local one among them where it speaks IPv6; worked out when first
+        asked for, as most interfaces never are."""
+        if self._own is None:
+            own = [address.address for address in self.nic.addresses]
+            self._own = frozenset([*own, self.nic.link_local] if speaks_ipv6(self.nic) else own)
+        return self._own
 
     def takes(self, mac: int) -> bool:
         """Whether a frame to a MAC address is for it: its own, a group's, or a gateway's that it is active for."""

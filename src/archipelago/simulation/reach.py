@@ -101,13 +101,56 @@ def reach(
     """
     name = str(target) if isinstance(target, Address) else target.name
     version = family or common_family(source, target)
-    address = target if isinstance(target, Address) else first_address(target, version) if version else None
-    if version is None or address is None or address.version != version or first_address(source, version) is None:
+    address = _address(source, target, version)
+    if version is None or address is None:
         return _without_family(source.name, name, version, no_common_family(index, source, target, family))
-    simulation = Simulation(within) if within else start(index, source, version)
+    probing = _probed(index, source, target, address, within, probe=probe, probes=probes)
+    return _answer(index, probing, name, version)
+
+
+def reaches(
+    index: NetworkIndex,
+    source: Node,
+    target: Node,
+    *,
+    family: int,
+    within: Knowledge | None = None,
+    probe: Probe = ECHO,
+) -> bool:
+    """Whether `reach` says that a source reaches a target, without the reason why not.
+
+    Args:
+        index: the network, indexed.
+        source, target: who sends, and to whom.
+        family: 4 or 6.
+        within: a part of the network to simulate, where that is known to answer as the whole does.
+        probe: what is sent.
+    """
+    address = _address(source, target, family)
+    return address is not None and _probed(index, source, target, address, within, probe=probe, probes=1).reached
+
+
+def _address(source: Node, target: Node | Address, version: int | None) -> Address | None:
+    """The address that is probed; None where the two have no family in common, or not that one."""
+    has = version is not None and first_address(source, version) is not None
+    return target_address(source, target, version) if has else None
+
+
+def _probed(
+    index: NetworkIndex,
+    source: Node,
+    target: Node | Address,
+    address: Address,
+    within: Knowledge | None,
+    *,
+    probe: Probe,
+    probes: int,
+) -> Probing:
+    """The probes, once the tables are warm."""
+    simulation = Simulation(within) if within else start(index, source, address.version)
     probing = Probing(simulation, source, address, target.name if isinstance(target, Node) else None, probe)
     probing.until_settled(probes)
-    return _answer(index, probing, name, version)
+    return probing
 
 
 def simulate(index: NetworkIndex, source: Node, target: Node | Address) -> Simulation:
