@@ -79,10 +79,11 @@ def main() -> None:
         return len(sent), label_domains(len(arrays.endpoints), arrays.adjacencies)
 
     report("the tree; the broadcast domains", *in_turns(tree, domains, 3), "1")
-    pairs = in_turns(lambda: matrix(two, causes=False).count, lambda: matrix(one, causes=False).count, 3)
+    pairs = in_turns(lambda: matrix(two, causes=False).reached, lambda: matrix(one, causes=False).reached, 3)
     report(f"all pairs of {hosts:,} hosts: two cores; one", *pairs, "1.3 a cable")
     print(
-        f"{matrix(two, causes=False).count:,} pairs reached, {len(devices.tree.blocked):,} switches with a port blocked"
+        f"{matrix(two, causes=False).reached:,} pairs reached, "
+        f"{len(devices.tree.blocked):,} switches with a port blocked"
     )
 
 

@@ -38,8 +38,8 @@ for verdict in archipelago.expectations(network, [("watch", "desk-7", True), ("g
     print(verdict)
 
 found = archipelago.matrix(network)
-print(f"{found.count} of {found.pairs} pairs reached")
+print(f"{found.reached} of {found.pairs} pairs reached")
 cables = [str(cable) for cable in network.cables]
 for part, without in archipelago.what_if(network, [*cables, *network.devices, cables[:2]]):
-    print(f"without {part}: {without.pairs - without.count} pairs cut off")
+    print(f"without {part}: {without.pairs - without.reached} pairs cut off")
 print(archipelago.to_table(found).to_string())

@@ -95,7 +95,7 @@ def _move(bay: Path) -> None:
 def weigh_in_pixels(brief: Path, path: Path) -> None:
     """The designs of a brief side by side; the command writes the same as SVG."""
     found = archipelago.weigh(archipelago.read_brief(brief), suppose=["hall"])
-    archipelago.draw_weighing(found, path)
+    archipelago.draw(found, path)
 
 
 def main() -> None:

@@ -40,7 +40,7 @@ def calculated(network: Network, family: int | None) -> tuple[set[tuple[str, str
     found = matrix(network, family)
     causes = Causes()
     for group in found.groups:
-        causes[group.finding.slug, group.finding.at] += group.pairs
+        causes[group.finding.kind, group.finding.at] += group.pairs
     return {(source, target) for source, target, yes in found.rows() if yes}, causes
 
 

@@ -68,7 +68,7 @@ def wrong_claims(change: Change) -> Iterator[str]:
             yield f"{step}: its undo is not the state before"
         if not leasing and after != change.at(step.number):
             yield f"{step}: the network at it is not what it makes of the one before"
-        counted = archipelago.matrix(anew(change.at(step.number))).count
+        counted = archipelago.matrix(anew(change.at(step.number))).reached
         if counted != step.reached:
             yield f"{step}: it says {step.reached} pairs, a fresh matrix {counted}"
         later = [one for one in change.steps[step.number :] if not one.difference.by_hand]

@@ -133,13 +133,13 @@ def judged(seed: int, figures: Counter[str]) -> Iterator[str]:
         yield from (f"{text.splitlines()[2]}: touched {said}" for said in touched(network, made, SPOKEN_OF[kind]))
     document = archipelago.network_text(network)
     read = archipelago.read_network(document)
-    offered = [one for one in archipelago.audit(read) if one.edits and not one.slug.startswith("policy")]
+    offered = [one for one in archipelago.audit(read) if one.edits and not one.kind.startswith("policy")]
     for finding in random.sample(offered, min(len(offered), MOST)):
         if True:
             figures["mends"] += 1
             mended = archipelago.read_network(archipelago.amend(document, finding.edits))
             yield from (
-                f"{finding.slug} at {finding.at}: lost {said}" for said in lost(before, answered(mended), mended)
+                f"{finding.kind} at {finding.at}: lost {said}" for said in lost(before, answered(mended), mended)
             )
     additions = [one.addition for one in archipelago.outages(read).single_points if one.addition is not None]
     for addition in random.sample(additions, min(len(additions), MOST)):

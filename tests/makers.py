@@ -117,7 +117,7 @@ def mixed_brief(random: Random, small: bool = False) -> Brief:
 
 
 Mistake = tuple[str, tuple[Edit, ...], set[str]]
-"""What was done, as edits, and the slugs that name it rightly."""
+"""What was done, as edits, and the kinds that name it rightly."""
 
 
 def mistakes(network: Network, random: Random) -> Iterator[Mistake]:

@@ -167,20 +167,20 @@ def test_the_sound_network_has_no_finding():
 
 @pytest.mark.parametrize("case", CATALOGUE)
 def test_each_mistake_is_found_and_its_mend_takes_it_away(case):
-    slug = case.partition(" ")[0]
+    kind = case.partition(" ")[0]
     text = amend(SOUND, CATALOGUE[case])
     findings = audit(read(text))
-    slugs = {finding.slug for finding in findings}
-    assert slug in slugs, findings
-    assert slugs <= {slug} | COMPANIONS.get(slug, set()), findings
+    kinds = {finding.kind for finding in findings}
+    assert kind in kinds, findings
+    assert kinds <= {kind} | COMPANIONS.get(kind, set()), findings
     for finding in findings:
         assert finding.says and finding.breaks and finding.mend and finding.at and finding.severity
         assert read(text).line(finding.path) > 0
-    one = next(finding for finding in findings if finding.slug == slug)
+    one = next(finding for finding in findings if finding.kind == kind)
     if one.edits:
         left = audit(read(amend(text, one.edits)))
-        assert (one.slug, one.path, one.says) not in {(other.slug, other.path, other.says) for other in left}
-        assert {other.slug for other in left} <= slugs, left  # the mend adds nothing
+        assert (one.kind, one.path, one.says) not in {(other.kind, other.path, other.says) for other in left}
+        assert {other.kind for other in left} <= kinds, left  # the mend adds nothing
 
 
 def test_routing_tables_of_their_own():
@@ -234,7 +234,7 @@ hosts:
 cables: [one/p2 ~ two/p2, one/p3 ~ three/p2, two/p3 ~ three/p3]
 """
     findings = audit(read(ring))
-    assert [finding.slug for finding in findings] == ["routing-loop"]
+    assert [finding.kind for finding in findings] == ["routing-loop"]
     answer = reach(read(ring), "ha", "hc")
     assert (answer.cause, answer.direction) == ("routing-loop", "out")
     for edits in (findings[0].edits, answer.edits):

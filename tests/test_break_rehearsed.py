@@ -110,10 +110,10 @@ def test_it_is_shown_as_a_table_and_as_values():
     assert table.title == "winch probes stores every 0.1 s while core-1 breaks"
     assert [row[0] for row in table.rows] == ["probes", "when"] and table.rows[1][2] == "+0.1 to +3.1 s"
     values = view.values(told)["broken"]
-    assert values["agree"] and values["part"] == "core-1" and values["lost-in-kernel"] == broken.lost_in_the_kernel
+    assert values["agree"] and values["part"] == "core-1" and values["lost_in_kernel"] == broken.lost_in_the_kernel
     assert told.agrees and not replace(told, broken=replace(broken, theirs=kernel_says(0, 8))).agrees
     nobody = replace(told, broken=BreakRehearsed("core-1", None, (), None))
-    assert view.values(nobody)["broken"] == {"part": "core-1"} and nobody.headline.startswith("with core-1 broken, ")
+    assert view.values(nobody)["broken"]["source"] is None and nobody.headline.startswith("with core-1 broken, ")
 
 
 def test_runs_of_lost_probes():

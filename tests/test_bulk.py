@@ -85,7 +85,7 @@ cables: [landing/p1 ~ quay-1/p24, quay-1/p23 ~ quay-2/p24]
     made = archipelago.design(brief).network
     assert [sum(host.at.device == name for host in made.hosts.values()) for name in ("quay-1", "quay-2")] == [15, 15]
     found = archipelago.matrix(made)
-    assert found.count == found.pairs == 870
+    assert found.reached == found.pairs == 870
 
 
 @pytest.mark.parametrize(

@@ -26,7 +26,7 @@ def test_what_a_step_says_is_what_the_document_at_it_does(name, host, cut):
     assert max(step.cut.pairs for step in change) == cut
     for step in change:
         written = read_network(archipelago.network_text(change.at(step.number)))
-        assert matrix(written).count == step.reached, str(step)
+        assert matrix(written).reached == step.reached, str(step)
 
 
 def test_gateways_that_move_take_along_what_packets_they_pass():
@@ -34,7 +34,7 @@ def test_gateways_that_move_take_along_what_packets_they_pass():
     recipe = "move-gateways: [{vlans: [crew, guests], to: hall, transit: 10.44.9.0/30}]\n"
     new = follow(old, read_recipe(RECIPE + recipe, old))
     assert {one.mtu for one in new.devices["hall"].interfaces.values()} == {9000}
-    assert matrix(new, probe="icmp/8000").count == matrix(old, probe="icmp/8000").count == 2
+    assert matrix(new, probe="icmp/8000").reached == matrix(old, probe="icmp/8000").reached == 2
 
 
 def test_gateways_that_move_are_found_by_routers_that_do_not():
@@ -181,7 +181,7 @@ def test_a_slip_is_named_where_it_was_made_and_mended_there_alone(name):
     broken = read_network(text)
     assert {one.at for one in archipelago.audit(broken) if one.severity == "error" and one.edits} == {at}
     result = archipelago.mend(text)
-    assert not result.left.errors and matrix(result.network).count == matrix(result.network).pairs
+    assert not result.left.errors and matrix(result.network).reached == matrix(result.network).pairs
     touched = set()
     for one in result.made:
         for edit in one.edits:

@@ -74,7 +74,7 @@ def pairs_of(seed: int) -> tuple[Network, Network]:
 
 def fresh(network: Network) -> int:
     """How many pairs a matrix counts, derived anew."""
-    return archipelago.matrix(anew(network)).count
+    return archipelago.matrix(anew(network)).reached
 
 
 @pytest.mark.parametrize("seed", range(16))
@@ -238,7 +238,7 @@ def test_what_is_lost_is_said_and_makes_the_exit_code(command, tmp_path):
     (tmp_path / "new.yaml").write_text(broken)
     done = command("compare", tmp_path / "old.yaml", tmp_path / "new.yaml", "--json", "-o", tmp_path / "both.svg")
     told = json.loads(done.stdout)
-    assert done.returncode == 1 and told["lost"]["pairs"] == 4 and told["promises-lost"] == ["window to agent: reached"]
+    assert done.returncode == 1 and told["lost"]["pairs"] == 4 and told["promises_lost"] == ["window to agent: reached"]
     assert "CHANGED" in (tmp_path / "both.svg").read_text()
     text = command("compare", tmp_path / "old.yaml", tmp_path / "new.yaml", "--quick")
     assert text.stdout.startswith("1 difference; 4 pairs lost") and "no gateway" in text.stdout
@@ -298,14 +298,14 @@ def test_both_states_are_drawn_in_one_picture_and_nothing_leaves_it(tmp_path):
     devices = dict(new.devices)
     devices["skiff"] = replace(devices["mast"], name="skiff", ports={}, interfaces={}, gateway=())
     found = archipelago.compare(old, with_changes(new, devices=devices), failures=False)
-    archipelago.draw_comparison(found, tmp_path / "both.svg")
+    archipelago.draw(found, tmp_path / "both.svg")
     drawn = (tmp_path / "both.svg").read_text()
     assert re.search("layer 3 switch.*: NEW<", drawn) and re.search("layer 3 switch.*: CHANGED<", drawn)
     assert "as before: " in drawn and "host mess moved from mast/p2 to mast/p3" in drawn
     width = float(re.search(r'viewBox="0 0 ([\d.]+)', drawn)[1])
     assert all(0 <= float(x) <= width for x in re.findall(r'<text[^>]* x="([\d.-]+)"', drawn))
     back = archipelago.compare(found.new, old, failures=False)
-    archipelago.draw_comparison(back, tmp_path / "back.svg")
+    archipelago.draw(back, tmp_path / "back.svg")
     assert re.search("layer 3 switch.*: GONE<", (tmp_path / "back.svg").read_text())
 
 

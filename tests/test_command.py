@@ -146,12 +146,18 @@ def test_carve_json_and_text(command):
     assert "255.255.255.192" in text and "0.0.0.63" in text and "free" in text
 
 
+def tables_of(answer):
+    """The rows of the tables of a view, by title."""
+    return {table["title"]: table["rows"] for table in answer["tables"]}
+
+
 def test_view_shows_filters_and_tables(command, tern_bay):
     network = tern_bay / "network.yaml"
     everything = command("view", network).stdout
     assert "p1-p2" in everything and "subinterface" in everything and "in use" in everything
     crew = json.loads(command("view", network, "hall", "--vlan", "crew", "--json").stdout)
-    assert {row["VLAN"] for row in crew["VLANs"]} == {220} and {row["device"] for row in crew["VLANs"]} == {"hall"}
+    rows = tables_of(crew)["VLANs"]
+    assert {row["vlan"] for row in rows} == {220} and {row["device"] for row in rows} == {"hall"}
     assert "p24" in command("view", network, "--port", "p24").stdout
     learned = command("view", network, "landing", "hall", "--after", "kiosk-a,mess").stdout
     assert "ARP and neighbour tables" in learned and "MAC tables" in learned
@@ -163,9 +169,9 @@ def test_points_of_view(command, tern_bay):
     both = command("view", broken, "landing", "skerry").stdout
     assert "only landing has a route" in both and "subnets, as both see them" in both
     assert "no route: no IPv4 gateway" in command("view", broken, "--host", "kiosk-a").stdout
-    tables = json.loads(command("view", tern_bay / "network.yaml", "--gateways", "--json").stdout)
+    tables = tables_of(json.loads(command("view", tern_bay / "network.yaml", "--gateways", "--json").stdout))
     assert {row["at"] for row in tables["gateways"]} >= {"landing/p1.210", "holm/holm-inn-gw"}
-    assert all(row["how"] == "static" or row["how"] == "gateway" for row in tables["static_routes"])
+    assert all(row["how"] == "static" or row["how"] == "gateway" for row in tables["static routes"])
 
 
 def test_trace_and_broadcast(command, tern_bay):

@@ -51,7 +51,7 @@ def chain(routers, last_routes=True):
 @pytest.mark.parametrize(("routers", "reached"), [(1, 2), (2, 2), (62, 2), (63, 2), (64, 0), (70, 0)])
 def test_a_first_ttl_of_64_passes_63_routers(routers, reached):
     made = chain(routers)
-    assert matrix(made, causes=False).count == reached
+    assert matrix(made, causes=False).reached == reached
     assert archipelago.reach(made, "near", "far").reached == bool(reached)
     assert archipelago.reach(made, "far", "near").reached == bool(reached)
 
@@ -80,12 +80,12 @@ cables: [a/x ~ b/x, b/y ~ c/x, a/y ~ c/y]
 def test_a_circle_is_told_from_a_dead_end():
     reached, causes = agreed(network(RING))
     assert reached == {("ha", "hb"), ("hb", "ha")}
-    assert {slug for slug, _ in causes} == {"routing-loop"}  # a and b send what is for c to each other
+    assert {kind for kind, _ in causes} == {"routing-loop"}  # a and b send what is for c to each other
     dead = RING.replace(
         "{destination: 10.3.0.0/24, next-hop: 10.9.0.1}", "{destination: 10.8.0.0/24, next-hop: 10.9.0.1}"
     )
     _, causes = agreed(network(dead))
-    assert ("route-missing", "b") in causes and "routing-loop" not in {slug for slug, _ in causes}
+    assert ("route-missing", "b") in causes and "routing-loop" not in {kind for kind, _ in causes}
 
 
 def test_a_way_out_without_a_way_back_is_no_way():
@@ -95,7 +95,7 @@ def test_a_way_out_without_a_way_back_is_no_way():
         )
     )
     (group,) = [group for group in archipelago.matrix(made).groups if group.finding.at == "c"]
-    assert (group.finding.slug, group.pairs) == ("route-missing", 2)  # there and, for the same want, back
+    assert (group.finding.kind, group.pairs) == ("route-missing", 2)  # there and, for the same want, back
     answer = archipelago.reach(made, "ha", "hc")
     assert (answer.direction, answer.stopped_at, answer.out[-1].device) == ("back", "c", "hc")
     assert archipelago.reach(made, "hc", "ha").direction == "out"
@@ -201,9 +201,9 @@ def test_hosts_that_fare_alike_are_one_class():
     arrays = build_arrays(know(made))
     assert len(arrays.examples) == 3  # a host class for each switch
     found = matrix(made)
-    assert found.between.shape == (1, 1) and found.count == found.pairs == 90 * 89
+    assert found.between.shape == (1, 1) and found.reached == found.pairs == 90 * 89
     ((_, cut),) = archipelago.what_if(made, ["q1/b"])
-    assert cut.between.shape == (2, 2) and cut.count == 60 * 59 + 30 * 29
+    assert cut.between.shape == (2, 2) and cut.reached == 60 * 59 + 30 * 29
     block = found.block([0, 1], range(90))
     assert block.shape == (2, 90) and block.all()
 
@@ -263,7 +263,7 @@ def test_an_aggregate_lives_while_one_member_does():
     made = network(BUNDLE)
     assert len(agreed(made)[0]) == 2
     whole = [["q1/m1"], ["q2/m2"], ["q1/m1", "q2/m2"], ["q1/up"], ["q1/m1 ~ q2/m1"], ["q2/m1 ~ q1/m1", "q1/m2 ~ q2/m2"]]
-    counts = [found.count for _, found in archipelago.what_if(made, whole)]
+    counts = [found.reached for _, found in archipelago.what_if(made, whole)]
     assert counts == [2, 2, 0, 0, 2, 0]
 
 
@@ -290,9 +290,9 @@ def test_an_address_held_twice_is_decided_by_whose_answer_stands():
 
 def test_no_hosts_and_one_host():
     none = network("devices: {q: {kind: switch}}\n")
-    assert (matrix(none).pairs, matrix(none).count, matrix(none).groups) == (0, 0, ())
+    assert (matrix(none).pairs, matrix(none).reached, matrix(none).groups) == (0, 0, ())
     one = network("devices: {q: {kind: switch}}\nhosts: {a: {at: q/p1}}\n")
-    assert (matrix(one).pairs, matrix(one).count, list(matrix(one).rows())) == (0, 0, [])
+    assert (matrix(one).pairs, matrix(one).reached, list(matrix(one).rows())) == (0, 0, [])
     bare = network("devices: {q: {kind: switch}}\nhosts: {a: {at: q/p1}, b: {at: q/p2, address: 10.0.0.1/24}}\n")
     assert agreed(bare) == (set(), {("address-missing", "a"): 2})
 
@@ -337,6 +337,6 @@ def test_routers_that_circle_in_a_vrf_are_found_and_named():
     assert causes["routing-loop", "b"] == 4
     answer = archipelago.reach(made, "ha", "hc")
     assert (answer.cause, answer.at) == ("routing-loop", "b") and "10.9.0.3" in answer.mend
-    assert [(one.slug, one.at) for one in archipelago.audit(made) if one.severity == "error"] == [("routing-loop", "b")]
+    assert [(one.kind, one.at) for one in archipelago.audit(made) if one.severity == "error"] == [("routing-loop", "b")]
     mended = archipelago.amend(archipelago.network_text(made), answer.edits)
     assert archipelago.reach(network_from(parse(mended.encode(), "made")), "ha", "hc").reached

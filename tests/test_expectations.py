@@ -78,13 +78,13 @@ def test_devices_interfaces_addresses_and_gateways_are_ends(sound, source, targe
 
 def test_a_gateway_that_is_missing_breaks_what_is_expected_of_it(broken):
     (verdict,) = archipelago.expectations(broken, [("tickets", "gateway", True)])
-    assert ("kiosk-a", "gateway") in verdict.such_as and verdict.finding.slug == "gateway-missing"
+    assert ("kiosk-a", "gateway") in verdict.such_as and verdict.finding.kind == "gateway-missing"
     unheld = archipelago.expectations(broken, [("crew", "10.44.2.99", True)])[0]
     assert unheld.broken == unheld.pairs > 0
 
 
 def test_an_expectation_names_every_mend_that_it_takes(broken):
-    told = next(f for f in archipelago.audit(broken) if f.slug == "expectation-broken" and "tickets must" in f.says)
+    told = next(f for f in archipelago.audit(broken) if f.kind == "expectation-broken" and "tickets must" in f.says)
     assert "set the gateway of kiosk-a" in told.mend and "make quay-1/p2 an access port of crew" in told.mend
     assert "not enough" not in told.mend
 
@@ -93,7 +93,7 @@ def test_nobody_to_check_is_a_risk_and_no_break(command, tmp_path):
     text = f"{SLIPWAY.read_text()}expect: [{{from: winch, to: winch, reached: yes}}]\n"
     (file := tmp_path / "idle.yaml").write_text(text)
     (risk,) = (finding for finding in archipelago.audit(read_network(text)) if finding.severity == "risk")
-    assert risk.slug == "expectation-idle"
+    assert risk.kind == "expectation-idle"
     done = command("matrix", file)
     assert done.returncode == 0 and "1 with nobody to check" in done.stdout
     assert command("audit", file).returncode == 0
@@ -109,7 +109,7 @@ def test_ends_that_are_not_there_are_told(sound):
 def test_what_must_be_reached_must_be_in_both_families(broken):
     assert archipelago.reach(broken, "purser", "innkeeper").reached  # in IPv4
     (verdict,) = archipelago.expectations(broken, [("purser", "innkeeper", True)])
-    assert not verdict and verdict.finding.slug == "routing-off" and verdict.finding.at == "holm"
+    assert not verdict and verdict.finding.kind == "routing-off" and verdict.finding.at == "holm"
     assert archipelago.expectations(broken, [("purser", "innkeeper", True)], family=4)[0]
     (never,) = archipelago.expectations(broken, [("purser", "innkeeper", False)])
     assert never.broken == 1  # IPv4 is enough to break a promise of separation

@@ -151,7 +151,7 @@ def test_both_engines_say_the_same_of_networks_with_filters(seed):
             causes[answer.cause, answer.at] = causes.get((answer.cause, answer.at), 0) + 1
     theirs = {}
     for group in found.groups:
-        key = group.finding.slug, group.finding.at
+        key = group.finding.kind, group.finding.at
         theirs[key] = theirs.get(key, 0) + group.pairs
     assert causes == theirs
 
@@ -238,9 +238,9 @@ def test_the_commands_know_kinds_of_probes(command, tmp_path):
     assert wrong.returncode == 2 and "write icmp, or a protocol and one port" in wrong.stderr
 
 
-def found(text, *slugs, **asked):
+def found(text, *kinds, **asked):
     audited = archipelago.audit(read_network(text), **asked)
-    return [(f.slug, f.severity, f.says, f.mend) for f in audited if f.slug in slugs]
+    return [(f.kind, f.severity, f.says, f.mend) for f in audited if f.kind in kinds]
 
 
 def test_a_filter_that_no_interface_names_is_told():
@@ -273,7 +273,7 @@ def test_a_filter_that_no_interface_names_is_told():
 )
 def test_a_line_that_an_earlier_one_leaves_nothing_to_is_told(first, second, hidden):
     text = bay([first, second], "filter-in: f")
-    told = [slug for slug, *_ in found(text, "line-hidden", "line-unneeded")]
+    told = [kind for kind, *_ in found(text, "line-hidden", "line-unneeded")]
     assert told == ([hidden] if hidden else [])
     if hidden == "line-unneeded":
         mended = archipelago.mend(text, notes=True)
@@ -320,7 +320,7 @@ def test_a_filter_that_the_traffic_no_longer_passes_is_told_where_it_does():
         assert found(archipelago.network_text(mended), "filter-idle") == [] and not mended.devices["landing"].filters
         assert hall.interfaces["guests-gw"].filter_in == "f" and len(hall.filters["f"].rules) == lines
         assert not archipelago.matrix(mended, probe="tcp/25")["kiosk", "purser"]
-        assert archipelago.matrix(mended).count == 2
+        assert archipelago.matrix(mended).reached == 2
 
 
 def test_a_filter_does_not_move_onto_another():
@@ -347,11 +347,11 @@ def test_a_filter_waits_for_who_is_not_there_yet():
 
 def test_filters_that_leave_no_way_to_manage_a_device_are_a_risk():
     shut = bay(["accept: icmp", "accept: tcp/80"], "filter-in: f", "filter-in: f")
-    told = [one for one in archipelago.audit(read_network(shut)) if one.slug == "management-filtered"]
+    told = [one for one in archipelago.audit(read_network(shut)) if one.kind == "management-filtered"]
     assert [(one.at, one.severity) for one in told] == [("landing", "risk")] and "f at its interfaces" in told[0].says
     for open_ in (
         bay(["accept: icmp", "accept: tcp/22"], "filter-in: f", "filter-in: f"),  # whoever it is
         bay(["accept: icmp", "accept: tcp/80"], "filter-in: f"),  # by the other interface
         shut + "policy: {rules: [], otherwise: none}\n",  # the policy says who may
     ):
-        assert all(one.slug != "management-filtered" for one in archipelago.audit(read_network(open_)))
+        assert all(one.kind != "management-filtered" for one in archipelago.audit(read_network(open_)))

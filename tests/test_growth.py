@@ -74,7 +74,7 @@ def test_what_it_takes_then_was_worked_out():
     assert f"{len(change.steps)} steps" in costs["subnet"]
     for step in change.steps:
         network = apply(network, step)
-    assert matrix(network).count == matrix(made.network).count
+    assert matrix(network).reached == matrix(made.network).reached
     full = BRIEF.replace("10.44.0.0/21", "10.44.0.0/24")
     costs = [
         limit.then for limit in foresee(read_brief(full), design(read_brief(full))).limits if limit.kind == "subnet"

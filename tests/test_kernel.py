@@ -233,7 +233,7 @@ def test_real_servers_lease_what_we_say(command, tmp_path):
     from test_leases import MISTAKES, SOUND
 
     done = {"sound": SOUND}
-    done |= {slug: SOUND.replace(old, new) for slug, _, old, new in MISTAKES[::6] if slug != "server-stranger"}
+    done |= {kind: SOUND.replace(old, new) for kind, _, old, new in MISTAKES[::6] if kind != "server-stranger"}
     networks = {name: archipelago.read_network(text) for name, text in done.items()}
     answers = ask_kernel([Question(network, []) for network in networks.values()])
     for (name, network), theirs in zip(networks.items(), answers, strict=True):

@@ -34,17 +34,17 @@ def unreached(network):
 def test_every_mistake_is_found_named_and_mended(random, kind):
     network = designed(kind(random))
     text = network_text(network)
-    for what, edits, slugs in mistakes(network, random):
+    for what, edits, kinds in mistakes(network, random):
         wrong = amend(text, edits)
         network = read(wrong)
         broken = unreached(network)
         findings = run(index_network(network))
-        assert {finding.slug for finding in findings} <= slugs, (what, findings)
+        assert {finding.kind for finding in findings} <= kinds, (what, findings)
         if broken:
             assert findings, what
         for pair, answer in broken.items():
             assert pair[::-1] in broken, (what, pair)  # without filters, reaching is symmetric
-            assert answer.cause in slugs, (what, pair, answer.says)
+            assert answer.cause in kinds, (what, pair, answer.says)
             assert answer.at and answer.mend and answer.direction in ("out", "back")
         if broken:
             answer = next(iter(broken.values()))

@@ -123,6 +123,7 @@ def test_docs_are_made_from_the_declarations():
     page = (ROOT / "docs" / "documents.md").read_text()
     assert docs.documents_page(page) == page
     assert docs.findings_page() == (ROOT / "docs" / "findings.md").read_text()
+    assert docs.answers_page() == (ROOT / "docs" / "json.md").read_text()
 
 
 def test_documents_are_read_from_paths_files_and_texts(tmp_path):
@@ -152,13 +153,13 @@ def test_results_print_well_and_become_json_and_tables():
         assert str(one) and "object at" not in str(one) and len(repr(one)) < 300, one
         assert archipelago.to_json(one) is not None
     assert archipelago.matrix(network)["kiosk-a", "kiosk-a"] in (True, False)
-    rows = archipelago.view(network, ["landing"]).tables[1].records()
+    rows = archipelago.view(network, ["landing"]).tables()[1].records()
     assert {row["tag"] for row in rows} >= {210, 220}
-    assert not archipelago.to_table(archipelago.view(network).tables[0]).empty
+    assert not archipelago.to_table(archipelago.view(network).tables()[0]).empty
     axes = Figure().add_subplot()
     archipelago.draw(network, axes=axes)
     assert axes.texts
-    archipelago.draw_matrix(network, archipelago.matrix(network), axes=Figure().add_subplot())
+    archipelago.draw(archipelago.matrix(network), axes=Figure().add_subplot())
 
 
 def test_the_public_calls_show_how_they_are_used():

@@ -80,7 +80,7 @@ def test_the_smallest_addition_is_named_and_serves_in_the_document():
 
 
 def _errors(network):
-    return {(one.slug, one.at) for one in archipelago.audit(network, quick=True) if one.severity == "error"}
+    return {(one.kind, one.at) for one in archipelago.audit(network, quick=True) if one.severity == "error"}
 
 
 def test_where_nothing_single_helps_that_is_said():

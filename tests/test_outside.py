@@ -203,7 +203,7 @@ def test_a_policy_that_a_filter_does_not_keep_is_told_where_sources_are_translat
         )
         + "policy: {rules: [{from: crew, to: outside, may: tcp/443}], otherwise: any}\n"
     )
-    (told,) = [one for one in archipelago.audit(read_network(text)) if one.slug == "policy-closed"]
+    (told,) = [one for one in archipelago.audit(read_network(text)) if one.kind == "policy-closed"]
     assert "tcp/443" in told.says and "such as purser to outside" in told.says
 
 
@@ -238,14 +238,14 @@ def test_insides_that_overlap_are_named_and_are_no_mistake_where_they_are_transl
     network = read_network(TWO_INSIDES)
     (told,) = archipelago.audit(network)
     assert (
-        told.slug == "insides-overlap" and told.severity == "risk" and "pier/p2" in told.says and "inn/p1" in told.says
+        told.kind == "insides-overlap" and told.severity == "risk" and "pier/p2" in told.says and "inn/p1" in told.says
     )
     for source, target in (("kiosk", "outside"), ("desk", "outside"), ("desk", "ops")):
         assert archipelago.reach(network, source, target).reached
     for source, target in (("kiosk", "desk"), ("ops", "kiosk"), ("ops", "desk")):
         assert archipelago.reach(network, source, target).cause == "insides-overlap"
     bare = read_network(TWO_INSIDES.replace(", source-nat: 10.44.0.0/24", ""))
-    assert {"duplicate-address", "route-missing"} <= {one.slug for one in archipelago.audit(bare)}
+    assert {"duplicate-address", "route-missing"} <= {one.kind for one in archipelago.audit(bare)}
 
 
 @pytest.mark.parametrize("seed", range(60))

@@ -61,7 +61,7 @@ def sound() -> archipelago.Network:
 
 
 def test_both_ends_are_made_and_nothing_of_the_pair_cuts_anybody_off(sound):
-    assert {finding.slug for finding in archipelago.audit(sound)} == {RISK}
+    assert {finding.kind for finding in archipelago.audit(sound)} == {RISK}
     told = archipelago.redundancy(sound)
     assert set(told["root"].values()) == {"core-1"} and {one["active"][:6] for one in told["active"]} == {"core-1"}
     member = sound.devices["core-1"].interfaces["crew-gw"].virtual[0]
@@ -69,7 +69,7 @@ def test_both_ends_are_made_and_nothing_of_the_pair_cuts_anybody_off(sound):
     pools = [sound.devices[name].dhcp_pools["guests"].ranges for name in ("core-1", "core-2")]
     assert pools[0][0].last.value + 1 == pools[1][0].first.value
     for part in ("core-1", "core-2", *map(str, sound.cables)):
-        assert archipelago.matrix(switched_off(know(sound), [part])).count == 12, part
+        assert archipelago.matrix(switched_off(know(sound), [part])).reached == 12, part
 
 
 def test_roles_are_spread_and_the_way_back_is_shared_over_switches():
@@ -114,7 +114,7 @@ def test_whoever_has_two_cables_is_not_cut_off_from_outside_either():
     with pytest.raises(DesignError, match=told):  # the VLANs are cut in two, and the way back leads to the wrong part
         archipelago.design(read_brief(over_one))
     one_cable = designed(("  - core-2/p2 ~ quay-2/p11\n", ""))  # quay-2 asked for no more than it has
-    assert archipelago.matrix(switched_off(know(one_cable), ["core-2"])).count == 12
+    assert archipelago.matrix(switched_off(know(one_cable), ["core-2"])).reached == 12
 
 
 D = ("devices",)
@@ -168,16 +168,16 @@ ANOTHER_WAY = {
 
 @pytest.mark.parametrize("mistake", MISTAKES)
 def test_every_mistake_is_found_and_its_mend_takes_it_away(sound, mistake):
-    slug = mistake.split()[0]
+    kind = mistake.split()[0]
     text = amend(archipelago.network_text(sound), MISTAKES[mistake])
-    found = [one for one in archipelago.audit(read_network(text)) if one.slug == slug]
+    found = [one for one in archipelago.audit(read_network(text)) if one.kind == kind]
     assert found, [str(one) for one in archipelago.audit(read_network(text))]
-    if slug not in ("members-lease-differently",):
+    if kind not in ("members-lease-differently",):
         for one in found:
             assert one.edits, str(one)
         mended = read_network(archipelago.mend(text, notes=True).text)
-        left = {one.slug for one in archipelago.audit(mended)}
-        assert slug not in left, left
+        left = {one.kind for one in archipelago.audit(mended)}
+        assert kind not in left, left
         if mistake not in ANOTHER_WAY:
             assert in_order(mended) == in_order(sound)
 
@@ -201,7 +201,7 @@ def test_a_route_by_one_of_several_behind_a_switch():
     own = made.devices["core-1"].interfaces["transit-1"].addresses[0].address
     number = next(n for n, route in enumerate(made.devices["landing"].routes) if route.next_hop.address.version == 4)
     text = amend(archipelago.network_text(made), [Edit(("devices", "landing", "routes", number, "next-hop"), str(own))])
-    (found,) = [one for one in archipelago.audit(read_network(text)) if one.slug == "next-hop-of-one"]
+    (found,) = [one for one in archipelago.audit(read_network(text)) if one.kind == "next-hop-of-one"]
     assert read_network(amend(text, found.edits)) == made
 
 
@@ -241,13 +241,13 @@ def test_an_answer_that_passes_the_other_member_is_told_where_conversations_coun
     ]
     text = amend(TWO_ROUTERS, edits)
     assert archipelago.reach(read_network(text), "crane", "mess").reached
-    assert "answers-elsewhere" not in {one.slug for one in archipelago.audit(read_network(text))}
+    assert "answers-elsewhere" not in {one.kind for one in archipelago.audit(read_network(text))}
     spread = amend(text, [Edit(("devices", "landing", "interfaces", "p1.130", "virtual", "priority"), REMOVE)])
     assert archipelago.reach(read_network(spread), "crane", "mess").reached == ("source-nat" in what)
-    (found,) = [one for one in archipelago.audit(read_network(spread)) if one.slug == "answers-elsewhere"]
+    (found,) = [one for one in archipelago.audit(read_network(spread)) if one.kind == "answers-elsewhere"]
     mended = read_network(amend(spread, found.edits))
     assert archipelago.reach(mended, "crane", "mess").reached
-    assert "answers-elsewhere" not in {one.slug for one in archipelago.audit(mended)}
+    assert "answers-elsewhere" not in {one.kind for one in archipelago.audit(mended)}
 
 
 def test_the_brief_of_a_network_asks_for_the_same_shared_gateways():
@@ -287,7 +287,7 @@ def test_a_way_that_one_of_a_pair_has_lost_is_put_back(sound, which):
     for name in ("core-1", "core-2"):
         routes = sound.devices[name].routes
         text = amend(archipelago.network_text(sound), [Edit(("devices", name, "routes", which), REMOVE)])
-        found = [one for one in archipelago.audit(read_network(text)) if one.slug == "members-route-differently"]
+        found = [one for one in archipelago.audit(read_network(text)) if one.kind == "members-route-differently"]
         assert [one.at for one in found] == [name], routes[which]
         mended = read_network(archipelago.mend(text).text)
         assert set(mended.devices[name].routes) == set(routes)
@@ -296,17 +296,17 @@ def test_a_way_that_one_of_a_pair_has_lost_is_put_back(sound, which):
 def test_both_ways_lost_are_told_and_come_back_one_after_the_other(sound):
     lost = [Edit(("devices", "core-2", "routes", number), REMOVE) for number in (1, 0)]
     text = amend(archipelago.network_text(sound), lost)
-    assert "members-route-differently" in {one.slug for one in archipelago.audit(read_network(text))}
+    assert "members-route-differently" in {one.kind for one in archipelago.audit(read_network(text))}
     for _ in range(2):
         text = archipelago.mend(text).text
-    assert {one.slug for one in archipelago.audit(read_network(text))} == {RISK}
+    assert {one.kind for one in archipelago.audit(read_network(text))} == {RISK}
 
 
 @pytest.mark.parametrize("seed", range(14))
 def test_whatever_one_part_of_a_pair_breaks_nobody_is_cut_off(seed):
     text, parts = paired_brief(Random(seed))
     made = archipelago.design(read_brief(text)).network
-    risks = {one.slug for one in archipelago.audit(made) if one.severity != "note"}
+    risks = {one.kind for one in archipelago.audit(made) if one.severity != "note"}
     assert risks <= {RISK}
     whole = calculated(made, None)[0]
     known = know(made)
@@ -332,7 +332,7 @@ def test_one_address_in_two_virtual_routers_is_told_whichever_of_its_addresses_i
             Edit((*TWO, "vrid"), "99"),
         ],
     )
-    (found,) = [one for one in archipelago.audit(read_network(text)) if one.slug == "vrids-differ"]
+    (found,) = [one for one in archipelago.audit(read_network(text)) if one.kind == "vrids-differ"]
     assert "10.44.0.140 in virtual router 99" in found.says and found.edits[0].value == "120"
 
 
@@ -346,7 +346,7 @@ def test_one_address_in_two_virtual_routers_is_told_whichever_of_its_addresses_i
 def test_what_a_lost_way_breaks_is_told_as_it_is(sound, number, says, breaks):
     text = amend(archipelago.network_text(sound), [Edit(("devices", "core-2", "routes", number), REMOVE)])
     made = read_network(text)
-    (found,) = [one for one in archipelago.audit(made) if one.slug == "members-route-differently"]
+    (found,) = [one for one in archipelago.audit(made) if one.kind == "members-route-differently"]
     assert says in found.says and breaks in found.breaks
     gone, who = (("core-1", "crane"), ("landing/p2 ~ core-2/p24", "core-2"))[number]
     for network, answer in ((sound, True), (made, False)):  # and so it is
@@ -368,7 +368,7 @@ def test_of_many_vlans_each_is_told_once_that_its_answers_pass_elsewhere():
         text = f"{first}  {name}:\n" + rest.replace("    filters:", f"{there}\n    filters:", 1)
     edits = [Edit(("devices", name, "interfaces", "p1.120", "filter-in"), "asked") for name in ("landing", "skerry")]
     made = read_network(amend(text, edits))
-    told = [one for one in archipelago.audit(made) if one.slug == "answers-elsewhere"]
+    told = [one for one in archipelago.audit(made) if one.kind == "answers-elsewhere"]
     assert {one["active"] for one in archipelago.redundancy(made)["active"]} == {
         "landing/p1.120",
         "landing/p1.130",
@@ -379,4 +379,4 @@ def test_of_many_vlans_each_is_told_once_that_its_answers_pass_elsewhere():
     mended = made
     for one in told:
         mended = read_network(amend(archipelago.network_text(mended), one.edits))
-    assert "answers-elsewhere" not in {one.slug for one in archipelago.audit(mended)}
+    assert "answers-elsewhere" not in {one.kind for one in archipelago.audit(mended)}

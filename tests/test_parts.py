@@ -49,9 +49,9 @@ def test_what_each_part_cuts_off(bay, part, touched, cut):
 def test_several_parts_and_none(bay):
     both = ["landing/p2 ~ holm/p12", "holm/p11"]
     ((_, found),) = archipelago.what_if(bay, [both])
-    assert archipelago.matrix(bay, without=both).count == found.count < found.pairs
-    assert archipelago.matrix(bay, without=[]).count == found.pairs
-    assert {group.finding.slug for group in archipelago.matrix(bay, without=both).groups} == {"admin-down"}
+    assert archipelago.matrix(bay, without=both).reached == found.reached < found.pairs
+    assert archipelago.matrix(bay, without=[]).reached == found.pairs
+    assert {group.finding.kind for group in archipelago.matrix(bay, without=both).groups} == {"admin-down"}
 
 
 @pytest.mark.parametrize(
@@ -167,7 +167,7 @@ def test_matrix_without_parts_tells_the_promises_that_break(command, plain_bay):
     done = command("matrix", plain_bay / "network.yaml", "--without", "holm", "--json")
     told = json.loads(done.stdout)
     assert done.returncode == 1
-    assert {(one["from"], one["holds"]) for one in told["expectations"]} == {
+    assert {(one["source"], one["holds"]) for one in told["expectations"]} == {
         ("tickets", True),
         ("cameras", True),
         ("holm-pier", False),

@@ -54,7 +54,7 @@ def test_vlan_by_vlan_counts_pairs_and_not_hosts_with_themselves():
     assert [row[3:] for row in grid.rows] == [("all", "none", "all"), ("none", "all", "none"), ("all", "none", "all")]
     assert shown.partitioned(groups) == "reaching no other VLAN: v111 (111)"
     pairs = sum(int(groups.pairs(i).sum()) for i in range(len(groups.names)))
-    assert pairs == found.pairs and groups.missing.sum() == found.pairs - found.count
+    assert pairs == found.pairs and groups.missing.sum() == found.pairs - found.reached
     assert [row[0] for row in shown.by_vlan(told(islands(2, 1))[1]).rows] == ["1", "2"]
 
 
@@ -77,7 +77,7 @@ def test_causes_of_one_kind_share_a_row():
     assert len(found.groups) == 36 and len(table.rows) == 1
     (row,) = table.rows
     assert row[1] == "gateway-missing" and row[2] == "36 places" and "and 35 more like it" in row[3]
-    assert int(row[0].replace(",", "")) == found.pairs - found.count
+    assert int(row[0].replace(",", "")) == found.pairs - found.reached
     few = shown.causes(archipelago.matrix(islands(2, 1, gateways=False)).groups)
     assert [one[2] for one in few.rows] == ["h110x1", "h111x1"]
 
@@ -92,7 +92,7 @@ def test_host_by_host():
 def test_figures_of_any_size(tmp_path, vlans, each):
     network = islands(vlans, each)
     found = archipelago.matrix(network, without=[f"h110x{each}"], causes=True)
-    drawn = figures.figure(know(network), found, "matrix.png")
+    drawn = figures.figure(found, "png")
     (tmp_path / "matrix.png").write_bytes(drawn)
     pixels = imread(tmp_path / "matrix.png")[:, :, :3]
     assert pixels.shape[:2] == (800, 1280)
@@ -103,11 +103,11 @@ def test_figures_of_any_size(tmp_path, vlans, each):
     seen = {name: int((np.abs(pixels - shade).max(axis=2) < 0.02).sum()) for name, shade in shades.items()}
     assert seen[figures.REACHED] > 100_000  # nearly everything is reached
     assert seen[figures.CUT] < seen[figures.REACHED] and (seen[figures.CUT] > 0 or each > 50)
-    svg = figures.figure(know(network), found, "matrix.svg").decode()
+    svg = figures.figure(found, "svg").decode()
     assert "v110 (110)" in svg and f"h110x{each} is off" in svg and found.headline in svg
 
 
 def test_names_from_a_file_are_quoted_in_the_figure():
     network = islands(1, 2)
     odd = Network(**{name: getattr(network, name) for name in ("devices", "hosts", "cables")}, vlans={"a.b-c": 110})
-    assert b"a.b-c (110)" in figures.figure(know(odd), archipelago.matrix(odd), "m.svg")
+    assert b"a.b-c (110)" in figures.figure(archipelago.matrix(odd), "svg")

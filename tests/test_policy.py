@@ -62,7 +62,7 @@ policy:
 
 def told(text):
     findings = archipelago.audit(read_network(text))
-    return [(one.slug, one.at, one.says, one.mend) for one in findings if one.slug.startswith("policy")]
+    return [(one.kind, one.at, one.says, one.mend) for one in findings if one.kind.startswith("policy")]
 
 
 def test_what_the_policy_says_and_the_network_does_is_no_finding():
@@ -72,8 +72,8 @@ def test_what_the_policy_says_and_the_network_does_is_no_finding():
 
 
 def test_what_is_wrongly_open_is_told_with_an_example_and_its_way():
-    ((slug, at, says, mend),) = told(BAY)
-    assert (slug, at) == ("policy-open", "landing")
+    ((kind, at, says, mend),) = told(BAY)
+    assert (kind, at) == ("policy-open", "landing")
     assert says.startswith(
         "policy, line 3: outside may not any to any; let through all the same: anything over IPv4, 3"
     )
@@ -83,15 +83,15 @@ def test_what_is_wrongly_open_is_told_with_an_example_and_its_way():
 
 def test_what_is_wrongly_closed_is_told_with_the_line_that_ends_it():
     text = BAY.replace("address: 203.0.113.2/30", "address: 203.0.113.2/30, filter-in: edge-in")
-    ((slug, at, says, mend),) = told(text.replace("to: purser, may: tcp/443", "to: purser, may: [tcp/443, icmp]"))
-    assert (slug, at) == ("policy-closed", "landing")
+    ((kind, at, says, mend),) = told(text.replace("to: purser, may: tcp/443", "to: purser, may: [tcp/443, icmp]"))
+    assert (kind, at) == ("policy-closed", "landing")
     assert (
         "icmp over IPv4, 1 pair, such as kiosk to purser by icmp: filter guests-in at landing/p1.10 (in), line 2"
         in says
     )
     assert mend == "write 'guests-in' of landing anew, as the policy says"
     stateless = told(text.replace("        stateful: true\n      edge-in", "      edge-in"))
-    assert [(slug, "the answer to" in says) for slug, _, says, _ in stateless] == [("policy-closed", True)]
+    assert [(kind, "the answer to" in says) for kind, _, says, _ in stateless] == [("policy-closed", True)]
 
 
 def test_the_table_of_the_policy(command, tmp_path):
@@ -207,7 +207,7 @@ def test_what_was_not_asked_is_told():
     text = BAY.replace(
         "  rules:\n    - {from: guests, to: purser", f"  rules:\n{lines}    - {{from: guests, to: purser"
     )
-    (note,) = [one for one in archipelago.audit(read_network(text)) if one.slug == "policy-in-part"]
+    (note,) = [one for one in archipelago.audit(read_network(text)) if one.kind == "policy-in-part"]
     assert note.severity == "note" and note.says.endswith("kinds of traffic apart; 64 of them were asked")
 
 
@@ -227,8 +227,8 @@ def test_a_policy_designed_is_kept_by_the_network(seed):
         pytest.skip("this seed makes nothing to ask about")
     network = archipelago.design(brief).network
     assert network.policy == brief.policy and read_network(archipelago.network_text(network)) == network
-    slugs = {finding.slug for finding in archipelago.audit(network)}
-    assert not slugs & {"policy-open", "policy-closed", "line-hidden"}
+    kinds = {finding.kind for finding in archipelago.audit(network)}
+    assert not kinds & {"policy-open", "policy-closed", "line-hidden"}
     for device in network.devices.values():
         for one in device.filters.values():
             assert len(one.rules) <= 2 * len(brief.policy.rules) + 6
@@ -250,7 +250,7 @@ def test_filters_are_where_packets_go_out_only_where_that_saves_lines(first):
         network = archipelago.design(brief).network if brief is not None else None
         if network is None or not outward(network):
             continue
-        assert not {finding.slug for finding in archipelago.audit(network)} & {"policy-open", "policy-closed"}
+        assert not {finding.kind for finding in archipelago.audit(network)} & {"policy-open", "policy-closed"}
         places = entrances(NetworkIndex(know(network)))
         if len({place.who for place in places.values()} - {"outside"}) < len(brief.vlans):
             continue  # a VLAN without hosts, which only the brief says where to look for
@@ -327,7 +327,7 @@ def test_a_filter_of_what_goes_out_goes_where_the_policy_wants_none_any_more():
     forbids = "    - {from: any, to: cameras, may-not: any}\n"
     assert forbids in text
     text = text.replace(forbids, "")
-    assert "policy-closed" in {finding.slug for finding in archipelago.audit(read_network(text))}
+    assert "policy-closed" in {finding.kind for finding in archipelago.audit(read_network(text))}
     mended = archipelago.mend(text).network
     assert not outward(mended) and not any(device.filters for device in mended.devices.values())
     assert archipelago.audit(mended) == () and archipelago.reach(mended, "kiosk", "recorder").reached
@@ -342,11 +342,11 @@ def test_filters_that_are_missing_are_placed_as_the_design_places_them(seed):
     open_ = replace(network, devices={name: bare(device) for name, device in network.devices.items()})
     before = archipelago.audit(open_)
     mended = archipelago.mend(archipelago.network_text(open_))
-    if any(finding.slug == "policy-open" for finding in before):
-        assert all(finding.edits for finding in before if finding.slug == "policy-open")
+    if any(finding.kind == "policy-open" for finding in before):
+        assert all(finding.edits for finding in before if finding.kind == "policy-open")
         assert mended.made
     after = archipelago.audit(mended.network)
-    assert not {finding.slug for finding in after} & {"policy-open", "policy-closed"}
+    assert not {finding.kind for finding in after} & {"policy-open", "policy-closed"}
     for name, device in mended.network.devices.items():
         assert {f.rules for f in device.filters.values()} <= {f.rules for f in network.devices[name].filters.values()}
 
@@ -364,7 +364,7 @@ def test_lines_of_a_policy_that_decide_nothing_are_told():
     assert within[0] == "policy-line-unneeded" and "hosts of one VLAN talk within it" in within[2]
     mended = archipelago.mend(text, notes=True)
     assert len(mended.network.policy.rules) == 4
-    assert [slug for slug, *_ in told(mended.text)] == ["policy-line-hidden"]
+    assert [kind for kind, *_ in told(mended.text)] == ["policy-line-hidden"]
 
 
 def test_a_policy_and_the_network_are_told_by_vlan(command, tmp_path):
@@ -375,19 +375,21 @@ def test_a_policy_and_the_network_are_told_by_vlan(command, tmp_path):
     assert done.returncode == 1 and done.stdout.startswith("the policy is not kept: wrongly open for 2 pairs of VLANs")
     assert "wrongly open" in (tmp_path / "policy.svg").read_text()
     rows = {
-        (row["from"], row["to"]): row
+        (row["source"], ", ".join(row["targets"])): row
         for row in json.loads(command("matrix", file, "--policy", "--json").stdout)["by_vlan"]
     }
     assert rows["outside", "guests, crew"]["wrongly_open"] == "any"
     assert rows["guests", "crew"] == {
-        "from": "guests",
+        "source": "guests",
         "may": "tcp/443 (some hosts)",
-        "to": "crew",
-        "network": "as the policy says",
-        "wrongly_open": None,
+        "targets": ["crew"],
+        "otherwise": False,
+        "wrongly_open": "",
+        "wrongly_closed": "",
+        "open_for_answers": "",
     }
     kept = archipelago.check_policy(archipelago.mend(BAY).network)
-    assert kept.holds and str(kept) == "the policy is kept: every pair, 5 kinds of traffic"
+    assert kept.holds and kept.headline == "the policy is kept: every pair, 5 kinds of traffic"
     for wrong in (["--csv"], ["--family", "6"]):
         refused = command("matrix", file, "--policy", *wrong)
         assert refused.returncode == 2 and "does not go with --policy" in refused.stderr
@@ -405,7 +407,7 @@ def test_what_the_policy_forbids_is_no_pair_to_mend(command, tmp_path):
 
 def test_a_device_is_managed_by_those_whom_the_policy_names():
     text = BAY.replace("  otherwise: any", "    - {from: crew, to: landing, may: tcp/22}\n  otherwise: any")
-    told = [finding for finding in archipelago.audit(archipelago.read_network(text)) if finding.slug == "policy-open"]
+    told = [finding for finding in archipelago.audit(archipelago.read_network(text)) if finding.kind == "policy-open"]
     assert any("to landing; let through all the same" in finding.says for finding in told)
     mended = archipelago.mend(text).network
     assert archipelago.reach(mended, "purser", "10.44.2.1", probe="tcp/22").reached

@@ -138,7 +138,7 @@ def rows(arrays: Any) -> dict[Any, list[Any]]:
 
 
 def findings(made: known.Knowledge) -> list[tuple[str, str, str]]:
-    return [(one.slug, one.at, one.says) for one in run(NetworkIndex(made))]
+    return [(one.kind, one.at, one.says) for one in run(NetworkIndex(made))]
 
 
 def differences(network: Network, random: Random, tried: Counter[tuple[str, str]], count: int) -> list[tuple[Any, str]]:

@@ -33,7 +33,7 @@ def test_states_are_kept_listed_compared_and_restored(command, tmp_path):
     assert (latest.why, first.why) == ("a gateway is missing", "as it runs")
     assert first.said["Pairs"] == "6 of 6 pairs reached" and latest.said["Pairs"] == "2 of 6 pairs reached"
     listed = json.loads(command("record", file, "--list", "--json").stdout)
-    assert [one["record"] for one in listed] == [latest.name, first.name]
+    assert [one["name"] for one in listed["records"]] == [latest.name, first.name]
     compared = command("record", file, "--compare", first.name, latest.name)
     assert compared.returncode == 1 and "4 pairs lost" in compared.stdout
     restored = command("record", file, "--restore", first.name)

@@ -97,32 +97,32 @@ MISTAKES = {
 }
 
 
-@pytest.mark.parametrize("slug", MISTAKES)
-def test_what_is_not_equal_on_both_is_named_and_its_mend_makes_it_so(slug):
+@pytest.mark.parametrize("kind", MISTAKES)
+def test_what_is_not_equal_on_both_is_named_and_its_mend_makes_it_so(kind):
     sound = read_network(AS_ONE)
     assert not [
-        one for one in archipelago.audit(sound) if one.slug.startswith("shared-") or one.slug == "members-differ"
+        one for one in archipelago.audit(sound) if one.kind.startswith("shared-") or one.kind == "members-differ"
     ]
-    old, new = MISTAKES[slug]
+    old, new = MISTAKES[kind]
     assert AS_ONE.count(old) == 1
     text = AS_ONE.replace(old, new)
     findings = archipelago.audit(read_network(text), quick=True)
-    (finding,) = [one for one in findings if one.slug == slug]
-    if slug == "shared-apart":
+    (finding,) = [one for one in findings if one.kind == kind]
+    if kind == "shared-apart":
         assert "core-1 and core-2 lead to quay/up and quay/p2" in finding.says and finding.edits == ()
         return
     mended = read_network(amend(text, finding.edits))
     assert [sorted(device.interfaces.items()) for device in mended.devices.values()] == [
         sorted(device.interfaces.items()) for device in sound.devices.values()
     ]
-    assert not [one for one in archipelago.audit(mended, quick=True) if one.slug == slug]
+    assert not [one for one in archipelago.audit(mended, quick=True) if one.kind == kind]
 
 
 def test_a_half_without_another_is_told_by_name():
     text = AS_ONE.replace(
         "      to-quay: {members: [p1], trunk: [crew, yard], untagged: none, shared-with: core-1}\n", ""
     )
-    (finding,) = [one for one in archipelago.audit(read_network(text), quick=True) if one.slug == "shared-alone"]
+    (finding,) = [one for one in archipelago.audit(read_network(text), quick=True) if one.kind == "shared-alone"]
     assert finding.at == "core-1" and "core-2 has no aggregate to-quay" in finding.says
 
 

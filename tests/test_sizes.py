@@ -115,16 +115,16 @@ def test_the_mend_raises_both_ends_of_the_link_and_is_proved(small):
 
 
 def test_audit_names_what_drops_in_silence_and_mends_it(small):
-    found = [one for one in audit(small) if one.slug == "mtu-mismatch"]
+    found = [one for one in audit(small) if one.kind == "mtu-mismatch"]
     assert [(one.at, one.severity) for one in found] == [("quay", "risk")]
     assert "quay/p4 passes packets of 1,300 octets, and 1,500 come there" in found[0].says
-    assert [one.slug for one in mend(SMALL).left] == []
+    assert [one.kind for one in mend(SMALL).left] == []
     usual = audit(read_network(SMALL.replace(", mtu: 1300", "").replace(", mtu: 1400", "")))
     assert list(usual) == []
     jumbo = SMALL.replace("mess: {", "mess: {mtu: 9000, ").replace(
         "p3: {access: crew}", "p3: {access: crew, mtu: 9000}"
     )
-    assert {one.says.split()[0] for one in audit(read_network(jumbo)) if one.slug == "mtu-mismatch"} == {
+    assert {one.says.split()[0] for one in audit(read_network(jumbo)) if one.kind == "mtu-mismatch"} == {
         "quay/up",
         "landing/p1",
         "quay/p4",
@@ -160,7 +160,7 @@ def test_large_packets_end_where_they_meet_a_smaller_interface(command, tmp_path
     assert reach(network, "store", "crane", probe="icmp/1472").reached
     lost = reach(network, "store", "crane", probe="icmp/1473")
     assert (lost.at, lost.cause) == ("hall", "packet-too-large") and lost.says.startswith("hall/yard-gw sends")
-    assert {one.says.split()[0] for one in audit(network) if one.slug == "mtu-mismatch"} == {
+    assert {one.says.split()[0] for one in audit(network) if one.kind == "mtu-mismatch"} == {
         "quay/up",
         "quay/p5",
         "mess",
@@ -188,7 +188,7 @@ def test_arrays_and_simulation_agree_on_sizes():
             answer = simulate(view, *(nodes[name] for name in pair), probes=1, family=family, probe=probe)
             assert answer.reached == whole[pair], (seed, pair)
             sized += plain[pair] and not whole[pair]
-        assert sum(group.pairs for group in whole.groups) == whole.pairs - whole.count
+        assert sum(group.pairs for group in whole.groups) == whole.pairs - whole.reached
     assert sized > 15
 
 

@@ -61,7 +61,7 @@ CALLS = [
 ]
 
 
-@pytest.mark.parametrize("columns", [80, 200])
+@pytest.mark.parametrize("columns", [80, pytest.param(200, marks=pytest.mark.long)])
 @pytest.mark.parametrize("call", CALLS)
 def test_every_answer_fits_the_terminal(tern_bay, call, columns):
     shown, _ = in_terminal(call.split(), columns, tern_bay)

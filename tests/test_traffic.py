@@ -149,8 +149,8 @@ def test_the_command_prints_draws_and_gives_json(command, tmp_path):
     archipelago.write_network(network, path)
     assert read_network(path) == network
     said = json.loads(command("traffic", path, "--json", "--failures").stdout)
-    assert said["fills_first"]["link"] == "landing/p1 ~ quay/up" and said["sent"] == 40e6
-    assert said["links"][0]["to_a"] + said["host_links"][0]["to_b"] > 0 and len(said["failures"]) == 3
+    assert said["fills_first"]["name"] == "landing/p1 ~ quay/up" and said["sent"] == 40e6
+    assert said["links"][0]["to_a"] + said["host_links"][0]["to_b"] > 0 and len(said["broken"]) == 3
     picture = tmp_path / "load.svg"
     assert command("traffic", path, "-o", picture).returncode == 0
     assert "% full" in picture.read_text() and "the broader a cable" in picture.read_text()

@@ -178,7 +178,7 @@ def test_a_picture_marks_what_is_wrong_and_where_a_way_stops(tern_bay, tmp_path,
     space = "{http://www.w3.org/2000/svg}"
     texts = [element.text for element in root.iter(f"{space}text")]
     assert "STOPS HERE on the way out" in texts and "DOWN" in texts
-    wrong = [finding for finding in archipelago.audit(network, quick=True) if finding.slug != "expectation-broken"]
+    wrong = [finding for finding in archipelago.audit(network, quick=True) if finding.kind != "expectation-broken"]
     for number, finding in enumerate(wrong[:9], 1):
         told = f"[{number}] {finding.severity.upper()} at {finding.at}"
         assert any(text.startswith(told) for text in texts), finding
@@ -242,7 +242,7 @@ def test_every_result_is_json():
     network = large()
     plan = to_json(design(brief_from(parse(brief_text(10, 5, 12).encode(), "small"))))
     assert json.loads(json.dumps(plan)) == plan
-    assert set(plan) == {"network", "carving", "decisions", "requests", "lines"}
+    assert set(plan) == {"format", "network", "carving", "decisions", "requests", "lines"}
     assert to_json(network)["format"] == "archipelago-network/1"
 
 

@@ -23,17 +23,7 @@ from archipelago.api.asking import broadcast, lease, reach, reach_in_order, trac
 from archipelago.api.breaking import break_part, outages
 from archipelago.api.changing import apply, change, compare, follow, read_recipe, setting_up
 from archipelago.api.checking import assert_expected, audit, check_policy, expectations, matrix, mend, what_if
-from archipelago.api.drawing import (
-    draw,
-    draw_break,
-    draw_comparison,
-    draw_matrix,
-    draw_outages,
-    draw_policy,
-    draw_space,
-    draw_traffic,
-    draw_weighing,
-)
+from archipelago.api.drawing import draw
 from archipelago.api.loading import traffic
 from archipelago.api.planning import carve, design, foresee, weigh
 from archipelago.api.reading import (
@@ -76,15 +66,16 @@ if TYPE_CHECKING:
         parse_interface_address,
         parse_prefix,
     )
-    from archipelago.api.mending import MendResult
+    from archipelago.answer import Answer
     from archipelago.audit.result import AuditResult
     from archipelago.changes.comparison import Comparison
+    from archipelago.changes.from_empty import SettingUp
     from archipelago.changes.result import Change, Step
     from archipelago.exchange.rehearsal import Rehearsal
     from archipelago.failures.result import Outage, Outages
     from archipelago.files.as_built import AsBuilt
     from archipelago.files.codecs import parse_next_hop
-    from archipelago.files.repository import Record
+    from archipelago.files.repository import Record, Records
     from archipelago.load.result import BrokenLoad, DemandLoad, LinkLoad, Load
     from archipelago.model.brief import Brief, Conventions, DeviceNeed, GatewayPlace, HostNeed, Outside, VlanNeed
     from archipelago.model.demand import Demand
@@ -106,31 +97,36 @@ if TYPE_CHECKING:
     )
     from archipelago.model.plan import Decision, Design
     from archipelago.model.recipe import Recipe
+    from archipelago.proof.mending import MendResult
     from archipelago.reachability.kept import Kept
     from archipelago.reachability.matrix import Matrix
-    from archipelago.reachability.verdict import Verdict
+    from archipelago.reachability.verdict import Verdict, Verdicts
     from archipelago.simulation.explore import Broadcast, Trace
     from archipelago.simulation.in_order import Check, InOrder
     from archipelago.simulation.lease import LeaseResult
     from archipelago.simulation.reach import ReachResult
-    from archipelago.views.look import View
+    from archipelago.views.leases import Leases
+    from archipelago.views.redundancy import Redundancy
+    from archipelago.views.view import View
     from archipelago.weighing.growth import Foreseen
     from archipelago.weighing.result import Weighed, Weighing
 
 _TYPES = {
     "addressing.carve": ("Carving",),
+    "answer": ("Answer",),
     "addressing.values": (
         *("Address", "InterfaceAddress", "Prefix"),
         *("parse_address", "parse_interface_address", "parse_prefix"),
     ),
-    "api.mending": ("MendResult",),
+    "proof.mending": ("MendResult",),
     "changes.comparison": ("Comparison",),
+    "changes.from_empty": ("SettingUp",),
     "changes.result": ("Change", "Step"),
     "exchange.rehearsal": ("Rehearsal",),
     "failures.result": ("Outage", "Outages"),
     "files.as_built": ("AsBuilt",),
     "files.codecs": ("parse_next_hop",),
-    "files.repository": ("Record",),
+    "files.repository": ("Record", "Records"),
     "audit.result": ("AuditResult",),
     "load.result": ("BrokenLoad", "DemandLoad", "LinkLoad", "Load"),
     "model.demand": ("Demand",),
@@ -144,14 +140,16 @@ _TYPES = {
     ),
     "model.plan": ("Decision", "Design"),
     "model.recipe": ("Recipe",),
-    "reachability.expect": ("Verdict",),
+    "reachability.verdict": ("Verdict", "Verdicts"),
     "reachability.kept": ("Kept",),
     "reachability.matrix": ("Matrix",),
     "simulation.explore": ("Broadcast", "Trace"),
     "simulation.in_order": ("Check", "InOrder"),
     "simulation.lease": ("LeaseResult",),
     "simulation.reach": ("ReachResult",),
-    "views.look": ("View",),
+    "views.leases": ("Leases",),
+    "views.redundancy": ("Redundancy",),
+    "views.view": ("View",),
     "weighing.growth": ("Foreseen",),
     "weighing.result": ("Weighed", "Weighing"),
 }
@@ -163,6 +161,7 @@ __all__ = [
     "Address",
     "AddressError",
     "Aggregate",
+    "Answer",
     "ArchipelagoError",
     "AsBuilt",
     "AuditResult",
@@ -198,6 +197,7 @@ __all__ = [
     "Kept",
     "KernelError",
     "LeaseResult",
+    "Leases",
     "LinkLoad",
     "Load",
     "Loopback",
@@ -215,13 +215,17 @@ __all__ = [
     "ReachResult",
     "Recipe",
     "Record",
+    "Records",
+    "Redundancy",
     "Rehearsal",
     "Route",
+    "SettingUp",
     "Step",
     "Subinterface",
     "Trace",
     "TrafficError",
     "Verdict",
+    "Verdicts",
     "View",
     "VlanInterface",
     "VlanNeed",
@@ -240,14 +244,6 @@ __all__ = [
     "compare",
     "design",
     "draw",
-    "draw_break",
-    "draw_comparison",
-    "draw_matrix",
-    "draw_outages",
-    "draw_policy",
-    "draw_space",
-    "draw_traffic",
-    "draw_weighing",
     "expectations",
     "export",
     "follow",

@@ -16,13 +16,14 @@ from typing import TypeVar
 from archipelago.addressing.convention import FIRST, GatewayConvention, by_convention
 from archipelago.addressing.free import FreeSpace, gaps
 from archipelago.addressing.values import WIDTHS, Address, Prefix, parse_prefix
+from archipelago.answer import Answer, OneLine
 from archipelago.errors import CarveError
 
 Label = TypeVar("Label")
 
 
-@dataclass(frozen=True, slots=True)
-class Need:
+@dataclass(frozen=True, slots=True, repr=False)
+class Need(OneLine):
     """What one VLAN or link asks for.
 
     Args:
@@ -47,8 +48,8 @@ class Need:
     later: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Allotment:
+@dataclass(frozen=True, slots=True, repr=False)
+class Allotment(OneLine):
     """One need's subnet in one family, with every figure a person asks of it. Counts are in addresses."""
 
     name: str
@@ -67,19 +68,33 @@ class Allotment:
     reason: str
 
 
-@dataclass(frozen=True, slots=True)
-class Carving:
+@dataclass(frozen=True, slots=True, repr=False)
+class Carving(Answer):
     """The result: an allotment for each need and family in the order asked, and what stays free."""
+
+    SHOWN = "carving.CARVE"
 
     spaces: tuple[Prefix, ...]
     allotments: tuple[Allotment, ...]
     reserved: tuple[Prefix, ...]
     free: tuple[Prefix, ...]
 
-    def __str__(self) -> str:
-        gateways = [f", gateway {allotment.gateway}" if allotment.gateway else "" for allotment in self.allotments]
-        named = zip(self.allotments, gateways, strict=True)
-        return "\n".join(f"{allotment.name}: {allotment.prefix}{gateway}" for allotment, gateway in named)
+    @property
+    def headline(self) -> str:
+        """The answer in one line."""
+        parts = []
+        for version in (4, 6):
+            spaces = [space for space in self.spaces if space.version == version]
+            if not spaces:
+                continue
+            total = sum(space.size for space in spaces)
+            left = sum(block.size for block in self.free if block.version == version)
+            names = " and ".join(str(space) for space in spaces)
+            count = sum(allotment.prefix.version == version for allotment in self.allotments)
+            share = "over 99%" if 0.99 < left / total < 1 else f"{left / total:.0%}"
+            addresses = f", {left:,} addresses" if version == 4 else ""
+            parts.append(f"{count} subnets from {names}: {share} free{addresses}")
+        return "; ".join(parts)
 
 
 def carve(

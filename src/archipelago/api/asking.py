@@ -49,7 +49,7 @@ def reach(
         ... devices: {quay: {kind: switch}}
         ... hosts: {a: {at: quay/p1, address: 10.44.0.2/24}, b: {at: quay/p2, address: 10.44.0.3/24}}
         ... ''')
-        >>> print(archipelago.reach(network, "a", "b"))
+        >>> print(archipelago.reach(network, "a", "b").headline)
         REACHED: a reaches b (10.44.0.3) and the answer comes back
     """
     from archipelago.knowledge.ends import common_families
@@ -174,8 +174,11 @@ def trace(network: Network, source: str, target: str, *, family: int | None = No
     Example:
         >>> print(archipelago.trace(network, "winch", "gull"))
         gull answers; 1 router on the way answered
-          1  landing  10.44.20.1  ttl-expired
-          2  gull  10.44.20.130  reply
+        <BLANKLINE>
+        TTL  device   address       said
+        ---  -------  ------------  --------------------------------------------
+          1  landing  10.44.20.1    time exceeded (the TTL or hop limit ran out)
+          2  gull     10.44.20.130  echo reply: the target itself
     """
     from archipelago.simulation.explore import Trace
     from archipelago.simulation.explore import trace as ask
@@ -198,9 +201,8 @@ def broadcast(network: Network, source: str) -> Broadcast:
         QueryError: the source does not exist or has no interface that is up, or the broadcast never ends.
 
     Example:
-        >>> print(archipelago.broadcast(network, "winch"))
+        >>> print(archipelago.broadcast(network, "winch").headline)
         a broadcast of winch is heard by 0 hosts, 1 station in all
-          landing: slip p1 to p12
     """
     from archipelago.knowledge.ends import find_source
     from archipelago.knowledge.index import index_network

@@ -9,6 +9,7 @@ from archipelago.api.reading import a_network
 
 if TYPE_CHECKING:
     from archipelago.changes.comparison import Comparison
+    from archipelago.changes.from_empty import SettingUp
     from archipelago.changes.result import Change, Step
     from archipelago.model.network import Network
     from archipelago.model.recipe import Recipe
@@ -141,7 +142,7 @@ def follow(network: Network, recipe: Recipe, *, accept_losses: bool = False) -> 
     return run(a_network(network), recipe, accept_losses=accept_losses)
 
 
-def setting_up(network: Network) -> dict[str, tuple[str, ...]]:
+def setting_up(network: Network) -> SettingUp:
     """What a person types in and plugs in, device by device, where there is nothing but empty devices.
 
     Args:

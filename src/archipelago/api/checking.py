@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 from archipelago.api.reading import a_network
 
 if TYPE_CHECKING:
-    from archipelago.api.mending import MendResult
     from archipelago.audit.result import AuditResult
     from archipelago.model.expectation import Expectation
     from archipelago.model.network import Network
+    from archipelago.proof.mending import MendResult
     from archipelago.reachability.kept import Kept
     from archipelago.reachability.matrix import Matrix
-    from archipelago.reachability.verdict import Verdict
+    from archipelago.reachability.verdict import Verdicts
 
 
 def audit(network: Network, *, quick: bool = False, accept_losses: bool = False) -> AuditResult:
@@ -29,7 +29,7 @@ def audit(network: Network, *, quick: bool = False, accept_losses: bool = False)
         accept_losses: offer mends, too, that cut off something that works.
 
     Returns:
-        The findings, a tuple that prints as text; empty where there are none.
+        The findings, a tuple that prints as text and is true where none is an error; empty where there are none.
 
     Raises:
         TypeError: this is no network, such as a path.
@@ -54,7 +54,7 @@ def audit(network: Network, *, quick: bool = False, accept_losses: bool = False)
         from archipelago.reachability.expect import findings as unkept
 
         findings = (*findings, *(finding for _, finding in unkept(check(index.knowledge).verdicts)))
-    return AuditResult(sort(network, findings))
+    return AuditResult(sort(network, findings), network, quick=quick)
 
 
 def check_policy(network: Network) -> Kept:
@@ -112,30 +112,16 @@ def matrix(
         ... hosts: {a: {at: quay/p1, address: 10.44.0.2/24}, b: {at: quay/p2, address: 10.44.0.3/24}}
         ... ''')
         >>> found = archipelago.matrix(network)
-        >>> print(found)
+        >>> print(found.headline)
         2 of 2 pairs reached
         >>> found["a", "b"]
         True
     """
-    from archipelago.knowledge.known import know
-    from archipelago.knowledge.outside import widened
-    from archipelago.knowledge.parts import switched_off as parts_off
     from archipelago.model.filters import parse_probe
-    from archipelago.reachability.build import build_arrays
-    from archipelago.reachability.matrix import matrix as decide
-    from archipelago.reachability.matrix import without as switched_off
+    from archipelago.proof.all_pairs import all_pairs
 
-    plain = know(a_network(network))
-    arrays = build_arrays(widened(plain))
-    if without:
-        arrays = switched_off(arrays, without)
-        plain = know(parts_off(plain, without))
-    answer = decide(arrays, family, causes=causes, probe=parse_probe(probe))
-    if not answer.groups:
-        return answer
-    from archipelago.proof.causes import with_proof
-
-    return with_proof(plain, arrays, answer)
+    (answer,) = all_pairs(a_network(network), family, without, causes=causes, probes=[parse_probe(probe)])
+    return answer
 
 
 def what_if(
@@ -167,7 +153,7 @@ def what_if(
 
 def expectations(
     network: Network, expect: Iterable[Expectation | tuple[str, str, bool]] | None = None, family: int | None = None
-) -> tuple[Verdict, ...]:
+) -> Verdicts:
     """Check what must hold; each verdict is true where it does, and its text says which pairs break it.
 
     Args:
@@ -191,6 +177,7 @@ def expectations(
     from archipelago.model.expectation import Expectation
     from archipelago.model.network import with_changes
     from archipelago.reachability.expect import check
+    from archipelago.reachability.verdict import Verdicts
 
     asked = a_network(network)
     if expect is not None:
@@ -201,10 +188,10 @@ def expectations(
     knowledge = know(asked)
     verdicts = check(knowledge, family).verdicts
     if not any(verdict.broken for verdict in verdicts):
-        return verdicts
+        return Verdicts(verdicts)
     from archipelago.proof.causes import proved_verdicts
 
-    return proved_verdicts(knowledge, verdicts)
+    return Verdicts(proved_verdicts(knowledge, verdicts))
 
 
 def assert_expected(
@@ -251,10 +238,12 @@ def mend(
 
     Example:
         >>> broken = archipelago.network_text(network).replace("access: crew", "access: yard")
-        >>> print(archipelago.mend(broken))
+        >>> mended = archipelago.mend(broken)
+        >>> print(mended.headline)
         1 mend made; left: no findings: nothing wrong or risky was found
-          vlan-wrong at slip: make slip/p1 an access port of crew
+        >>> [finding.mend for finding in mended.made]
+        ['make slip/p1 an access port of crew']
     """
-    from archipelago.api.mending import mend as run
+    from archipelago.proof.mending import mend as run
 
     return run(text, source, list(only), partial(audit, accept_losses=accept_losses), notes=notes)

@@ -11,6 +11,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import IO, Any
 
+from archipelago.answer import spelled_out
 from archipelago.errors import DocumentError, Problem
 from archipelago.failures.double import Piece, Row, Work
 
@@ -33,7 +34,7 @@ class KeptWork:
         self._path = Path(path)
         self._pieces = {str(piece): piece for piece in work.pieces()}
         parts = json.dumps([part.name for part in work.parts])
-        state = repr((work.network, sorted(work.stands_for.items()), parts))
+        state = spelled_out((work.network, sorted(work.stands_for.items()), parts))
         self._head = {"format": FORMAT, "network": hashlib.sha256(state.encode()).hexdigest()}
         self.done: dict[Piece, list[Row]] = dict(self._read())
         self._file: IO[str] | None = None

@@ -46,9 +46,11 @@ def carve(
 
     Example:
         >>> import archipelago
-        >>> print(archipelago.carve("10.44.0.0/21", {"tickets": 45, "crew": 110}))
-        tickets: 10.44.1.0/26, gateway 10.44.1.1
-        crew: 10.44.0.0/24, gateway 10.44.0.1
+        >>> found = archipelago.carve("10.44.0.0/21", {"tickets": 45, "crew": 110})
+        >>> for allotment in found.allotments:
+        ...     print(allotment.name, allotment.prefix, allotment.gateway)
+        tickets 10.44.1.0/26 10.44.1.1
+        crew 10.44.0.0/24 10.44.0.1
     """
     from archipelago.addressing.carve import carve as carve_needs
     from archipelago.addressing.convention import gateway_convention

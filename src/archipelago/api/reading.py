@@ -259,28 +259,35 @@ def amend(text: str, edits: Sequence[Edit]) -> str:
 
 
 def schema(kind: str) -> dict[str, object]:
-    """The JSON Schema of a document, for editors.
+    """The JSON Schema of a document, for editors, or of what a verb answers with `--json`.
 
     Args:
-        kind: "network" or "brief".
+        kind: "network", "brief", "recipe", or a verb.
 
     Returns:
-        The schema as plain mappings and lists (JSON Schema 2020-12).
+        The schema as plain mappings and lists (JSON Schema 2020-12). That of a verb is closed: it has every key.
 
     Raises:
-        QueryError: there is no such document.
+        QueryError: there is no such document or verb.
 
     Example:
         >>> import archipelago
         >>> archipelago.schema("brief")["title"]
         'Archipelago brief'
+        >>> archipelago.schema("audit")["required"]
+        ['format', 'errors', 'findings']
     """
     from archipelago.errors import QueryError
-    from archipelago.files.schema import schema as made
+    from archipelago.files.schema import DOCUMENTS
+    from archipelago.files.schema import schema as of_document
+    from archipelago.views.answers import schema as of_answer
+    from archipelago.views.answers import verbs
 
-    if kind not in ("network", "brief"):
-        raise QueryError(f"there is no schema of '{kind}'; there are: network, brief")
-    return made(kind)
+    if kind in DOCUMENTS:
+        return of_document(kind)
+    if kind not in verbs():
+        raise QueryError(f"there is no schema of '{kind}'; there are: {', '.join((*DOCUMENTS, *verbs()))}")
+    return of_answer(kind)
 
 
 def a_network(network: Network) -> Network:

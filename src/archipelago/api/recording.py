@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from archipelago.errors import QueryError
 
 if TYPE_CHECKING:
-    from archipelago.files.repository import Record
+    from archipelago.files.repository import Record, Records
     from archipelago.model.network import Network
 
 
@@ -52,7 +52,7 @@ def record(path: str | PathLike[str], why: str) -> Record:
     return repository.every()[0]
 
 
-def records(path: str | PathLike[str]) -> tuple[Record, ...]:
+def records(path: str | PathLike[str]) -> Records:
     """What was recorded of a network document, the latest first.
 
     Args:
@@ -69,9 +69,9 @@ def records(path: str | PathLike[str]) -> tuple[Record, ...]:
         Traceback (most recent call last):
         archipelago.errors.QueryError: 'a-folder-that-is-not-there/network.yaml' is in no folder; a record is of a file
     """
-    from archipelago.files.repository import Repository
+    from archipelago.files.repository import Records, Repository
 
-    return tuple(Repository(path).every())
+    return Records(Repository(path).every())
 
 
 def recorded(path: str | PathLike[str], name: str) -> Network:

@@ -12,7 +12,9 @@ if TYPE_CHECKING:
 
     from archipelago.exchange.rehearsal import Rehearsal
     from archipelago.model.network import Network
-    from archipelago.views.look import View
+    from archipelago.views.leases import Leases
+    from archipelago.views.redundancy import Redundancy
+    from archipelago.views.view import View
 
 
 def view(
@@ -73,7 +75,7 @@ def view(
     return look(a_network(network), wanted)
 
 
-def leases(network: Network) -> dict[str, dict[str, str | None] | None]:
+def leases(network: Network) -> Leases:
     """What servers lease to each host that asks (`address: dhcp`), once all have asked in their order (RFC 2131).
 
     Args:
@@ -87,16 +89,16 @@ def leases(network: Network) -> dict[str, dict[str, str | None] | None]:
         TypeError: this is no network, such as a path.
 
     Example:
-        >>> archipelago.leases(archipelago.Network())
-        {}
+        >>> len(archipelago.leases(archipelago.Network()))
+        0
     """
     from archipelago.knowledge.index import index_network
-    from archipelago.views.leases import values
+    from archipelago.views.leases import look
 
-    return values(index_network(a_network(network)))
+    return look(index_network(a_network(network)))
 
 
-def redundancy(network: Network) -> dict[str, object]:
+def redundancy(network: Network) -> Redundancy:
     """What the spanning tree blocks (IEEE 802.1Q-2022, clause 13) and who is active in shared gateways (RFC 9568), in
     the steady state.
 
@@ -112,13 +114,13 @@ def redundancy(network: Network) -> dict[str, object]:
         TypeError: this is no network, such as a path.
 
     Example:
-        >>> archipelago.redundancy(archipelago.Network())
-        {'root': {}, 'blocked': [], 'active': []}
+        >>> archipelago.redundancy(archipelago.Network()).blocked
+        ()
     """
     from archipelago.knowledge.index import index_network
-    from archipelago.views.redundancy import values
+    from archipelago.views.redundancy import look
 
-    return values(index_network(a_network(network)))
+    return look(index_network(a_network(network)))
 
 
 def export(network: Network, format: str = "linux") -> str:
@@ -140,17 +142,15 @@ def export(network: Network, format: str = "linux") -> str:
         '#!/bin/sh'
     """
     from archipelago.errors import QueryError
+    from archipelago.views.formats import FORMATS
 
     asked = a_network(network)
-    if format == "linux":
-        from archipelago.exchange.linux import script
-
-        return script(asked)
-    from archipelago.views.addressing_table import WRITERS
-
-    if format not in WRITERS:
-        raise QueryError(f"there is no format '{format}'; there are: linux, {', '.join(WRITERS)}")
-    return WRITERS[format](asked)
+    if format not in FORMATS:
+        raise QueryError(f"there is no format '{format}'; there are: {', '.join(FORMATS)}")
+    made = FORMATS[format].made(asked)
+    if not isinstance(made, str):
+        raise QueryError(f"'{format}' is several files; archipelago.zones gives them by name")
+    return made
 
 
 def zones(network: Network) -> dict[str, str]:

@@ -91,7 +91,7 @@ def down(index: NetworkIndex) -> Iterator[Finding]:
             yield faults.not_cabled(index, end, partner_of(index, end))
             continue
         fault = interface_down(index, Held(node, nic, nic.addresses[0]))
-        if fault.slug == "vlan-interface-down" and not index.once(hosts_by_vlan).get(nic.vlan or 0):
+        if fault.kind == "vlan-interface-down" and not index.once(hosts_by_vlan).get(nic.vlan or 0):
             fault = replace(fault, severity="note", breaks="nothing yet: no host is plugged into that VLAN")
         yield fault
 

@@ -24,8 +24,8 @@ def without_lease(index: NetworkIndex) -> Iterator[Finding]:
     for names in index.once(asking).values():
         first = next((name for name in names if given[name] is None), None)
         found = no_lease(index, index.knowledge.nodes[first]) if first is not None else None
-        if found is not None and (found.slug, found.path) not in told:
-            told.add((found.slug, found.path))
+        if found is not None and (found.kind, found.path) not in told:
+            told.add((found.kind, found.path))
             yield found
 
 
@@ -73,8 +73,8 @@ def several_servers(index: NetworkIndex) -> Iterator[Finding]:
     told: set[object] = set()
     for names in index.once(asking).values():
         for found in of_servers(index, names[0]):
-            if (found.slug, found.path) not in told:
-                told.add((found.slug, found.path))
+            if (found.kind, found.path) not in told:
+                told.add((found.kind, found.path))
                 yield found
 
 
@@ -86,8 +86,8 @@ def wrong_relays(index: NetworkIndex) -> Iterator[Finding]:
     for names in index.once(asking).values():
         for listener in leases.listeners(names[0]):
             found = _relay_fault(index, listener)
-            if found is not None and (found.slug, found.path) not in told:
-                told.add((found.slug, found.path))
+            if found is not None and (found.kind, found.path) not in told:
+                told.add((found.kind, found.path))
                 yield found
 
 

@@ -2,16 +2,33 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
+from archipelago.answer import Answer
 from archipelago.model.finding import SEVERITIES, Finding
+from archipelago.model.network import Network
 
 BROKEN = "expectation-broken"
 """What is expected and does not hold: the mistakes behind it are findings of their own."""
 
 
-class AuditResult(tuple[Finding, ...]):
-    """The findings, worst first; an empty tuple where there are none. Printed, it is a few lines for each."""
+class AuditResult(Answer, tuple[Finding, ...]):
+    """The findings, worst first; none where there are none. True where none of them is an error.
 
-    __slots__ = ()
+    Args:
+        findings: what was found.
+        network: what was audited.
+        quick: neither pairs nor mends were tried.
+    """
+
+    SHOWN = "findings.AUDIT"
+    network: Network
+    quick: bool
+
+    def __new__(cls, findings: Iterable[Finding], network: Network, *, quick: bool = False) -> AuditResult:
+        made = super().__new__(cls, findings)
+        made.network, made.quick = network, quick
+        return made
 
     @property
     def errors(self) -> int:
@@ -21,10 +38,14 @@ class AuditResult(tuple[Finding, ...]):
     @property
     def headline(self) -> str:
         """How many of each severity, or that there is nothing."""
-        if not self:
+        return self._counted + ("; quick: neither pairs nor mends were tried" if self.quick else "")
+
+    @property
+    def _counted(self) -> str:
+        if not len(self):
             return "no findings: nothing wrong or risky was found"
-        broken = sum(finding.slug == BROKEN for finding in self)
-        own = [finding.severity for finding in self if finding.slug != BROKEN]
+        broken = sum(finding.kind == BROKEN for finding in self)
+        own = [finding.severity for finding in self if finding.kind != BROKEN]
         counts = [(severity, own.count(severity)) for severity in SEVERITIES]
         text = ", ".join(f"{count:,} {severity}{'s' * (count != 1)}" for severity, count in counts if count)
         if not broken:
@@ -36,8 +57,5 @@ class AuditResult(tuple[Finding, ...]):
             else f"{text}; {told}".lstrip("; ")
         )
 
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *map(str, self)])
-
-    def __repr__(self) -> str:
-        return f"<AuditResult: {self.headline}>"
+    def __bool__(self) -> bool:
+        return not self.errors

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from archipelago.answer import Answer
 from archipelago.changes.differences import Difference, differences
 from archipelago.changes.pairs import Between, Cut, by_family
 from archipelago.changes.renamed import Renamed, renamed
@@ -38,8 +39,8 @@ class Failures(NamedTuple):
     single_points: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Comparison:
+@dataclass(frozen=True, slots=True, repr=False)
+class Comparison(Answer):
     """What is otherwise in a new state of a network, and what it does.
 
     Args:
@@ -53,6 +54,8 @@ class Comparison:
         broken_before, broken_after: what the old and the new network expect, or their policies say, and is not kept.
         failures: of the old and the new network; None where nobody asked.
     """
+
+    SHOWN = "comparison.COMPARE"
 
     old: Network
     new: Network
@@ -104,11 +107,8 @@ class Comparison:
             told.append(f"{len(self.promises_lost)} promise{'s' * (len(self.promises_lost) != 1)} lost")
         return "; ".join(told)
 
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  {one}" for one in (*self.events, *self.differences))])
-
-    def __repr__(self) -> str:
-        return f"<Comparison: {self.headline}>"
+    def __bool__(self) -> bool:
+        return not self.loses
 
 
 def compare_networks(old: Network, new: Network, *, failures: bool = True) -> Comparison:
@@ -131,8 +131,8 @@ def compare_networks(old: Network, new: Network, *, failures: bool = True) -> Co
         called=called,
         events=tuple(_events(called, NetworkIndex(knowledge[0]), NetworkIndex(knowledge[1]))),
         differences=tuple(found),
-        before=matrix(arrays[0], causes=False).count,
-        after=matrix(arrays[1], causes=False).count,
+        before=matrix(arrays[0], causes=False).reached,
+        after=matrix(arrays[1], causes=False).reached,
         gained=between.gained,
         lost=between.lost,
         another_way=otherwise(between, arrays[0].knowledge, arrays[1].knowledge) if found else Cut(0),

@@ -7,6 +7,7 @@ from dataclasses import dataclass, fields, replace
 from enum import IntEnum
 from typing import Any
 
+from archipelago.answer import OneLine
 from archipelago.changes.replacement import ABSENT, Place, Replacement, merged_order
 from archipelago.changes.words import called, in_full, route_text, set_to, vlan_text
 from archipelago.files.write import part_text
@@ -28,8 +29,8 @@ class Stage(IntEnum):
     TAKES = 2
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+@dataclass(frozen=True, slots=True, repr=False)
+class Difference(OneLine):
     """One thing that is otherwise: whose it is (a device, a host, or the plan), what is done about it and what takes
     that back, in words. Hosts that ask for their leases again are `renewing`: nothing is written otherwise then.
     `lines` are what a filter has, or a pool, in full."""

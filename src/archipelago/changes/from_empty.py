@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import ItemsView, Iterator, Mapping
+from dataclasses import dataclass
+
+from archipelago.answer import Answer
 from archipelago.changes.differences import PLAN, differences
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Device
@@ -9,7 +13,35 @@ from archipelago.model.parts import Device
 CABLES = "cables"
 
 
-def from_empty(network: Network) -> dict[str, tuple[str, ...]]:
+@dataclass(frozen=True, slots=True, repr=False)
+class SettingUp(Answer):
+    """What there is to do at each device, in words, and last the cables to plug in."""
+
+    SHOWN = "change.SETTING_UP"
+
+    devices: Mapping[str, tuple[str, ...]]
+
+    @property
+    def headline(self) -> str:
+        """How much there is to do."""
+        count = sum(map(len, self.devices.values()))
+        return f"from empty devices: {count:,} things to do, device by device"
+
+    def __getitem__(self, name: str) -> tuple[str, ...]:
+        return self.devices[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.devices)
+
+    def __len__(self) -> int:
+        return len(self.devices)
+
+    def items(self) -> ItemsView[str, tuple[str, ...]]:
+        """The devices, each with what to do there."""
+        return self.devices.items()
+
+
+def from_empty(network: Network) -> SettingUp:
     """What to do at each device, in the order of the network, and last the cables and hosts to plug in."""
     empty = with_changes(
         network,
@@ -28,7 +60,7 @@ def from_empty(network: Network) -> dict[str, tuple[str, ...]]:
         elif difference.owner != PLAN:
             lists[difference.owner].append("\n       ".join([difference.what, *difference.lines]))
     cables += [f"plug host {host.name} into {host.at}" for host in network.hosts.values()]
-    return {**{name: tuple(said) for name, said in lists.items()}, CABLES: tuple(cables)}
+    return SettingUp({**{name: tuple(said) for name, said in lists.items()}, CABLES: tuple(cables)})
 
 
 def _empty(device: Device) -> Device:

@@ -43,8 +43,8 @@ class Between:
     def __init__(self, old: dict[int, Matrix], new: dict[int, Matrix]) -> None:
         self._old, self._new = old, new
         any_old, any_new = next(iter(old.values()), None), next(iter(new.values()), None)
-        there = {name: place for place, name in enumerate(any_new.hosts)} if any_new else {}
-        self.hosts = tuple(name for name in (any_old.hosts if any_old else ()) if name in there)
+        there = {name: place for place, name in enumerate(any_new.hosts)} if any_new is not None else {}
+        self.hosts = tuple(name for name in (any_old.hosts if any_old is not None else ()) if name in there)
         self._places = (_places(any_old, self.hosts), _places(any_new, self.hosts))
         self._kept: dict[int, tuple[Ints, Bools]] = {}
         for version in old.keys() & new.keys():

@@ -94,8 +94,8 @@ def _steps(search: Search, order: Order) -> Iterator[Step]:
 def _reached(state: State) -> int:
     """How many pairs are reached, as a matrix counts them: in IPv4 where both ends have it, else in IPv6."""
     if len(state.answers) == 1:
-        return next(iter(state.answers.values())).count
-    return matrix(state.arrays, causes=False).count
+        return next(iter(state.answers.values())).reached
+    return matrix(state.arrays, causes=False).reached
 
 
 def _check(search: Search, device: str, before: Standing, after: Standing) -> Check | None:

@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+from archipelago.answer import Answer, OneLine
 from archipelago.changes.differences import Difference
 from archipelago.changes.pairs import Cut
 from archipelago.errors import QueryError
 from archipelago.model.network import Network
 
 
-@dataclass(frozen=True, slots=True)
-class Check:
+@dataclass(frozen=True, slots=True, repr=False)
+class Check(OneLine):
     """What to try after a step, and what it must show: one end asks another, and is answered or not."""
 
     source: str
@@ -23,8 +24,8 @@ class Check:
         return f"{self.source} {'reaches' if self.reached else 'does not reach'} {self.target}"
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+@dataclass(frozen=True, slots=True, repr=False)
+class Step(OneLine):
     """One change on one device.
 
     Args:
@@ -72,8 +73,8 @@ class Step:
         return f"{self.number}. {self.device}: {self.what}"
 
 
-@dataclass(frozen=True, slots=True)
-class Window:
+@dataclass(frozen=True, slots=True, repr=False)
+class Window(OneLine):
     """Steps that interrupt together: the first and the last of them, and how many pairs are cut off at the most."""
 
     first: int
@@ -86,8 +87,8 @@ class Window:
         return self.last - self.first + 1
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+@dataclass(frozen=True, slots=True, repr=False)
+class Change(Answer):
     """The steps from an old network to a new one, in an order that was searched.
 
     Args:
@@ -100,6 +101,8 @@ class Change:
         tried: how many states were decided.
         would_help: what makes an order possible that locks nobody out; each was tried.
     """
+
+    SHOWN = "change.CHANGE"
 
     old: Network
     new: Network
@@ -183,8 +186,5 @@ class Change:
     def __len__(self) -> int:
         return len(self.steps)
 
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  {step}" for step in self.steps)])
-
-    def __repr__(self) -> str:
-        return f"<Change: {self.headline}>"
+    def __bool__(self) -> bool:
+        return not self.locked_out

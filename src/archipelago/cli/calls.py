@@ -7,10 +7,9 @@ from collections.abc import Callable
 from typing import Any
 
 from archipelago.cli import changing, loading, outages, recording, verbs, weighing
+from archipelago.views.formats import ABOUT, FORMATS, TABLES
 
 NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
-AS = ("linux", "csv", "markdown", "zone")
-FORMATS = "linux: a shell script; csv, markdown: the addressing table; zone: a directory of zone files"
 SHARE: dict[str, Any] = {"type": verbs.share, "metavar": "SHARE"}
 SENT: dict[str, Any] = {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, icmp/1472, tcp/443, udp/53"}
 SEVERAL: dict[str, Any] = {"action": "append", "default": []}
@@ -117,7 +116,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--leases", {"action": "store_true", "help": "what hosts are leased, by whom; who gets nothing, and why"}),
             ("--redundancy", {"action": "store_true", "help": "the spanning tree; who is active in shared gateways"}),
             ("--after", {"metavar": "FROM,TO", "help": "probe first, then show ARP and MAC tables too"}),
-            ("--table", {"choices": ("csv", "markdown"), "help": "print the whole addressing table"}),
+            ("--table", {"choices": TABLES, "help": "print the whole addressing table"}),
             JSON,
         ],
     ),
@@ -138,7 +137,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         "write the network in an open format",
         [
             NETWORK,
-            ("--as", {"dest": "format", "choices": AS, "required": True, "help": FORMATS}),
+            ("--as", {"dest": "format", "choices": tuple(FORMATS), "required": True, "help": ABOUT}),
             _written("where it is written", "FILE"),
         ],
     ),
@@ -268,9 +267,9 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
     ),
     "schema": (
         verbs.schema,
-        "print the JSON Schema of a document, for editors",
+        "print the JSON Schema of a document, for editors, or of what a verb answers with --json",
         [
-            ("kind", {"metavar": "network|brief", "choices": ("network", "brief"), "help": "which document"}),
+            ("kind", {"metavar": "network|brief|recipe|VERB", "help": "which document, or whose answer"}),
             _written("where it is written; by default it is printed", "FILE", required=False),
         ],
     ),
@@ -350,7 +349,7 @@ EXAMPLES: dict[str, list[str]] = {
         "brief.yaml --suppose hall --keep network.yaml --from purser",
     ],
     "draw": ["network.yaml -o network.svg", "network.yaml -o way.svg --way purser,lamp"],
-    "schema": ["network", "network -o archipelago-network.schema.json"],
+    "schema": ["network", "network -o archipelago-network.schema.json", "audit"],
     "completion": ["bash >> ~/.bashrc", "zsh >> ~/.zshrc", "fish > ~/.config/fish/completions/archipelago.fish"],
 }
 """Calls of each verb, shown in its help."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from argparse import Namespace
-from collections.abc import Iterable
 
 import archipelago
 from archipelago.cli import out
@@ -12,8 +11,6 @@ from archipelago.errors import QueryError
 
 def compare(words: Namespace) -> int:
     """Answer, and say by the exit code whether pairs or promises are lost."""
-    from archipelago.views import comparison as view
-
     if words.output:
         from archipelago.views.draw import ending
 
@@ -21,14 +18,13 @@ def compare(words: Namespace) -> int:
     old, new = archipelago.read_network(words.old), archipelago.read_network(words.new)
     found = archipelago.compare(old, new, failures=not words.quick)
     if words.output:
-        archipelago.draw_comparison(found, words.output)
+        archipelago.draw(found, words.output)
     if words.as_json:
-        out.say_json(view.values(found))
+        out.say_json(found.values())
     else:
-        out.head(found.headline)
-        out.say_tables(view.tables(found))
+        out.answer(found)
         out.drawn(words.output)
-    return 1 if found.loses else 0
+    return 0 if found else 1
 
 
 def change(words: Namespace) -> int:
@@ -55,25 +51,18 @@ def change(words: Namespace) -> int:
     if words.output is not None:
         archipelago.write_network(found.at(len(found) if words.at is None else words.at), words.output)
     if words.as_json:
-        out.say_json(view.values(found))
+        out.say_json(found.values())
     elif words.at is not None:
         out.head(f"the network after step {words.at} of {len(found)}, written to {words.output}")
         if words.at:
             out.say(str(found.steps[words.at - 1]))
     else:
-        out.head(found.headline)
-        for line in view.lead(found):
-            out.say(line)
         pace = view.PACE if words.pace is None else words.pace
-        if words.window:
-            out.say_tables([one for one in [view.windows(found, pace)] if one.rows])
-        _say(view.listed(found, pace if words.window else None))
-    return 1 if found.locked_out else 0
+        out.answer(found, body=view.body(found, pace if words.window else None))
+    return 0 if found else 1
 
 
 def _from_empty(words: Namespace) -> int:
-    from archipelago.views import change as view
-
     for option, value in (
         ("--output", words.output),
         ("--from", words.host),
@@ -84,17 +73,7 @@ def _from_empty(words: Namespace) -> int:
             raise QueryError(f"{option} needs two networks: the one that runs, and the one that is wanted")
     done = archipelago.setting_up(archipelago.read_network(words.old))
     if words.as_json:
-        out.say_json({name: list(said) for name, said in done.items()})
+        out.say_json(done.values())
     else:
-        count = sum(map(len, done.values()))
-        out.head(f"from empty devices: {count:,} things to do, device by device")
-        _say(view.tick_list(done))
+        out.answer(done)
     return 0
-
-
-def _say(lines: Iterable[tuple[str, bool]]) -> None:
-    """Lines below the answer, an empty one above each heading."""
-    for number, (line, heading) in enumerate(lines):
-        if heading or number == 0:
-            out.say()
-        out.say(line)

@@ -7,14 +7,9 @@ from argparse import Namespace
 import archipelago
 from archipelago.cli import out
 
-MOST_LINKS = 40
-"""So many links are shown; --json has all."""
-
 
 def traffic(words: Namespace) -> int:
     """Answer, and say by the exit code whether everything fits."""
-    from archipelago.views import traffic as view
-
     network = archipelago.read_network(words.network)
     if words.output:
         from archipelago.views.draw import ending
@@ -29,12 +24,10 @@ def traffic(words: Namespace) -> int:
         answers=words.answers,
     )
     if words.output:
-        archipelago.draw_traffic(network, load, words.output)
+        archipelago.draw(load, words.output)
     if words.as_json:
-        out.say_json(view.values(load))
+        out.say_json(load.values())
     else:
-        out.head(load.headline)
-        out.say_lines(view.lines(load))
-        out.say_tables(one for one in view.tables(load, MOST_LINKS) if one.rows)
+        out.answer(load)
         out.drawn(words.output)
-    return 1 if load.overfull or (load.dropped and not load.assumed) else 0
+    return 0 if load else 1

@@ -11,6 +11,7 @@ from functools import partial
 from threading import Event, Thread
 from typing import Any
 
+from archipelago.answer import Answer, face_of
 from archipelago.errors import OutputError, printable
 from archipelago.progress import AT_WORK, Stage, listening
 from archipelago.views.table import Table, lines
@@ -147,6 +148,22 @@ def _colours() -> bool:
     return not os.environ.get("NO_COLOR") and os.environ.get("TERM", "dumb") != "dumb"
 
 
+def answer(found: Answer, *, also: str = "", body: Iterable[str | Table] | None = None) -> None:
+    """An answer as people read it.
+
+    Args:
+        found: the answer.
+        also: what is said with its headline.
+        body: what is shown below it; by default all that there is.
+    """
+    head(found.headline + also)
+    for part in face_of(found).parts(found) if body is None else body:
+        if isinstance(part, str):
+            say(part)
+        else:
+            _say_table(part)
+
+
 def drawn(path: str | None) -> None:
     """Say where a picture was drawn to, where one was."""
     if path:
@@ -197,23 +214,13 @@ def say_tables(tables: Iterable[Table]) -> None:
         _say_table(table)
 
 
-def say_parts(parts: Iterable[str | Table]) -> None:
-    """Lines, and tables set in below their titles."""
-    for part in parts:
-        if isinstance(part, str):
-            say(part)
-        else:
-            _say_table(part, "  ")
-
-
-def _say_table(table: Table, indent: str = "") -> None:
+def _say_table(table: Table) -> None:
     if _fitting():
         from archipelago.cli import terminal
 
         _writing(partial(terminal.show, table, sys.stdout, _colours()))
         return
-    title, *rest = lines(table) or [""]
-    say_lines([title, *(indent + line for line in rest)])
+    say_lines(lines(table))
 
 
 def say_json(value: Any) -> None:

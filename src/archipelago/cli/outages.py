@@ -8,9 +8,6 @@ import archipelago
 from archipelago.cli import out
 from archipelago.errors import QueryError
 
-MOST_ROWS = 100
-"""So many rows of a table are shown; --json has all."""
-
 
 def outages(words: Namespace) -> int:
     """Answer, and say by the exit code whether every failure is harmless."""
@@ -28,8 +25,6 @@ def outages(words: Namespace) -> int:
 
 
 def _over_time(network: archipelago.Network, words: Namespace) -> int:
-    from archipelago.views import breaking as view
-
     if words.source is None or words.target is None:
         raise QueryError("--break needs --from and --to: who probes whom while the part breaks")
     for option, value in (("--double", words.double), ("--quick", words.quick)):
@@ -47,19 +42,16 @@ def _over_time(network: archipelago.Network, words: Namespace) -> int:
         probe=words.probe,
     )
     if words.output:
-        archipelago.draw_break(result, words.output)
+        archipelago.draw(result, words.output)
     if words.as_json:
-        out.say_json(view.values(result))
+        out.say_json(result.values())
     else:
-        out.head(result.headline)
-        out.say_tables(one for one in view.tables(result) if one.rows)
+        out.answer(result)
         out.drawn(words.output)
-    return 0 if result.survived else 1
+    return 0 if result else 1
 
 
 def _in_turn(network: archipelago.Network, words: Namespace) -> int:
-    from archipelago.views import outages as view
-
     if words.double and words.output:
         raise QueryError("--output draws what hangs on single parts; it does not go with --double")
     found = archipelago.outages(
@@ -71,11 +63,10 @@ def _in_turn(network: archipelago.Network, words: Namespace) -> int:
         resume=words.resume,
     )
     if words.output:
-        archipelago.draw_outages(network, found, words.output)
+        archipelago.draw(found, words.output)
     if words.as_json:
-        out.say_json(view.values(found))
+        out.say_json(found.values())
     else:
-        out.head(found.headline)
-        out.say_tables(view.tables(found, MOST_ROWS))
+        out.answer(found)
         out.drawn(words.output)
-    return 1 if found.harmful else 0
+    return 0 if found else 1

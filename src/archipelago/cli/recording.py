@@ -26,47 +26,29 @@ def record(words: Namespace) -> int:
     made = archipelago.record(words.network, words.why)
     again = bool(before) and before[0] == made
     if words.as_json:
-        out.say_json(
-            {"record": made.name, "when": made.when, "why": made.why, "said": dict(made.said), "new": not again}
-        )
+        out.say_json({**made.values(), "new": not again})
     elif again:
         out.head(f"commit {made.name} holds it, {made.why}: nothing was recorded")
     else:
         out.head(f"recorded: {made.name}, {made.why}")
-        for key, value in made.said.items():
-            out.say(f"{key.lower()}: {value}")
+        out.say_lines(str(made).splitlines()[1:])
     return 0
 
 
-def _values(one: archipelago.Record) -> dict[str, object]:
-    return {"record": one.name, "when": one.when, "why": one.why, "said": dict(one.said)}
-
-
 def _list(words: Namespace) -> int:
-    from archipelago.views.table import counted, table
-
     found = archipelago.records(words.network)
     if words.as_json:
-        out.say_json([_values(one) for one in found])
-        return 0
-    out.head(f"{counted(len(found), 'record')} of {words.network}")
-    heads = ("record", "when", "why", "audit", "pairs", "expectations")
-    rows = [
-        (one.name, one.when[:16].replace("T", " "), one.why, *(one.said.get(head.title(), "") for head in heads[3:]))
-        for one in found
-    ]
-    out.say_tables([one for one in [table("the latest first", heads, rows)] if one.rows])
+        out.say_json(found.values())
+    else:
+        out.answer(found, also=f" of {words.network}")
     return 0
 
 
 def _compare(words: Namespace) -> int:
-    from archipelago.views import comparison as view
-
     old, new = (archipelago.recorded(words.network, name) for name in words.compared)
     found = archipelago.compare(old, new)
     if words.as_json:
-        out.say_json(view.values(found))
+        out.say_json(found.values())
     else:
-        out.head(found.headline)
-        out.say_tables(view.tables(found))
-    return 1 if found.loses else 0
+        out.answer(found)
+    return 0 if found else 1

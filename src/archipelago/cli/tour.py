@@ -13,7 +13,7 @@ from archipelago.errors import QueryError
 from archipelago.files.disk import make_directory, write_whole
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.network import Network
-from archipelago.views import answer, carving, findings, policy, traffic
+from archipelago.views import answer, carving, policy, traffic
 from archipelago.views.table import chosen, table
 
 
@@ -156,7 +156,7 @@ def _tour(directory: Path) -> None:
     _step(8, "Leases: who gives guests and the inn their addresses", f"archipelago view {network_path} --leases")
     given = archipelago.view(network, leases=True)
     out.say(given.headline)
-    out.say_tables(given.tables)
+    out.say_tables(given.tables())
 
     _two_of_everything(network, network_path)
     _break_and_mend(network, network_path)
@@ -177,7 +177,7 @@ def _carve_and_design(brief_path: Path, network_path: Path) -> None:
     brief = archipelago.read_brief(brief_path)
     made = archipelago.design(brief)
     archipelago.write_network(made.network, network_path)
-    out.say(carving.headline(made.carving))
+    out.say(made.carving.headline)
     wanted = ("name", "VLAN", "subnet", "gateway", "usable", "needed", "spare", "IPv6 subnet", "IPv6 gateway")
     out.say_tables([chosen(carving.subnets(made.carving), wanted)])
     out.say()
@@ -203,12 +203,12 @@ def _two_of_everything(network: Network, network_path: Path) -> None:
     _step(9, "Two of everything: which link waits, and who answers for the gateways", command)
     twice = archipelago.view(network, redundancy=True)
     out.say(twice.headline)
-    out.say_tables([one for one in twice.tables if one.title in ("blocked ports", "virtual routers")])
+    out.say_tables([one for one in twice.tables() if one.title in ("blocked ports", "virtual routers")])
     out.say()
     whole, without = archipelago.matrix(network), archipelago.matrix(network, without=["holm"])
-    missing = whole.count - without.count
+    missing = whole.reached - without.reached
     misses = f"{missing:,} pairs miss it" if missing else "nobody misses it"
-    out.say(f"with holm off {without.count:,} pairs are reached, with it on {whole.count:,}: {misses}")
+    out.say(f"with holm off {without.reached:,} pairs are reached, with it on {whole.reached:,}: {misses}")
 
 
 def _carry(network: Network, network_path: Path) -> None:
@@ -237,8 +237,7 @@ def _break_and_mend(network: Network, network_path: Path) -> None:
     write_whole(broken_path, f"# Tern Bay with nine mistakes in it:\n{notes}{text}")
     broken = archipelago.read_network(broken_path)
     wrong = archipelago.audit(broken)
-    out.say(wrong.headline)
-    out.say_lines(findings.lines(broken, wrong))
+    out.answer(wrong)
 
     _step(
         11, "Ask why: where did the packet stop, and what mends it?", f"archipelago reach {broken_path} kiosk-a barrier"
@@ -270,7 +269,8 @@ def _step(number: int, title: str, command: str) -> None:
 
 
 def _ask(network: Network, source: str, target: str, steps: bool = True) -> None:
-    parts = answer.parts(archipelago.reach(network, source, target))
-    out.say_parts(parts if steps or "" not in parts else parts[: parts.index("")])
+    found = archipelago.reach(network, source, target)
+    parts = answer.body(found)
+    out.answer(found, body=parts if steps or "" not in parts else parts[: parts.index("")])
     if not steps:
         out.say()

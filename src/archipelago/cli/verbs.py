@@ -103,7 +103,6 @@ def demo(words: Namespace) -> int:
 
 def carve(words: Namespace) -> int:
     from archipelago.cli.words import carve_words
-    from archipelago.views import carving as view
 
     spaces, needs, ids, pins, share = carve_words(words.words, words.pin, words.headroom)
     carving = archipelago.carve(
@@ -117,21 +116,17 @@ def carve(words: Namespace) -> int:
         by_vlan_id=words.by_vlan_id,
     )
     if words.output:
-        archipelago.draw_space(carving, words.output)
+        archipelago.draw(carving, words.output)
     if words.as_json:
-        out.say_json(archipelago.to_json(carving))
+        out.say_json(carving.values())
         return 0
-    out.head(view.headline(carving))
-    out.say_tables([view.subnets(carving)])
-    out.say()
-    out.say_lines(view.picture(carving))
+    out.answer(carving)
     out.drawn(words.output)
     return 0
 
 
 def design(words: Namespace) -> int:
     from archipelago.files.disk import write_whole
-    from archipelago.views import design as view
 
     asked = archipelago.read_brief(words.brief)
     keep = archipelago.read_network(words.keep) if words.keep else None
@@ -139,14 +134,9 @@ def design(words: Namespace) -> int:
     if words.output:
         write_whole(words.output, f"{SCHEMA_LINE}\n{archipelago.network_text(made.network)}")
     if words.as_json:
-        out.say_json(archipelago.to_json(made))
+        out.say_json(made.values())
         return 0
-    out.head(view.headline(made) + (f", written to {words.output}" if words.output else ""))
-    if made.requests:
-        out.say()
-        out.say("to ask of others")
-        out.say_lines(f"  {request}" for request in made.requests)
-    out.say_tables(table for table in view.tables(made) if table.rows)
+    out.answer(made, also=f", written to {words.output}" if words.output else "")
     tell_growth(asked, made)
     if not words.output:
         out.say()
@@ -156,29 +146,22 @@ def design(words: Namespace) -> int:
 
 def tell_growth(brief: archipelago.Brief, made: archipelago.Design) -> None:
     """What runs out first, where a brief foresees that hosts become more."""
-    from archipelago.views.growth import running_out
     from archipelago.weighing.growth import grows
 
     if grows(brief):
         found = archipelago.foresee(brief, made)
         out.say()
         out.say(found.headline)
-        out.say_tables([running_out(found)])
+        out.say_tables(found.tables())
 
 
 def audit(words: Namespace) -> int:
-    from archipelago.views import findings as view
-    from archipelago.views.plain import finding_with_line
-
-    network = archipelago.read_network(words.network)
-    result = archipelago.audit(network, quick=words.quick)
+    found = archipelago.audit(archipelago.read_network(words.network), quick=words.quick)
     if words.as_json:
-        out.say_json({"errors": result.errors, "findings": [finding_with_line(network, finding) for finding in result]})
+        out.say_json(found.values())
     else:
-        tried = "; quick: neither pairs nor mends were tried" if words.quick else ""
-        out.head(f"{result.headline}{tried}")
-        out.say_lines(view.lines(network, result))
-    return 1 if result.errors else 0
+        out.answer(found)
+    return 0 if found else 1
 
 
 def reach(words: Namespace) -> int:
@@ -200,12 +183,6 @@ def view(words: Namespace) -> int:
     if words.table:
         out.say_lines(archipelago.export(network, words.table).splitlines())
         return 0
-    if words.leases and words.as_json:
-        out.say_json(archipelago.leases(network))
-        return 0
-    if words.redundancy and words.as_json:
-        out.say_json(archipelago.redundancy(network))
-        return 0
     result = archipelago.view(
         network,
         words.devices,
@@ -219,17 +196,15 @@ def view(words: Namespace) -> int:
         after=two_ends(words.after) if words.after else None,
     )
     if words.as_json:
-        out.say_json({table.title.replace(" ", "_"): table.records() for table in result.tables})
+        out.say_json(result.values())
         return 0
-    out.head(result.headline)
-    out.say_tables(result.tables)
+    out.answer(result)
     return 0
 
 
 def mend(words: Namespace) -> int:
     from archipelago.files.disk import read_text, write_whole
     from archipelago.views import findings as view
-    from archipelago.views.plain import finding_with_line
 
     text = read_text(words.network)
     result = archipelago.mend(
@@ -237,18 +212,12 @@ def mend(words: Namespace) -> int:
     )
     write_whole(words.output, result.text)
     if words.as_json:
-        left = [finding_with_line(result.network, finding) for finding in result.left]
-        made = archipelago.to_json(result.made)
-        told = {"mended": made, "not_written": list(result.refused), "left": left}
-        out.say_json({**told, "errors": result.left.errors, "written": words.output})
+        out.say_json({**result.values(), "written": words.output})
     else:
-        headline, *made_lines = str(result).splitlines()
-        out.head(f"{headline}; written to {words.output}")
-        diff = result.diff(words.network, words.output)
-        for part in (made_lines, diff):
-            out.say_lines(["", *part] if part else [])
-        out.say_lines(view.left_lines(result.network, result.left, words.output))
-    return 1 if result.left.errors else 0
+        out.answer(
+            result, also=f"; written to {words.output}", body=view.mend_body(result, words.network, words.output)
+        )
+    return 0 if result else 1
 
 
 def draw(words: Namespace) -> int:
@@ -330,15 +299,11 @@ def rehearse(words: Namespace) -> int:
         network, words.sources, words.targets, seconds=words.seconds, probe=words.probe, part=words.part
     )
     if words.as_json:
-        out.say_json(view.values(result))
+        out.say_json(result.values())
     else:
         out.note(view.WHERE[result.where])
-        out.head(result.headline)
-        out.say_tables(view.tables(result))
-        if result.differ and result.shared_addresses:
-            shared = ", ".join(result.shared_addresses)
-            out.say(f"addresses that several hold, whose holder is decided by chance: {shared}")
-    return 0 if result.agrees else 1
+        out.answer(result)
+    return 0 if result else 1
 
 
 def schema(words: Namespace) -> int:

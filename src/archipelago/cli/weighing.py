@@ -12,8 +12,6 @@ from archipelago.errors import QueryError
 
 def weigh(words: Namespace) -> int:
     """Answer; the designs and a picture are kept in a directory where one is named."""
-    from archipelago.views import weighing as view
-
     if words.host is not None and words.keep is None:
         raise QueryError("--from goes with --keep: where the person sits who would change the network that runs")
     brief = archipelago.read_brief(words.brief)
@@ -28,17 +26,9 @@ def weigh(words: Namespace) -> int:
     )
     kept = _keep(found, words.output) if words.output else []
     if words.as_json:
-        out.say_json(view.values(found))
+        out.say_json(found.values())
         return 0
-    out.head(found.headline)
-    out.say_lines(found.recommendation)
-    assumed = found.designs[0].measures.assumed
-    if assumed:
-        out.say(f"assumed: {assumed}" if brief.hosts else assumed)
-    out.say(f"ranked so: {found.rule}")
-    if found.host:
-        out.say(f"steps are those of a person at {found.host}")
-    out.say_tables(view.tables(found))
+    out.answer(found)
     tell_growth(brief, found.designs[0].design)
     if found.left_out:
         out.say(f"{found.left_out} more places were not looked at")
@@ -56,5 +46,5 @@ def _keep(found: archipelago.Weighing, directory: str) -> list[str]:
     names = [f"design-{number}.yaml" for number in range(1, len(found.designs) + 1)]
     for name, one in zip(names, found.designs, strict=True):
         archipelago.write_network(one.design.network, place / name)
-    archipelago.draw_weighing(found, place / "weighing.svg")
+    archipelago.draw(found, place / "weighing.svg")
     return [*names, "weighing.svg"]

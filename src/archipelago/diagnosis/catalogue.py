@@ -8,7 +8,7 @@ from archipelago.model.parts import Path
 
 
 def finding(
-    slug: str,
+    kind: str,
     *,
     at: str,
     path: Path,
@@ -21,7 +21,7 @@ def finding(
     """A finding of a kind of the catalogue.
 
     Args:
-        slug: the kind.
+        kind: its name.
         at: the device or host that holds the mistake.
         path: where in the document it stands.
         says: what is wrong there, one sentence.
@@ -33,14 +33,14 @@ def finding(
     Raises:
         KeyError: there is no such kind, or its sentence names something that is not given.
     """
-    kind = KINDS[slug]
+    known = KINDS[kind]
     return Finding(
-        slug=slug,
-        severity=kind.severity,
+        kind=kind,
+        severity=known.severity,
         at=at,
         path=path,
         says=says,
-        breaks=kind.breaks.format(**named),
+        breaks=known.breaks.format(**named),
         mend=mend,
         edits=edits,
         instead=instead,

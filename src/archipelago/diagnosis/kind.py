@@ -18,7 +18,7 @@ NEVER: Mended = "by a person"
 class Kind:
     """One kind of finding. `breaks` is one sentence, with the named arguments of `finding` in braces."""
 
-    slug: str
+    name: str
     severity: Severity
     about: str
     breaks: str

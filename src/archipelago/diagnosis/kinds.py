@@ -1,4 +1,4 @@
-"""Every kind of finding, once: its slug, how bad it is, what it is, what it breaks, and whether a mend comes with it.
+"""Every kind of finding, once: its name, how bad it is, what it is, what it breaks, and whether a mend comes with it.
 
 `docs/findings.md` is printed from this list.
 """
@@ -378,5 +378,5 @@ _ALL = (
     Kind("unexplained", "error", "no rule knows why a packet ends there", "the packet ends there", NEVER),
     Kind("not-asked", "note", "pairs whose cause was not looked for", "too many pairs to ask about each", NEVER),
 )
-KINDS = {kind.slug: kind for kind in _ALL}
-"""Every kind by its slug."""
+KINDS = {kind.name: kind for kind in _ALL}
+"""Every kind by its name."""

@@ -35,10 +35,10 @@ RENEWAL = Probe("udp", SERVER_PORT)
 def retold(index: NetworkIndex, found: Finding) -> Finding | None:
     """A finding about a host's settings as one about the pool that they come from; as it is where it is of another
     kind; None where the pool is not to blame either."""
-    if found.path[:1] != ("hosts",) or found.slug not in SETTINGS:
+    if found.path[:1] != ("hosts",) or found.kind not in SETTINGS:
         return found
     host = index.knowledge.written.hosts.get(str(found.path[1]))
-    if found.slug == "duplicate-address" and host is not None:
+    if found.kind == "duplicate-address" and host is not None:
         return next(_given_twice_with(index, host.name), found)
     if host is None or not host.dhcp:
         return found

@@ -11,6 +11,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from shlex import quote
 
+from archipelago.answer import spelled_out
 from archipelago.exchange.daemons import DOWN, NEEDS, leasing
 from archipelago.exchange.filters import COMMANDS
 from archipelago.exchange.shared import NEEDS as SHARING_NEEDS
@@ -25,7 +26,7 @@ from archipelago.model.parts import End
 
 def namespace_tag(network: Network) -> str:
     """What the names of a network's namespaces start with: the same network, the same tag."""
-    body = repr((network.title, network.vlans, network.devices, network.hosts, network.cables))
+    body = spelled_out((network.title, network.vlans, network.devices, network.hosts, network.cables))
     return f"isle-{hashlib.sha256(body.encode()).hexdigest()[:8]}"
 
 

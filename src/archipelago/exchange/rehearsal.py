@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from archipelago.answer import Answer
 from archipelago.diagnosis.leased import server_address
 from archipelago.errors import QueryError
 from archipelago.exchange.break_rehearsed import BreakRehearsed, breaking, broken_network, judged
@@ -22,13 +23,15 @@ Pair = tuple[str, str]
 Given = tuple[str, str, str]
 
 
-@dataclass(frozen=True, slots=True)
-class Rehearsal:
+@dataclass(frozen=True, slots=True, repr=False)
+class Rehearsal(Answer):
     """Both answers for every pair: `ours` in full, `theirs` the pairs that the kernel answered, and where it ran.
     `shared_addresses` are those that several hold, whose holder a kernel decides by chance; `leases` what each host is
     leased, by us and by real servers: the address with its mask, the gateway, the server's address; `redundancy` the
     root of each device where something is blocked, each blocked port and who is active in each shared gateway, by us
     and by the kernel's tree and real daemons."""
+
+    SHOWN = "rehearsal.REHEARSE"
 
     ours: Mapping[Pair, ReachResult]
     theirs: frozenset[Pair]
@@ -78,11 +81,8 @@ class Rehearsal:
             f"the kernel answered {answered:,} pair{'s' * (answered != 1)}{leased}"
         )
 
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  differ: {a} to {b}" for a, b in self.differ)])
-
-    def __repr__(self) -> str:
-        return f"<Rehearsal: {self.headline}>"
+    def __bool__(self) -> bool:
+        return self.agrees
 
 
 def rehearse(

@@ -76,7 +76,7 @@ def outages_of(work: Work, rows: Iterable[Row]) -> Outages:
     """All double failures, the worst first, from the rows of every piece in order."""
     breaker = _breaker_of(work)
     found = sorted(_outages(work, rows), key=lambda outage: outage.rank)
-    return Outages(breaker.pairs, breaker.reached, tuple(found))
+    return Outages(breaker.pairs, breaker.reached, tuple(found), work.network)
 
 
 def _outages(work: Work, rows: Iterable[Row]) -> Iterator[Outage]:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
+from archipelago.answer import Answer, OneLine
 from archipelago.errors import QueryError
 from archipelago.failures.parts import Kind
 from archipelago.model.finding import Mend
+from archipelago.model.network import Network
 
 Outcome = Literal["cuts off", "cuts off its own hosts", "taken over", "not missed"]
 OUTCOMES: tuple[Outcome, ...] = ("cuts off", "cuts off its own hosts", "taken over", "not missed")
@@ -34,8 +36,8 @@ class Takeover(NamedTuple):
         return f"{self.at} {self.what}"
 
 
-@dataclass(frozen=True, slots=True)
-class Outage:
+@dataclass(frozen=True, slots=True, repr=False)
+class Outage(OneLine):
     """What happens when parts break, once all has settled.
 
     Args:
@@ -104,14 +106,17 @@ class Outage:
         return f"{self.name} breaks: {self.outcome}{over}"
 
 
-@dataclass(frozen=True, slots=True)
-class Outages:
+@dataclass(frozen=True, slots=True, repr=False)
+class Outages(Answer):
     """Every failure that was asked for, the worst first; `pairs` is how many ordered pairs of hosts there are, and
-    `reached` how many are reached while nothing is broken."""
+    `reached` how many are reached while nothing is broken; `network` is what was broken."""
+
+    SHOWN = "outages.OUTAGES"
 
     pairs: int
     reached: int
     outages: tuple[Outage, ...]
+    network: Network = field(default_factory=Network, compare=False)
 
     @property
     def single_points(self) -> tuple[Outage, ...]:
@@ -159,8 +164,5 @@ class Outages:
     def __len__(self) -> int:
         return len(self.outages)
 
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  {outage}" for outage in self.single_points)])
-
-    def __repr__(self) -> str:
-        return f"<Outages: {self.headline}>"
+    def __bool__(self) -> bool:
+        return not self.harmful

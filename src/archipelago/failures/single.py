@@ -30,7 +30,7 @@ def single_outages(network: Network, *, additions: bool = True) -> Outages:
     ranked = sorted(found, key=lambda outage: outage.rank)
     if additions:
         ranked = _with_additions(network, breaker, ranked)
-    return Outages(breaker.pairs, breaker.reached, tuple(ranked))
+    return Outages(breaker.pairs, breaker.reached, tuple(ranked), network)
 
 
 def _with_additions(network: Network, breaker: Breaker, ranked: Sequence[Outage]) -> list[Outage]:

@@ -24,6 +24,7 @@ from pathlib import Path
 from typing import Any, Literal, cast
 
 from archipelago.addressing.values import InterfaceAddress, Prefix, parse_address, parse_interface_address, parse_prefix
+from archipelago.answer import OneLine
 from archipelago.errors import AddressError, DocumentError, ModelError, Problem
 from archipelago.files.shape import TEXT_OR_NUMBER, Shape, ShapeError, Whole, shaped
 from archipelago.model.network import Network
@@ -74,16 +75,16 @@ _VLANS = [{"ifname": str, "vlans?": [{"vlan": _VLAN, "vlanEnd?": _VLAN, "flags?"
 """What is read of what the commands print."""
 
 
-@dataclass(frozen=True, slots=True)
-class AsBuilt:
+@dataclass(frozen=True, slots=True, repr=False)
+class AsBuilt(OneLine):
     """A network as it was read, and what could not be read, in words."""
 
     network: Network
     notes: tuple[str, ...]
 
 
-@dataclass(slots=True)
-class _Folder:
+@dataclass(slots=True, repr=False)
+class _Folder(OneLine):
     """What one device or host says of itself."""
 
     name: str

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from archipelago.answer import Answer
 from archipelago.errors import QueryError
 
 MARK = "Recorded-by"
@@ -20,17 +21,35 @@ _KEPT = ("GIT_AUTHOR_", "GIT_COMMITTER_", "GIT_CONFIG_GLOBAL", "GIT_CONFIG_SYSTE
 _SETTINGS = ("-c", "trailer.separators=:", "-c", "core.quotePath=false", "-c", "log.showSignature=false")
 
 
-@dataclass(frozen=True, slots=True)
-class Record:
+@dataclass(frozen=True, slots=True, repr=False)
+class Record(Answer):
     """A state that was recorded: its name in the repository, when (RFC 3339), why, and what was said of it then."""
+
+    SHOWN = "recording.RECORD"
 
     name: str
     when: str
     why: str
     said: Mapping[str, str] = field(default_factory=dict)
 
-    def __str__(self) -> str:
+    @property
+    def headline(self) -> str:
+        """Its name, when it was recorded, and why."""
         return f"{self.name} {self.when} {self.why}"
+
+
+class Records(Answer, tuple[Record, ...]):
+    """What was recorded of a document, the latest first."""
+
+    SHOWN = "recording.RECORDS"
+
+    @property
+    def headline(self) -> str:
+        """How many there are."""
+        return f"{len(self):,} record{'s' * (len(self) != 1)}"
+
+    def __bool__(self) -> bool:
+        return len(self) > 0
 
 
 class Repository:

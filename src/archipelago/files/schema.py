@@ -1,4 +1,4 @@
-"""The JSON Schema of the two documents (JSON Schema 2020-12), from the declared keys."""
+"""The JSON Schema of the documents (JSON Schema 2020-12), from the declared keys."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from typing import Any
 
 from archipelago.files.brief import FORMAT as BRIEF_FORMAT
 from archipelago.files.network import FORMAT as NETWORK_FORMAT
+from archipelago.files.recipe import FORMAT as RECIPE_FORMAT
 from archipelago.model.key import ALONE, Holder, Key, Value
 from archipelago.model.keys import keys_of, telling_key
 from archipelago.model.values import (
@@ -79,18 +80,26 @@ _VALUES: dict[Value, Schema] = {
 }
 
 
+DOCUMENTS = {
+    "network": (Holder.NETWORK, NETWORK_FORMAT),
+    "brief": (Holder.BRIEF, BRIEF_FORMAT),
+    "recipe": (Holder.RECIPE, RECIPE_FORMAT),
+}
+"""The documents, each with who holds its keys and its format."""
+
+
 def schema(kind: str) -> Schema:
     """The schema of a document.
 
     Args:
-        kind: "network" or "brief".
+        kind: one of DOCUMENTS.
 
     Returns:
         The schema as plain mappings and lists. It takes values as YAML and JSON readers give them (`off: true` is a
         boolean, `210` a number), and says nothing of what one part says of another: that a VLAN named on a trunk is in
         the catalogue is the reader's to check.
     """
-    holder, format_name = {"network": (Holder.NETWORK, NETWORK_FORMAT), "brief": (Holder.BRIEF, BRIEF_FORMAT)}[kind]
+    holder, format_name = DOCUMENTS[kind]
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": f"Archipelago {kind}",

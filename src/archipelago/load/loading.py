@@ -112,7 +112,15 @@ class Loading:
         own = sorted(self._host_ports(arrays, carried), key=lambda link: -link.share)
         assumed = str(self.rule) if self.rule is not None else ""
         demands = carried.demands if self.rule is None else tuple(_together(carried.demands))
-        return Load(assumed, demands, tuple(links), tuple(own), None, carried.uncounted)
+        return Load(
+            assumed,
+            demands,
+            tuple(links),
+            tuple(own),
+            broken=None,
+            uncounted=carried.uncounted,
+            network=self.plain.written,
+        )
 
     def _cables(self, arrays: NetworkArrays, carried: Carried) -> Iterator[LinkLoad]:
         knowledge = arrays.knowledge

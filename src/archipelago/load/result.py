@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from archipelago.answer import Answer, OneLine
 from archipelago.errors import QueryError
+from archipelago.model.network import Network
 from archipelago.model.parts import speed_text
 
 
@@ -33,8 +35,8 @@ def times(growth: float) -> str:
     return "over 1,000 times" if growth > 1000 else f"{growth:.3g} times"
 
 
-@dataclass(frozen=True, slots=True)
-class DemandLoad:
+@dataclass(frozen=True, slots=True, repr=False)
+class DemandLoad(OneLine):
     """What became of one demand: how many ordered pairs of hosts it names and how many of them reach each other, what
     is sent and what of it arrives, in bits per second; the rest is dropped."""
 
@@ -89,8 +91,8 @@ class LinkLoad(NamedTuple):
         return max(self.to_a_again, self.to_b_again)
 
 
-@dataclass(frozen=True, slots=True)
-class BrokenLoad:
+@dataclass(frozen=True, slots=True, repr=False)
+class BrokenLoad(OneLine):
     """What links carry once a part is broken: the fullest link and how full it is, which links are more than full that
     were not before, and what is dropped that arrived before, in bits per second."""
 
@@ -101,8 +103,8 @@ class BrokenLoad:
     dropped: float
 
 
-@dataclass(frozen=True, slots=True)
-class Load:
+@dataclass(frozen=True, slots=True, repr=False)
+class Load(Answer):
     """What every link of a network carries.
 
     Args:
@@ -112,7 +114,10 @@ class Load:
         host_links: every host's port, the fullest first.
         broken: what each single failure does to the others, the worst first; None where nobody asked.
         uncounted: pairs of kinds of hosts whose way was not looked at: too many hang on an address that several hold.
+        network: whose links they are.
     """
+
+    SHOWN = "traffic.TRAFFIC"
 
     assumed: str
     demands: tuple[DemandLoad, ...]
@@ -120,6 +125,7 @@ class Load:
     host_links: tuple[LinkLoad, ...]
     broken: tuple[BrokenLoad, ...] | None = None
     uncounted: int = 0
+    network: Network = field(default_factory=Network, compare=False)
 
     @property
     def sent(self) -> float:
@@ -191,12 +197,5 @@ class Load:
                         "share": max(sent, received) / link.speed,
                     }
 
-    def __str__(self) -> str:
-        lines = [
-            f"  {link.name}: {rate_text(link.to_b)} there, {rate_text(link.to_a)} back, {link.share:.0%} full"
-            for link in self.links
-        ]
-        return "\n".join([self.headline, *lines])
-
-    def __repr__(self) -> str:
-        return f"<Load of {len(self.links):,} links: {self.headline}>"
+    def __bool__(self) -> bool:
+        return not self.overfull and not (self.dropped and not self.assumed)

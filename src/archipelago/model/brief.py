@@ -10,6 +10,7 @@ from typing import Any, Literal
 
 from archipelago.addressing.convention import FIRST, GatewayConvention
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.answer import OneLine, named
 from archipelago.errors import ModelError
 from archipelago.model.brief_rules import brief_problems
 from archipelago.model.demand import Demand
@@ -19,8 +20,8 @@ from archipelago.model.policy import Policy
 from archipelago.model.value_rules import brief_values
 
 
-@dataclass(frozen=True, slots=True)
-class Conventions:
+@dataclass(frozen=True, slots=True, repr=False)
+class Conventions(OneLine):
     """The house conventions. `headroom`, `leases` and `growth` (of hosts, each year) are shares; `transit` is prefix
     lengths by family; `untagged` is the VLAN id that trunks carry untagged, or "none"; `server` who leases addresses:
     "gateway", or a host or device (None: gateways, where hosts ask); `dns_server` the name servers, by host or by
@@ -40,8 +41,8 @@ class Conventions:
     years: int = 3
 
 
-@dataclass(frozen=True, slots=True)
-class VlanNeed:
+@dataclass(frozen=True, slots=True, repr=False)
+class VlanNeed(OneLine):
     """One VLAN: its id, hosts to make room for, how many there will be `later` (0: not written), and what is decided
     already."""
 
@@ -55,8 +56,8 @@ class VlanNeed:
     families: tuple[int, ...] = (4, 6)
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceNeed:
+@dataclass(frozen=True, slots=True, repr=False)
+class DeviceNeed(OneLine):
     """One device: its kind, its ports (a count makes p1, p2, ...; None says "whatever is cabled"), and the VLAN
     that a layer 2 switch is managed in."""
 
@@ -70,8 +71,8 @@ class DeviceNeed:
         return [port for port in self.ports or () if End(self.name, port) not in used]
 
 
-@dataclass(frozen=True, slots=True)
-class GatewayPlace:
+@dataclass(frozen=True, slots=True, repr=False)
+class GatewayPlace(OneLine):
     """Where the gateways of some VLANs live: a router's port, or a layer 3 switch. `untagged` gives a whole router
     port to a single VLAN. Where they are `shared`, the other places are the `partners`; `spread` shares the active
     roles out. `path` is its place in the file."""
@@ -96,8 +97,8 @@ class GatewayPlace:
         return tuple(device for device, _ in self.places)
 
 
-@dataclass(frozen=True, slots=True)
-class HostNeed:
+@dataclass(frozen=True, slots=True, repr=False)
+class HostNeed(OneLine):
     """One host: its VLAN and where it is plugged in; addresses only where they are decided already; `auto` where it
     takes its IPv6 address from what routers advertise, `dhcp` where a server leases it the IPv4 one."""
 
@@ -115,8 +116,8 @@ class HostNeed:
         return self.device, self.port
 
 
-@dataclass(frozen=True, slots=True)
-class Outside:
+@dataclass(frozen=True, slots=True, repr=False)
+class Outside(OneLine):
     """Where the outside is reached: the port, this side's addresses on it, and the next hops beyond it. With
     `source_nat` the network leaves by IPv4 with the port's own address (RFC 3022), else the upstream has to know ways
     back."""
@@ -156,6 +157,8 @@ class Brief:
         problems = [*brief_values(self), *brief_problems(self)]
         if problems:
             raise ModelError(problems)
+        for name in ("vlans", "devices", "hosts"):
+            object.__setattr__(self, name, named(getattr(self, name)))
 
     def __repr__(self) -> str:
         counts = ((len(self.devices), "device"), (len(self.vlans), "VLAN"), (len(self.hosts), "host"))

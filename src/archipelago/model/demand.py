@@ -5,11 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
+from archipelago.answer import OneLine
 from archipelago.model.filters import ECHO, Probe
 
 
-@dataclass(frozen=True, slots=True)
-class Demand:
+@dataclass(frozen=True, slots=True, repr=False)
+class Demand(OneLine):
     """What all hosts of one end together send the hosts of another, evenly over the pairs of them that reach each
     other. An end is a VLAN (name or id), a host, a subnet, an address, `outside`, or `any` (every host and the
     outside). `rate` is in bits per second of whole frames; `answers` is the share of it that comes back; `probe` says

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from archipelago.answer import OneLine
 from archipelago.model.filters import Probe
 
 OUTSIDE = "outside"
@@ -12,8 +13,8 @@ GATEWAY = "gateway"
 """As a target: each source's own gateway, in every family that it has an address of."""
 
 
-@dataclass(frozen=True, slots=True)
-class Expectation:
+@dataclass(frozen=True, slots=True, repr=False)
+class Expectation(OneLine):
     """From every host of one end to every host of the other: reached, or not. An end is a VLAN (name or id), a host, a
     subnet, an address, a device, an interface of one (`landing/p1.210`), or "outside"; as a target also "gateway", each
     source's own."""

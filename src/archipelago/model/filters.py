@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Prefix
+from archipelago.answer import OneLine
 from archipelago.errors import TrafficError, quoted
 
 Action = Literal["accept", "drop", "reject"]
@@ -78,8 +79,8 @@ ECHO = Probe("icmp")
 """The probe that is sent where none is named."""
 
 
-@dataclass(frozen=True, slots=True)
-class FilterRule:
+@dataclass(frozen=True, slots=True, repr=False)
+class FilterRule(OneLine):
     """A line of a filter. Exactly one of `accept`, `drop` and `reject` is not empty and says what it speaks of; all
     other conditions that are written must hold too."""
 
@@ -132,8 +133,8 @@ def prefix_text(prefix: Prefix) -> str:
     return str(prefix.first) if prefix.size == 1 else str(prefix)
 
 
-@dataclass(frozen=True, slots=True)
-class Filter:
+@dataclass(frozen=True, slots=True, repr=False)
+class Filter(OneLine):
     """Lines in order: the first that matches decides, after the last `otherwise`. One that is `stateful` lets pass
     whatever belongs to a conversation that the device knows."""
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Any, Literal
 
+from archipelago.answer import OneLine
 from archipelago.model.parts import Path
 
 Severity = Literal["error", "risk", "note"]
@@ -21,8 +22,8 @@ class Removal(Enum):
 REMOVE = Removal.REMOVE
 
 
-@dataclass(frozen=True, slots=True)
-class Edit:
+@dataclass(frozen=True, slots=True, repr=False)
+class Edit(OneLine):
     """One change to a document: the thing at `path` becomes `value` (text, a list or a mapping of text, as the file
     would hold it), or goes away where the value is REMOVE. A path that ends in "+" adds `value` to a list, one
     that ends in "+N" puts it before the entry N (from 0)."""
@@ -31,20 +32,20 @@ class Edit:
     value: Any
 
 
-@dataclass(frozen=True, slots=True)
-class Mend:
+@dataclass(frozen=True, slots=True, repr=False)
+class Mend(OneLine):
     """One way to mend a mistake: the change in words, and the same change, applicable."""
 
     says: str
     edits: tuple[Edit, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+@dataclass(frozen=True, slots=True, repr=False)
+class Finding(OneLine):
     """One mistake.
 
     Args:
-        slug: the kind of mistake, the same in every output.
+        kind: the kind of mistake, the same in every output.
         severity: "error" breaks traffic, "risk" may or does harm unseen, "note" is worth knowing.
         at: the device or host that holds the mistake.
         path: where in the document it stands.
@@ -55,7 +56,7 @@ class Finding:
         instead: other changes, as small, that mend it too.
     """
 
-    slug: str
+    kind: str
     severity: Severity
     at: str
     path: Path
@@ -67,4 +68,4 @@ class Finding:
 
     def __str__(self) -> str:
         mends = " or ".join([self.mend, *(other.says for other in self.instead)])
-        return f"{self.severity.upper()} {self.slug} at {self.at}: {self.says}; breaks: {self.breaks}; mend: {mends}"
+        return f"{self.severity.upper()} {self.kind} at {self.at}: {self.says}; breaks: {self.breaks}; mend: {mends}"

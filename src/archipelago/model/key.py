@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from dataclasses import field as dataclass_field
 from enum import StrEnum
 
+from archipelago.answer import OneLine
+
 
 class Value(StrEnum):
     """What one value of a key is."""
@@ -115,8 +117,8 @@ ALONE = (Holder.OUTSIDE_PORT, Holder.VIRTUAL_ROUTER, Holder.TRACK)
 """Of what one may stand where a list of them is expected."""
 
 
-@dataclass(frozen=True, slots=True)
-class Key:
+@dataclass(frozen=True, slots=True, repr=False)
+class Key(OneLine):
     """One key.
 
     Args:

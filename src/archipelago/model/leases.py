@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address, Prefix, parse_address
+from archipelago.answer import OneLine
 from archipelago.errors import AddressError, DurationError, quoted
 
 _DURATION = re.compile(r"(\d{1,9})(?:\.(\d{1,3}))?(ms|s|m|h|d)", re.ASCII)
@@ -49,8 +50,8 @@ class AddressRange(NamedTuple):
         return self.last.value - self.first.value + 1
 
 
-@dataclass(frozen=True, slots=True)
-class Pool:
+@dataclass(frozen=True, slots=True, repr=False)
+class Pool(OneLine):
     """What a server gives hosts of a subnet: addresses of its ranges, in their order, or the one that is reserved for a
     host; a gateway (None: none), name servers; for how long, in milliseconds."""
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.answer import OneLine
 from archipelago.model.filters import Filter
 from archipelago.model.leases import Pool
 from archipelago.model.virtual import VirtualRouter
@@ -64,8 +65,8 @@ def speed_text(bits: int) -> str:
     return f"{bits / SPEED_UNITS[unit]:g}{unit}"
 
 
-@dataclass(frozen=True, slots=True)
-class Port:
+@dataclass(frozen=True, slots=True, repr=False)
+class Port(OneLine):
     """A physical port as written. `speed` is in bits per second; `trunk` is VLAN ids, or "all"; `untagged` is a
     VLAN id, or "none"; None stands for "not written"."""
 
@@ -88,8 +89,8 @@ class Port:
     mtu: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Subinterface:
+@dataclass(frozen=True, slots=True, repr=False)
+class Subinterface(OneLine):
     """The part of a routed port or aggregate that speaks for one VLAN (an 802.1Q tag)."""
 
     name: str
@@ -107,8 +108,8 @@ class Subinterface:
     mtu: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class VlanInterface:
+@dataclass(frozen=True, slots=True, repr=False)
+class VlanInterface(OneLine):
     """A device's own interface in one of its VLANs."""
 
     name: str
@@ -123,8 +124,8 @@ class VlanInterface:
     mtu: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Aggregate:
+@dataclass(frozen=True, slots=True, repr=False)
+class Aggregate(OneLine):
     """Several ports that act as one (IEEE 802.1AX). Takes a port's keys. One that is `shared_with` another device acts
     as one with the aggregate of the same name there."""
 
@@ -148,8 +149,8 @@ class Aggregate:
     mtu: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Loopback:
+@dataclass(frozen=True, slots=True, repr=False)
+class Loopback(OneLine):
     """An address of the device itself, on no port: up while it is on."""
 
     name: str
@@ -161,8 +162,8 @@ class Loopback:
 Interface = Subinterface | VlanInterface | Aggregate | Loopback
 
 
-@dataclass(frozen=True, slots=True)
-class Route:
+@dataclass(frozen=True, slots=True, repr=False)
+class Route(OneLine):
     """A static route; a lower metric is preferred."""
 
     destination: Prefix
@@ -171,8 +172,8 @@ class Route:
     vrf: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Device:
+@dataclass(frozen=True, slots=True, repr=False)
+class Device(OneLine):
     """A router, layer 3 switch or layer 2 switch. `routing` is the families written (None: not written); `vlans` the
     VLAN ids written (None: all of the catalogue); `mac` its MAC address, where it does not follow its place;
     `bridge_priority` what it bids for the spanning tree's root by (None: not written); `console` whether it has a way
@@ -196,8 +197,8 @@ class Device:
     console: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Host:
+@dataclass(frozen=True, slots=True, repr=False)
+class Host(OneLine):
     """An end station with one untagged port. With `auto` it takes IPv6 addresses and gateways from what routers
     advertise (RFC 4862), with `dhcp` an IPv4 address and a gateway that a server leases (RFC 2131), beside those
     written."""
@@ -215,8 +216,8 @@ class Host:
     mtu: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class OutsidePort:
+@dataclass(frozen=True, slots=True, repr=False)
+class OutsidePort(OneLine):
     """A port beyond which the outside begins, and what of the network the upstream there sends back to it: everything,
     nothing, or some prefixes."""
 
@@ -224,8 +225,8 @@ class OutsidePort:
     routes_back: tuple[Prefix, ...] | Literal["all", "none"] = "all"
 
 
-@dataclass(frozen=True, slots=True)
-class Cable:
+@dataclass(frozen=True, slots=True, repr=False)
+class Cable(OneLine):
     """A cable between two ports."""
 
     a: End

@@ -5,14 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from archipelago.answer import OneLine
 from archipelago.model.filters import Probe, Traffic
 
 ANYBODY = "any"
 """The end that stands for every host and the outside."""
 
 
-@dataclass(frozen=True, slots=True)
-class PolicyRule:
+@dataclass(frozen=True, slots=True, repr=False)
+class PolicyRule(OneLine):
     """A line: from some ends to others, what may be begun, or what may not; one of the two is empty. Answers to what
     may be begun are meant with it."""
 
@@ -35,8 +36,8 @@ class PolicyRule:
         return f"{', '.join(self.source)} {word} {', '.join(map(str, kinds))} to {', '.join(self.target)}"
 
 
-@dataclass(frozen=True, slots=True)
-class Policy:
+@dataclass(frozen=True, slots=True, repr=False)
+class Policy(OneLine):
     """Lines in order: for a pair and a kind of traffic the first that names both decides; after the last, `otherwise`.
     Hosts of one VLAN talk within it whatever it says."""
 

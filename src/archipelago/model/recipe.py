@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from archipelago.addressing.values import Prefix
+from archipelago.answer import OneLine
 
 
-@dataclass(frozen=True, slots=True)
-class MovedGateways:
+@dataclass(frozen=True, slots=True, repr=False)
+class MovedGateways(OneLine):
     """The gateways of some VLANs (by their ids) move to a layer 3 switch, or to two that share them; `transit` is the
     subnet over which these and the old place route to each other."""
 
@@ -17,16 +18,16 @@ class MovedGateways:
     transit: tuple[Prefix, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Renumbered:
+@dataclass(frozen=True, slots=True, repr=False)
+class Renumbered(OneLine):
     """A VLAN gets another subnet in each family that is written; every address keeps its place in it."""
 
     vlan: int
     subnet: tuple[Prefix, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Split:
+@dataclass(frozen=True, slots=True, repr=False)
+class Split(OneLine):
     """A new VLAN, with a subnet of its own, takes some hosts of another."""
 
     vlan: int
@@ -36,24 +37,24 @@ class Split:
     hosts: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class ReplacedDevice:
+@dataclass(frozen=True, slots=True, repr=False)
+class ReplacedDevice(OneLine):
     """A device goes, and another, set up the same, takes its place and its cables."""
 
     device: str
     by: str
 
 
-@dataclass(frozen=True, slots=True)
-class WithIpv6:
+@dataclass(frozen=True, slots=True, repr=False)
+class WithIpv6(OneLine):
     """A VLAN gets an IPv6 subnet, too: its gateways, its hosts with written addresses, and the routes to it."""
 
     vlan: int
     subnet: tuple[Prefix, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Recipe:
+@dataclass(frozen=True, slots=True, repr=False)
+class Recipe(OneLine):
     """What is done, in this order."""
 
     replace: tuple[ReplacedDevice, ...] = ()

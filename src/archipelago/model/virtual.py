@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from archipelago.addressing.values import Address, Prefix
+from archipelago.answer import OneLine
 
 USUAL_PRIORITY = 100
 """Of a member where none is written (RFC 9568 5.2.4)."""
@@ -17,8 +18,8 @@ SHORTEST_INTERVAL, LONGEST_INTERVAL = 10, 40_950
 """Milliseconds: 12 bits of hundredths of a second, and not none (RFC 9568 5.2.7)."""
 
 
-@dataclass(frozen=True, slots=True)
-class Track:
+@dataclass(frozen=True, slots=True, repr=False)
+class Track(OneLine):
     """What lessens a member's priority while it is not there: an interface (a port or an aggregate, too) that is up, or
     a route in use to exactly a network."""
 
@@ -30,8 +31,8 @@ class Track:
         return self.interface or str(self.network)
 
 
-@dataclass(frozen=True, slots=True)
-class VirtualRouter:
+@dataclass(frozen=True, slots=True, repr=False)
+class VirtualRouter(OneLine):
     """An interface's part in a virtual router: the addresses that whoever is active answers for, all of one family, and
     how it bids for them. Times are in milliseconds."""
 

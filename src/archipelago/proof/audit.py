@@ -52,8 +52,8 @@ def proved(
         left = prove(trial, left).findings
     idle = tuple(idle_filters(index))
     if idle and mended_plain is not None:  # what comes there once the errors are mended, is not idle
-        still = {(finding.slug, finding.path) for finding in idle_filters(NetworkIndex(mended_plain))}
-        idle = tuple(finding for finding in idle if (finding.slug, finding.path) in still)
+        still = {(finding.kind, finding.path) for finding in idle_filters(NetworkIndex(mended_plain))}
+        idle = tuple(finding for finding in idle if (finding.kind, finding.path) in still)
     filters = (*idle, *unlike_filters(index))
     if not accept_losses:
         filters = tuple(losing_nothing(index, filters))

@@ -56,8 +56,8 @@ def _mended(amendable: Amendable, knowledge: Knowledge, arrays: NetworkArrays, n
     for _ in range(MOST_ROUNDS):
         if not verdict.broken:
             break
-        new = [cause for cause in left if (cause.slug, cause.path, cause.mend) not in causes]
-        causes.update({(cause.slug, cause.path, cause.mend): cause for cause in new})
+        new = [cause for cause in left if (cause.kind, cause.path, cause.mend) not in causes]
+        causes.update({(cause.kind, cause.path, cause.mend): cause for cause in new})
         added = [edit for cause in new for edit in cause.edits if edit not in edits]
         edits += added
         if not added:

@@ -116,8 +116,8 @@ class Standing:
     def findings(self) -> Counter[tuple[str, str]]:
         """The errors and risks that the rules find, by kind and place."""
         found = self.rules(NetworkIndex(self.knowledge))
-        serious = (one for one in found if one.severity != "note" and one.slug not in TOLERATED)
-        return Counter((one.slug, one.at) for one in serious)
+        serious = (one for one in found if one.severity != "note" and one.kind not in TOLERATED)
+        return Counter((one.kind, one.at) for one in serious)
 
     @cached_property
     def _intent(self) -> Intent | None:
@@ -146,15 +146,15 @@ def losses(before: Standing, after: Standing) -> Iterator[Loss]:
         if line not in before.broken:
             yield Loss(f"not kept any more: {promise}")
     was, now = (_by_kind(standing.findings) for standing in (before, after))
-    for slug, at in after.findings - before.findings:
-        if now[slug] > was[slug]:  # else it is what was found elsewhere before
-            yield Loss(f"the audit finds {slug} at {at}")
+    for kind, at in after.findings - before.findings:
+        if now[kind] > was[kind]:  # else it is what was found elsewhere before
+            yield Loss(f"the audit finds {kind} at {at}")
 
 
 def _by_kind(findings: Counter[tuple[str, str]]) -> Counter[str]:
     kinds: Counter[str] = Counter()
-    for (slug, _), count in findings.items():
-        kinds[slug] += count
+    for (kind, _), count in findings.items():
+        kinds[kind] += count
     return kinds
 
 

@@ -30,6 +30,6 @@ def with_proof(index: NetworkIndex, answer: LeaseResult) -> LeaseResult:
     if after.knowledge.leases.of(answer.host) is None:
         return replace(answer, finding=told(finding, f"{answer.host} would get no address all the same"))
     left = leased_wrongly(after, answer.host)
-    if left is not None and (left.slug, left.path) == (finding.slug, finding.path):
+    if left is not None and (left.kind, left.path) == (finding.kind, finding.path):
         return replace(answer, finding=told(finding, "it changes nothing"))
     return answer

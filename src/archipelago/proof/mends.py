@@ -46,11 +46,11 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
             kept, last = [*kept, *notes], tidy
         else:
             aside, _ = _together(trial, settled, notes, refused)
-    still = {(finding.slug, finding.path) for finding in last.found}
-    said = {(finding.slug, finding.path, finding.says) for finding in last.found}
+    still = {(finding.kind, finding.path) for finding in last.found}
+    said = {(finding.kind, finding.path, finding.says) for finding in last.found}
     for number in kept:
         finding = findings[number]
-        if not gains.get(number) and (finding.slug, finding.path, finding.says) in said:
+        if not gains.get(number) and (finding.kind, finding.path, finding.says) in said:
             refused[number] = "it changes nothing"
     symptoms = _symptoms(trial, settled, kept, gains, last)
     mended = {number for number in (*kept, *aside) if number not in refused and number not in symptoms}
@@ -61,7 +61,7 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
         if finding.severity == "note"
         or not mended
         or number in mended
-        or (finding.slug, finding.path) in still
+        or (finding.kind, finding.path) in still
         or (finding.edits and number not in refused)
     ]
     after = last.after or trial.before
@@ -79,8 +79,8 @@ def _symptoms(
     attempt = trial.judge([settled[number] for number in others])
     if attempt.why or attempt.gained < last.gained:
         return set()
-    still = {(finding.slug, finding.path) for finding in attempt.found}
-    return {number for number in idle if (settled[number].slug, settled[number].path) not in still}
+    still = {(finding.kind, finding.path) for finding in attempt.found}
+    return {number for number in idle if (settled[number].kind, settled[number].path) not in still}
 
 
 def settle(trial: Trial, finding: Finding) -> tuple[Finding, str, int]:

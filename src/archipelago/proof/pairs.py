@@ -55,7 +55,7 @@ def compare(before: Decision, after: Decision) -> Difference:
     for key, old in before.answers.items():
         new = after.answers.get(key)
         if new is None:
-            lost += old.count
+            lost += old.reached
             continue
         kinds = old.kind * (len(new.between) + 1) + new.kind
         _, first, size = np.unique(kinds, return_index=True, return_counts=True)
@@ -67,7 +67,7 @@ def compare(before: Decision, after: Decision) -> Difference:
         gained += int(pairs[now & ~was].sum())
         lost += int(pairs[was & ~now].sum())
     for key in after.answers.keys() - before.answers.keys():
-        gained += after.answers[key].count
+        gained += after.answers[key].reached
     return Difference(gained, lost)
 
 

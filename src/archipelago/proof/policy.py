@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 
 from archipelago.addressing.values import parse_address
+from archipelago.answer import spelled_out
 from archipelago.design.entrances import Entrance
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import is_upstream
@@ -107,13 +108,13 @@ def _ending(index: NetworkIndex, found: Sequence[Breach], candidates: Sequence[E
     """For each breach its edits, if they end it; else none."""
     amendable = Amendable(index.knowledge.written)
     everything = tuple(edit for some in candidates for edit in some)
-    sets = {repr(some): some for some in candidates if some}
+    sets = {spelled_out(some): some for some in candidates if some}
     if len(sets) > MOST_TRIED:  # tried together only
         ended = _ended(amendable, everything, found)
         return [some if breach.key in ended else () for breach, some in zip(found, candidates, strict=True)]
     verdicts = {told: _ended(amendable, some, found) for told, some in steps(list(sets.items()), "proving the filters")}
     return [
-        some if breach.key in verdicts.get(repr(some), ()) else ()
+        some if breach.key in verdicts.get(spelled_out(some), ()) else ()
         for breach, some in zip(found, candidates, strict=True)
     ]
 

@@ -30,21 +30,21 @@ def unexplained(index: NetworkIndex, arrays: NetworkArrays, findings: Iterable[F
         arrays: the same network.
         findings: what the rules have found.
     """
-    known: set[object] = {(finding.slug, finding.at) for finding in findings}
+    known: set[object] = {(finding.kind, finding.at) for finding in findings}
     known |= {finding.path for finding in findings}
     routed = any(node.forwards for node in index.knowledge.devices.values())
     for version in (None, 6) if len(arrays.families) > 1 else (None,):
         fine = _filtered_too(arrays, version, excused(index, version))
         for group in matrix(arrays, version, excused=fine, most=MOST_ASKED).groups:
             cause = group.finding
-            if cause.slug == "filtered":  # as the filter is written; what it should be, the plan says
+            if cause.kind == "filtered":  # as the filter is written; what it should be, the plan says
                 continue
-            if (cause.slug, cause.at) not in known and cause.path not in known:
-                known |= {(cause.slug, cause.at), cause.path}
+            if (cause.kind, cause.at) not in known and cause.path not in known:
+                known |= {(cause.kind, cause.at), cause.path}
                 such = (
                     f"{group.pairs:,} pair{'s' * (group.pairs != 1)} of hosts, such as {group.source} to {group.target}"
                 )
-                risky = not routed or cause.slug == "no-common-family"
+                risky = not routed or cause.kind == "no-common-family"
                 yield replace(cause, breaks=f"it cuts off {such}", severity="risk" if risky else "error")
 
 

@@ -133,7 +133,7 @@ class Trial:
             return Attempt(after, why, gained)
         changed = {str(edit.path[1]) for edit in _edits(findings) if len(edit.path) > 1}
         found = self._rules(NetworkIndex(after.plain))
-        new = [finding for finding in found if _error(finding) and (finding.slug, finding.at) not in self._errors]
+        new = [finding for finding in found if _error(finding) and (finding.kind, finding.at) not in self._errors]
         # Elsewhere than where something was changed they were hidden, and now come to light.
         made = [finding for finding in new if finding.at in changed]
         if not made and new and not gained and not self._gains_with(findings, new):
@@ -191,4 +191,4 @@ def _error(finding: Finding) -> bool:
 
 
 def _errors(findings: Sequence[Finding]) -> set[tuple[str, str]]:
-    return {(finding.slug, finding.at) for finding in findings if _error(finding)}
+    return {(finding.kind, finding.at) for finding in findings if _error(finding)}

@@ -127,7 +127,7 @@ class _Explained:
 
     def _add(self, cause: Finding, direction: Direction, pairs: int, pair: tuple[int, int]) -> None:
         if pairs:
-            key = (cause.slug, cause.at, cause.path, cause.mend)
+            key = (cause.kind, cause.at, cause.path, cause.mend)
             before = self.found.get(key)
             if before is None:
                 self.found[key] = Group(cause, direction, pairs, *self._names(*pair))
@@ -154,7 +154,7 @@ class _Explained:
             yield (source, target), pairs, mistake
         for class_host in hosts if len(hosts) > 1 else ():
             pair = (class_host, target) if own[0] == 0 else (source, class_host)
-            key = (mistake.slug, own[0], class_host)
+            key = (mistake.kind, own[0], class_host)
             if key not in self.own:
                 nodes, names = self.index.knowledge.nodes, self._names(*pair)
                 answer = self._asked(nodes[names[0]], nodes[names[1]])

@@ -152,15 +152,15 @@ def mistakes(knowledge: Knowledge, arrays: NetworkArrays, verdict: Verdict) -> l
     ends = (wanted.source, wanted.target)
     if OUTSIDE in ends or any(parties.is_gateway(end) or not len(parties.hosts(end)) for end in ends):
         return first
-    asked: dict[tuple[object, ...], Finding] = {(mistake.slug, mistake.path): mistake for mistake in first}
+    asked: dict[tuple[object, ...], Finding] = {(mistake.kind, mistake.path): mistake for mistake in first}
     for version in arrays.families:
         kind = Decided(arrays, version).kind
         mask = np.zeros((int(kind.max(initial=-1)) + 1,) * 2, dtype=np.bool_)
         mask[np.ix_(np.unique(kind[parties.hosts(ends[0])]), np.unique(kind[parties.hosts(ends[1])]))] = True
         for probe in wanted.probe or (ECHO,):
             for group in matrix(arrays, version, excused=only(mask, kind), probe=probe).groups:
-                asked.setdefault((group.finding.slug, group.finding.path), group.finding)
-    return [mistake for mistake in asked.values() if mistake.slug not in ("no-common-family", "not-asked")]
+                asked.setdefault((group.finding.kind, group.finding.path), group.finding)
+    return [mistake for mistake in asked.values() if mistake.kind not in ("no-common-family", "not-asked")]
 
 
 def _finding(number: int, verdict: Verdict) -> Finding:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from archipelago.answer import Answer
 from archipelago.errors import QueryError
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
@@ -20,8 +21,8 @@ from archipelago.reachability.policy import Intent, compared, of_answers, probes
 NOWHERE = "no VLAN"
 
 
-@dataclass(frozen=True, slots=True)
-class Kept:
+@dataclass(frozen=True, slots=True, repr=False)
+class Kept(Answer):
     """A policy and what the network does, by place: VLANs and the outside.
 
     `places` are the names, `sizes` how many hosts each has, `probes` the kinds of traffic that are told apart. The
@@ -30,6 +31,8 @@ class Kept:
     let through although they may not, `for_answers` likewise, but to the ports that answers go to, which lines for
     answers cannot tell apart, `wrongly_closed` those that a filter ends although they may.
     """
+
+    SHOWN = "policy.POLICY"
 
     places: tuple[str, ...]
     sizes: tuple[int, ...]
@@ -60,11 +63,8 @@ class Kept:
         ]
         return f"the policy is not kept: {' and '.join(told)}, of {kinds}"
 
-    def __str__(self) -> str:
-        return self.headline
-
-    def __repr__(self) -> str:
-        return f"<Kept: {self.headline}>"
+    def __bool__(self) -> bool:
+        return self.holds
 
 
 def kept(network: Network) -> Kept:

@@ -110,7 +110,7 @@ class AddressAsking:
             self._within = few_hosts(index, {*self._hosts, *({OUTSIDE} & index.network.hosts.keys())})
         node, version = index.knowledge.nodes[host], address.version
         answer = reach(index, node, address, probes=1, family=version, within=self._within, probe=probe)
-        return answer.reached, answer.finding is not None and answer.finding.slug == "filtered"
+        return answer.reached, answer.finding is not None and answer.finding.kind == "filtered"
 
 
 def questions_of_devices(network: Network, hosts: int, probes: int) -> int:

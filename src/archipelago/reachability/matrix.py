@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 
+from archipelago.answer import Answer
 from archipelago.errors import QueryError
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
@@ -20,21 +22,43 @@ from archipelago.reachability.causes import MOST_CAUSES, Group, explain
 from archipelago.reachability.families import Decided
 from archipelago.reachability.settling import MOST_ASKED, Simulated, settle
 
+if TYPE_CHECKING:
+    from archipelago.knowledge.known import Knowledge
+    from archipelago.reachability.expect import Checked
+
 ROWS = 256
 MOST_HOSTS = 20_000
 """The most hosts whose pairs are laid out one by one: 400 million."""
 
 
-@dataclass(frozen=True, slots=True)
-class Matrix:
+class Beside(Protocol):
+    """What there is to tell beside all pairs: the network that was asked, what must hold, all pairs in IPv6 with the
+    causes that only it has, and whether all is as it should be."""
+
+    @property
+    def knowledge(self) -> Knowledge: ...
+    @property
+    def checked(self) -> Checked | None: ...
+    @property
+    def six(self) -> Matrix | None: ...
+    @property
+    def only_six(self) -> tuple[Group, ...]: ...
+    @property
+    def fine(self) -> bool: ...
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class Matrix(Answer):
     """Who reaches whom, by kind of host: hosts of a kind fare alike.
 
     `kind` (int64, of shape (hosts,)) gives each host the number of its kind. `between[a, b]` (bool, of shape (kinds,
     kinds), as `every` and `some`) says whether hosts of kind a reach those of kind b (another of its own, where a is
     b); `every` that they do in each family that both have, `some` that they do in any. `family` is the one asked for,
     None for IPv4 where both ends of a pair have it, else IPv6. `groups` are the causes of what is not reached, where
-    they were asked for, `probe` is what was sent.
+    they were asked for, `probe` is what was sent, `beside` what else there is to tell where somebody asks.
     """
+
+    SHOWN = "matrix.MATRIX"
 
     hosts: tuple[str, ...]
     kind: Ints
@@ -44,6 +68,7 @@ class Matrix:
     family: int | None
     groups: tuple[Group, ...]
     probe: Probe = ECHO
+    beside: Beside | None = field(default=None, compare=False)
 
     @property
     def sizes(self) -> Ints:
@@ -56,7 +81,7 @@ class Matrix:
         return len(self.hosts) * (len(self.hosts) - 1)
 
     @property
-    def count(self) -> int:
+    def reached(self) -> int:
         """How many of them are reached."""
         return count_pairs(self.between, self.sizes)
 
@@ -68,10 +93,12 @@ class Matrix:
     @property
     def headline(self) -> str:
         """The answer in one line."""
-        count, pairs = self.count, self.pairs
+        count, pairs = self.reached, self.pairs
         by = f" by {self.probe}" if self.probe != ECHO else ""
         text = f"{count:,} of {pairs:,} pair{'s' * (pairs != 1)} reached{by}"
-        return text if count == pairs else f"{text}; {pairs - count:,} pair{'s' * (pairs - count != 1)} cut off"
+        text = text if count == pairs else f"{text}; {pairs - count:,} pair{'s' * (pairs - count != 1)} cut off"
+        both = self.beside is not None and self.beside.six is not None
+        return f"{text} (in IPv4 where both ends have it, else in IPv6)" if both else text
 
     def reaches(self, source: int, target: int) -> bool:
         """Whether one host, by its place in `hosts`, reaches another."""
@@ -89,13 +116,6 @@ class Matrix:
                 raise QueryError(f"there is no host '{name}' in this matrix")
             places.append(self.hosts.index(name))
         return self.reaches(*places)
-
-    def __str__(self) -> str:
-        causes = [f"  {group.pairs:,} cut off: {group.finding.says} ({group.finding.at})" for group in self.groups]
-        return "\n".join([self.headline, *causes])
-
-    def __repr__(self) -> str:
-        return f"<Matrix of {len(self.hosts):,} hosts: {self.headline}>"
 
     def block(self, sources: Sequence[int] | Ints, targets: Sequence[int] | Ints) -> Bools:
         """Who of some reaches whom of others, host by host; a host and itself say nothing.
@@ -118,6 +138,9 @@ class Matrix:
             for j, target in enumerate(self.hosts):
                 if i != j:
                     yield source, target, line[j]
+
+    def __bool__(self) -> bool:
+        return self.beside.fine if self.beside is not None else self.reached == self.pairs
 
 
 def count_pairs(kinds: Bools, sizes: Ints) -> int:

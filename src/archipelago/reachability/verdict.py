@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from archipelago.answer import Answer, OneLine
 from archipelago.model.expectation import Expectation
 from archipelago.model.finding import Finding
 
@@ -11,8 +12,8 @@ MOST_NAMED = 1_000
 """So many of the pairs that break an expectation are named; all are counted."""
 
 
-@dataclass(frozen=True, slots=True)
-class Verdict:
+@dataclass(frozen=True, slots=True, repr=False)
+class Verdict(OneLine):
     """One expectation and whether it holds: of so many `pairs`, how many are `broken`, their names (the first
     thousand), and, where they should be reached, the mistake that cuts off the first."""
 
@@ -44,3 +45,21 @@ class Verdict:
         such = ", ".join(f"{a} to {b}" for a, b in self.such_as[:3])
         text = f"{wanted}: broken by {self.broken:,} of {self.pairs:,} pair{'s' * (self.pairs != 1)}, such as {such}"
         return f"{text}; {self.finding.says} ({self.finding.at}); {self.finding.mend}" if self.finding else text
+
+
+class Verdicts(Answer, tuple[Verdict, ...]):
+    """What was said of each expectation."""
+
+    SHOWN = "matrix.EXPECTATIONS"
+
+    @property
+    def headline(self) -> str:
+        """How many expectations hold, in one line."""
+        broken = sum(bool(verdict.broken) for verdict in self)
+        idle = sum(verdict.idle for verdict in self)
+        every = f"what must hold: {len(self):,} expectation{'s' * (len(self) != 1)}"
+        told = [f"{broken} broken"] * bool(broken) + [f"{idle} with nobody to check"] * bool(idle)
+        return f"{every}, {', '.join(told)}" if told else f"{every}, each holds"
+
+    def __bool__(self) -> bool:
+        return all(self)

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from archipelago.addressing.values import Address
+from archipelago.answer import Answer
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know, know_while
@@ -69,11 +70,13 @@ def runs_lost(probes: Iterable[tuple[int, bool]]) -> Iterator[Lost]:
         yield Lost(run[0], run[-1], len(run), ended=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Broken:
+@dataclass(frozen=True, slots=True, repr=False)
+class Broken(Answer):
     """What became of probes from one end to the other while a part broke. Times are in nanoseconds from the break on;
     `restored` when the part came back (None: it did not), `until` when watching ended. `standing`
     is what has become of what had begun before: at the end of the break, and at the end."""
+
+    SHOWN = "breaking.BREAK"
 
     part: str
     source: str
@@ -107,11 +110,8 @@ class Broken:
             return f"{self.part} breaks: {count} lost, {longest:.3f} s at the longest; then they are answered again"
         return f"{self.part} breaks: {count} lost, and from then on {self.source} does not reach {self.target}"
 
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  {one}" for one in self.noticed)])
-
-    def __repr__(self) -> str:
-        return f"<Broken: {self.headline}>"
+    def __bool__(self) -> bool:
+        return self.survived
 
 
 def break_part(

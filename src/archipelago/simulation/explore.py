@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from archipelago.addressing.values import Address, is_link_local
+from archipelago.answer import Answer
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import target_address
@@ -34,9 +35,11 @@ class Uncovered:
     answer: str
 
 
-@dataclass(frozen=True, slots=True)
-class Trace:
+@dataclass(frozen=True, slots=True, repr=False)
+class Trace(Answer):
     """The routers between two ends, as a growing TTL uncovers them."""
+
+    SHOWN = "exploring.TRACE"
 
     source: str
     target: str
@@ -54,12 +57,8 @@ class Trace:
         said = "answers" if self.reached else "does not answer"
         return f"{self.target} {said}; {routers} router{'s' * (routers != 1)} on the way answered"
 
-    def __str__(self) -> str:
-        lines = [f"{hop.ttl:>3}  {hop.device or '-'}  {hop.address or '-'}  {hop.answer}" for hop in self.trace]
-        return "\n".join([self.headline, *lines])
-
-    def __repr__(self) -> str:
-        return f"<Trace: {self.headline}>"
+    def __bool__(self) -> bool:
+        return self.reached
 
 
 def trace(
@@ -144,9 +143,11 @@ class Heard:
     through: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Broadcast:
+@dataclass(frozen=True, slots=True, repr=False)
+class Broadcast(Answer):
     """Who hears a broadcast of a host or device."""
+
+    SHOWN = "exploring.BROADCAST"
 
     source: str
     heard: tuple[Heard, ...]
@@ -164,14 +165,6 @@ class Broadcast:
             f"a broadcast of {self.source} is heard by {hosts:,} host{'s' * (hosts != 1)}, "
             f"{every:,} station{'s' * (every != 1)} in all"
         )
-
-    def __str__(self) -> str:
-        return "\n".join(
-            [self.headline, *(f"  {receiver.name}: {', '.join(receiver.through)}" for receiver in self.heard)]
-        )
-
-    def __repr__(self) -> str:
-        return f"<Broadcast: {self.headline}>"
 
 
 def broadcast(index: NetworkIndex, source: Node) -> tuple[Heard, ...]:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from archipelago.addressing.values import Address
+from archipelago.answer import Answer, OneLine
 from archipelago.diagnosis.places import plugged_vlan
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.expectation import OUTSIDE
@@ -16,8 +17,8 @@ from archipelago.simulation.reach import ReachResult
 GATEWAY = "its gateway"
 
 
-@dataclass(frozen=True, slots=True)
-class Check:
+@dataclass(frozen=True, slots=True, repr=False)
+class Check(OneLine):
     """One of the checks: what it is of, its answer, and what its failing means; empty where it is reached."""
 
     what: str
@@ -29,9 +30,11 @@ class Check:
         return f"{verdict:<12} {self.what}: {self.answer.target}" + (f": {self.meaning}" if self.meaning else "")
 
 
-@dataclass(frozen=True, slots=True)
-class InOrder:
+@dataclass(frozen=True, slots=True, repr=False)
+class InOrder(Answer):
     """The checks that were made from one host, and why no more were."""
+
+    SHOWN = "exploring.IN_ORDER"
 
     source: str
     checks: tuple[Check, ...]
@@ -49,11 +52,8 @@ class InOrder:
         text = f"{self.source}: {good} of {len(self.checks)} checks reached"
         return f"{text}; {self.stopped}" if self.stopped else text
 
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  {check}" for check in self.checks)])
-
-    def __repr__(self) -> str:
-        return f"<InOrder: {self.headline}>"
+    def __bool__(self) -> bool:
+        return self.reached
 
 
 def in_order(index: NetworkIndex, host: Host, outside: bool, ask: Callable[[str], ReachResult]) -> InOrder:

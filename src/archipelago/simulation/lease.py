@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from archipelago.addressing.values import Address
+from archipelago.answer import Answer
 from archipelago.diagnosis.leased import leased_wrongly
 from archipelago.diagnosis.no_lease import no_lease
 from archipelago.knowledge.devices import Node
@@ -17,11 +18,13 @@ from archipelago.simulation.frames import LeaseMessage
 from archipelago.simulation.leasing import Exchange
 
 
-@dataclass(frozen=True, slots=True)
-class LeaseResult:
+@dataclass(frozen=True, slots=True, repr=False)
+class LeaseResult(Answer):
     """What became of a host that asked for a lease: the address with its prefix length, the gateway, the server and
     the relay (DEVICE/INTERFACE), each None where there is none; whether the renewal was acknowledged (None: there was
     none); who heard the question; what happened; what is wrong, where something is."""
+
+    SHOWN = "lease.LEASE"
 
     host: str
     address: str | None
@@ -53,13 +56,10 @@ class LeaseResult:
         if self.finding is None:
             return ()
         found = self.finding
-        return (f"where: at {found.at}", f"why:   {found.says} [{found.slug}]", f"mend:  {found.mend}")
+        return (f"where: at {found.at}", f"why:   {found.says} [{found.kind}]", f"mend:  {found.mend}")
 
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  {line}" for line in self.why_not)])
-
-    def __repr__(self) -> str:
-        return f"<LeaseResult: {self.headline}>"
+    def __bool__(self) -> bool:
+        return self.leased
 
 
 def lease(index: NetworkIndex, node: Node) -> LeaseResult:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from archipelago.addressing.values import Address
+from archipelago.answer import Answer
 from archipelago.diagnosis.explain import explain
 from archipelago.diagnosis.no_address import no_common_family
 from archipelago.diagnosis.stop import Direction
@@ -22,12 +23,14 @@ from archipelago.simulation.station import SECOND
 from archipelago.simulation.steps import Step, Steps, Track, tracks_of
 
 
-@dataclass(frozen=True, slots=True)
-class ReachResult:
-    """The answer to one question. `cause` is a slug, null when reached; `at` the device that holds the mistake,
+@dataclass(frozen=True, slots=True, repr=False)
+class ReachResult(Answer):
+    """The answer to one question. `cause` is the kind of mistake, null when reached; `at` the device that holds it,
     `stopped_at` the one where the packet ended; `lost` says of each probe without a reply where it was lost.
     `other_family` is the answer in IPv6 beside one in IPv4, where both were asked; `answered_by` is who answered where
     that is another holder of the address than who was asked, which is not reached."""
+
+    SHOWN = "answer.REACH"
 
     source: str
     target: str
@@ -54,7 +57,17 @@ class ReachResult:
 
     @property
     def headline(self) -> str:
-        """The answer in one line."""
+        """The answer in one line; whether the two families agree, where both were asked."""
+        other = self.other_family
+        if other is None:
+            return self._said
+        if self.reached == other.reached:
+            return f"{self._said}, IPv4 and IPv6 alike"
+        verdicts = [f"{'REACHED' if one.reached else 'NOT REACHED'} in IPv{one.family}" for one in (self, other)]
+        return f"{', '.join(verdicts)}: {self.source} to {self.target}"
+
+    @property
+    def _said(self) -> str:
         named = self.address and self.address != self.target
         target = f"{self.target} ({self.address})" if named else self.target
         by = f" by {self.probe}" if self.probe != "icmp" else ""
@@ -71,11 +84,8 @@ class ReachResult:
         stopped = f" at {self.stopped_at}" if self.stopped_at else ""
         return (f"where: {way}{stopped}", f"why:   {self.says} [{self.cause}]", f"mend:  {self.mend}")
 
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  {line}" for line in self.why_not)])
-
-    def __repr__(self) -> str:
-        return f"<ReachResult: {self.headline}>"
+    def __bool__(self) -> bool:
+        return self.reached
 
 
 def reach(
@@ -183,7 +193,7 @@ def _without_family(source: str, target: str, version: int | None, finding: Find
         address=None,
         family=version,
         reached=False,
-        cause=finding.slug,
+        cause=finding.kind,
         direction="out",
         at=finding.at,
         stopped_at=source,
@@ -218,7 +228,7 @@ def _answer(index: NetworkIndex, probing: Probing, target: str, version: int) ->
         address=str(probing.address),
         family=version,
         reached=finding is None,
-        cause=finding.slug if finding else None,
+        cause=finding.kind if finding else None,
         direction=stop.direction if stop else None,
         at=finding.at if finding else None,
         stopped_at=stop.node if stop else None,

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from archipelago.answer import OneLine
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry
 from archipelago.simulation.build import Simulation
@@ -58,8 +59,8 @@ _LOOKED_UP = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+@dataclass(frozen=True, slots=True, repr=False)
+class Step(OneLine):
     """What one device did with the probe: where it came in, with which tag (None: untagged; 0: inside the device, by
     its own VLAN interface), what was looked up, what was done, and where it left."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 from archipelago.addressing.values import InterfaceAddress
 from archipelago.diagnosis.places import plugged_vlan
@@ -69,7 +69,3 @@ def as_markdown(network: Network) -> str:
     """The table as Markdown."""
     lines = [COLUMNS, ("---",) * len(COLUMNS), *rows_of(network)]
     return "\n".join("| " + " | ".join(cell.replace("|", "\\|") for cell in line) + " |" for line in lines) + "\n"
-
-
-WRITERS: dict[str, Callable[[Network], str]] = {"csv": as_csv, "markdown": as_markdown}
-"""How the table is written, by format."""

@@ -1,38 +1,27 @@
-"""The answer to a reach question as text, and its events on a time line."""
+"""The answer to a reach question as text and as plain values."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from dataclasses import fields
+from typing import Any
 
-from archipelago.simulation.frames import ICMP_ERRORS
 from archipelago.simulation.reach import ReachResult
 from archipelago.simulation.steps import Step
+from archipelago.views.face import Face, Part
+from archipelago.views.plain import plain
+from archipelago.views.schema import COUNT, EDITS, FLAG, NOTHING, TEXT, extended, maybe, one_of, record
+from archipelago.views.schema import several as several_of
 from archipelago.views.table import Table, table
-
-if TYPE_CHECKING:
-    from archipelago.simulation.explore import Trace
+from archipelago.views.timeline import ALL, EVENT, Chosen, timeline_rows
 
 
-Part = str | Table
-"""A line, or a table, of an answer."""
-
-
-def parts(answer: ReachResult) -> list[Part]:
-    """The answer first, then why not and what mends it, then the way out and the way back; where both families were
-    asked, whether they agree comes first."""
+def body(answer: ReachResult) -> list[Part]:
+    """Why not and what mends it, then the way out and the way back, in each family that was asked."""
     other = answer.other_family
     if other is None:
-        return [answer.headline, *_why_not(answer), *_probes(answer), *_ways(answer)]
-    text: list[Part]
-    if answer.reached == other.reached:
-        text = [f"{answer.headline}, IPv4 and IPv6 alike"]
-    else:
-        said = [
-            f"{'REACHED' if family_answer.reached else 'NOT REACHED'} in IPv{family_answer.family}"
-            for family_answer in (answer, other)
-        ]
-        text = [f"{said[0]}, {said[1]}: {answer.source} to {answer.target}"]
+        return [*_why_not(answer), *_probes(answer), *_ways(answer)]
+    text: list[Part] = []
     if not answer.reached and (answer.cause, answer.mend) == (other.cause, other.mend):
         text += _why_not(answer) + _probes(answer) + _probes(other)[:1]
     else:
@@ -106,11 +95,76 @@ def _port(name: str | None, tag: int | None) -> str:
     return f"{name} untagged" if tag is None else f"{name} tag {tag}"
 
 
-def trace_table(trace: Trace) -> Table:
-    """A line for each TTL: who answered, and what."""
-    said: dict[str, str] = {"reply": "echo reply: the target itself", "no answer": "no answer"}
-    said.update({str(reason): text for reason, text in ICMP_ERRORS.items()})
-    rows = [(hop.ttl, hop.device or "-", hop.address or "-", said[hop.answer]) for hop in trace.trace]
-    six = any(hop.address is not None and hop.address.version == 6 for hop in trace.trace)
-    limit = "hop limit" if six else "TTL"
-    return table("", (limit, "device", "address", "said"), rows, (limit,))
+def values(answer: ReachResult, chosen: Chosen = ALL) -> dict[str, Any]:
+    """The answer with the keys of `--json`.
+
+    Args:
+        answer: the answer.
+        chosen: which events are among them.
+    """
+    return {**_values(answer, chosen), "others": []}
+
+
+def several(answers: Sequence[ReachResult]) -> dict[str, Any]:
+    """Answers to the same source: the first, and the others in a list."""
+    first, *others = (_values(answer, None) for answer in answers)
+    return {**first, "others": others}
+
+
+def _values(answer: ReachResult, chosen: Chosen | None) -> dict[str, Any]:
+    told: dict[str, Any] = {
+        field.name: plain(getattr(answer, field.name))
+        for field in fields(answer)
+        if field.name not in ("finding", "events", "other_family")
+    }
+    told["events"] = timeline_rows(answer.events, chosen) if chosen is not None else []
+    other = answer.other_family
+    return {**told, "other_family": _values(other, chosen) if other is not None else None}
+
+
+def way_rows(answer: ReachResult) -> list[dict[str, Any]]:
+    """The steps out and back, for a pandas table."""
+    return [{"direction": way, **plain(step)} for way in ("out", "back") for step in getattr(answer, way)]
+
+
+_STEP = record(
+    device=TEXT,
+    ingress=maybe(TEXT),
+    ingress_tag=maybe(COUNT("null: untagged; 0: inside the device")),
+    looked_up=TEXT,
+    did=TEXT,
+    egress=maybe(TEXT),
+    egress_tag=maybe(COUNT),
+)
+_KEYS = {
+    "source": TEXT,
+    "target": TEXT,
+    "address": maybe(TEXT)("what was probed"),
+    "family": maybe(one_of(4, 6)),
+    "reached": FLAG,
+    "cause": maybe(TEXT)("the kind of mistake"),
+    "direction": maybe(one_of("out", "back")),
+    "at": maybe(TEXT)("who holds the mistake"),
+    "stopped_at": maybe(TEXT)("where the packet ended"),
+    "says": maybe(TEXT),
+    "mend": maybe(TEXT),
+    "edits": EDITS,
+    "probes_sent": COUNT,
+    "probes_answered": COUNT,
+    "lost": several_of(TEXT)("a sentence for each probe without a reply"),
+    "out": several_of(_STEP)("the way out"),
+    "back": several_of(_STEP)("the way back"),
+    "answered_by": maybe(TEXT)("who answered, where that is not who was asked"),
+    "probe": TEXT("what was sent"),
+    "events": several_of(EVENT)("with --steps; else empty"),
+}
+_ONE = record(**_KEYS, other_family=maybe(record(**_KEYS, other_family=NOTHING))("the answer in IPv6"))
+REACH = Face(
+    name="reach",
+    verb="reach",
+    shape=extended(_ONE, others=several_of(_ONE)("of several targets those after the first")),
+    values=values,
+    tables=lambda answer: [steps_table("way out", answer.out), steps_table("way back", answer.back)],
+    body=body,
+    rows=way_rows,
+)

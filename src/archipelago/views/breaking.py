@@ -9,6 +9,8 @@ from typing import Any
 from archipelago.simulation.breaking import Broken, Noticed
 from archipelago.simulation.standing import Standing
 from archipelago.simulation.station import SECOND
+from archipelago.views.face import Face
+from archipelago.views.schema import COUNT, FLAG, NUMBER, TEXT, maybe, record, several
 from archipelago.views.table import Table, table
 
 
@@ -62,8 +64,8 @@ def values(broken: Broken) -> dict[str, Any]:
     """The answer as `--json` prints it; times are in seconds from the break on."""
     return {
         "part": broken.part,
-        "from": broken.source,
-        "to": broken.target,
+        "source": broken.source,
+        "target": broken.target,
         "survived": broken.survived,
         "sent": broken.sent,
         "answered": broken.answered,
@@ -72,7 +74,7 @@ def values(broken: Broken) -> dict[str, Any]:
         "until": broken.until / SECOND,
         "lost": [
             {
-                "from": gap.first / SECOND,
+                "start": gap.first / SECOND,
                 "until": (gap.last + broken.every) / SECOND if gap.ended else None,
                 "probes": gap.count,
             }
@@ -91,3 +93,42 @@ def _standing(look: Standing) -> dict[str, Any]:
 
 def _noticed(one: Noticed) -> dict[str, Any]:
     return {"time": one.time / SECOND, "where": one.where, "what": one.what}
+
+
+def _picture(broken: Broken, kind: str) -> bytes:
+    from archipelago.views.breaking_picture import breaking_picture
+    from archipelago.views.draw import painted
+
+    return painted(breaking_picture(broken), kind)
+
+
+BREAK = Face(
+    name="break",
+    verb="outages",
+    shape=record(
+        part=TEXT("what breaks"),
+        source=TEXT("who probes"),
+        target=TEXT("whom"),
+        survived=FLAG("whether it answered again at the end"),
+        sent=COUNT("probes"),
+        answered=COUNT("probes"),
+        every=NUMBER("seconds between probes"),
+        restored=maybe(NUMBER)("seconds from the break on"),
+        until=NUMBER("how long was looked, in seconds from the break on"),
+        lost=several(
+            record(start=NUMBER("seconds"), until=maybe(NUMBER)("seconds; null: never answered again"), probes=COUNT)
+        ),
+        noticed=several(record(time=NUMBER("seconds"), where=TEXT, what=TEXT)),
+        standing=several(
+            record(
+                time=NUMBER("seconds"),
+                goes_on=maybe(FLAG)("null: no conversation had begun"),
+                conversation=maybe(TEXT),
+                renewals=several(record(host=TEXT, server=TEXT, acknowledged=FLAG)),
+            )
+        )("what had begun before the break"),
+    ),
+    values=values,
+    tables=tables,
+    picture=_picture,
+)

@@ -128,7 +128,7 @@ def content_of(index: NetworkIndex, findings: Sequence[Finding] = (), way: Reach
     if way is not None:
         notes = [*_told(way, cards), *notes]
     vlans = list(network.vlans.values())
-    subtitle = ", ".join(texts) + (f"; {counted(len(findings), 'finding')} marked by number" if findings else "")
+    subtitle = ", ".join(texts) + (f"; {counted(len(findings), 'finding')} marked by number" if len(findings) else "")
     return Content(network.title or "network", subtitle, cards, links, vlans, notes)
 
 

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from archipelago.addressing.carve import Allotment, Carving
 from archipelago.addressing.values import Address, Prefix, inverse_mask_text, mask_text
+from archipelago.views.face import Face, Part, set_apart
+from archipelago.views.plain import plain_fields
+from archipelago.views.schema import COUNT, PAIR, TEXT, maybe, record, several
 from archipelago.views.table import Table, table
 
 
@@ -87,22 +90,6 @@ def _range(ends: tuple[Address, Address] | None) -> str:
     return f"{first} to {last}"
 
 
-def headline(carving: Carving) -> str:
-    """The answer in one line."""
-    parts = []
-    for version in (4, 6):
-        spaces = [space for space in carving.spaces if space.version == version]
-        if not spaces:
-            continue
-        total = sum(space.size for space in spaces)
-        left = sum(block.size for block in carving.free if block.version == version)
-        names = " and ".join(str(space) for space in spaces)
-        count = sum(allotment.prefix.version == version for allotment in carving.allotments)
-        share = "over 99%" if 0.99 < left / total < 1 else f"{left / total:.0%}"
-        parts.append(f"{count} subnets from {names}: {share} free" + (f", {left:,} addresses" if version == 4 else ""))
-    return "; ".join(parts)
-
-
 def picture(carving: Carving, most: int = 400) -> list[str]:
     """Each block of the space in order, given, reserved or free, with a bar whose length shows its size.
 
@@ -150,3 +137,51 @@ def _bar(prefix: Prefix) -> int:
 
 def _label(allotment: Allotment) -> str:
     return f"{allotment.name} ({allotment.vlan_id})" if allotment.vlan_id else allotment.name
+
+
+def _body(carving: Carving) -> list[Part]:
+    return [*set_apart([subnets(carving)]), "", *picture(carving)]
+
+
+SHAPE = record(
+    spaces=several(TEXT)("prefixes"),
+    allotments=several(
+        record(
+            name=TEXT,
+            vlan_id=maybe(COUNT),
+            prefix=TEXT,
+            gateway=maybe(TEXT),
+            first=TEXT,
+            last=TEXT,
+            broadcast=maybe(TEXT),
+            usable=COUNT("addresses"),
+            hosts=COUNT,
+            needed=COUNT("hosts, gateways and headroom"),
+            spare=COUNT("usable less needed"),
+            static=maybe(PAIR)("first and last address"),
+            leases=maybe(PAIR)("first and last address"),
+            reason=TEXT,
+        )
+    ),
+    reserved=several(TEXT)("prefixes"),
+    free=several(TEXT)("prefixes"),
+)
+
+
+def _picture(carving: Carving, kind: str) -> bytes:
+    from archipelago.views.draw import painted
+    from archipelago.views.space import space_picture
+
+    return painted(space_picture(carving), kind)
+
+
+CARVE = Face(
+    name="carve",
+    verb="carve",
+    shape=SHAPE,
+    values=plain_fields,
+    tables=lambda carving: [subnets(carving)],
+    body=_body,
+    rows=lambda carving: carving.allotments,
+    picture=_picture,
+)

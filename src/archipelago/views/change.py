@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
+from archipelago.changes.from_empty import SettingUp
 from archipelago.changes.result import Change, Step, Window
+from archipelago.views.face import Face, Part, set_apart
 from archipelago.views.plain import plain
+from archipelago.views.schema import COUNT, FLAG, PAIR, TEXT, by_name, maybe, record, several
 from archipelago.views.table import Table, counted, table
 
 PACE = 2.0
@@ -16,20 +19,20 @@ PACE = 2.0
 def values(change: Change) -> dict[str, Any]:
     """The answer with the keys of `--json`."""
     return {
-        "from": change.host,
+        "host": change.host,
         "steps": [_step(step) for step in change],
-        "cut-off": change.cut_steps,
-        "locked-out": bool(change.locked_out),
-        "no-order-without-a-lock-out": change.no_order,
-        "steps-that-hang-together": change.together,
-        "would-help": list(change.would_help),
-        "at-their-console": list(change.by_console),
-        "no-return-from": change.point_of_no_return,
+        "cut_off": change.cut_steps,
+        "locked_out": bool(change.locked_out),
+        "no_order_without_a_lock_out": change.no_order,
+        "steps_that_hang_together": change.together,
+        "would_help": list(change.would_help),
+        "at_their_console": list(change.by_console),
+        "no_return_from": change.point_of_no_return,
         "windows": [
-            {"first": one.first, "last": one.last, "pairs": one.most.pairs, "such-as": plain(one.most.examples)}
+            {"first": one.first, "last": one.last, "pairs": one.most.pairs, "such_as": plain(one.most.examples)}
             for one in change.windows
         ],
-        "states-decided": change.tried,
+        "states_decided": change.tried,
     }
 
 
@@ -41,16 +44,16 @@ def _step(step: Step) -> dict[str, Any]:
         "do": step.what,
         "lines": list(step.difference.lines),
         "undo": step.undo,
-        "check": {"from": check.source, "to": check.target, "reached": check.reached} if check else None,
-        "not-kept": list(step.broken),
-        "cut-off": step.cut.pairs,
-        "such-as": plain(step.cut.examples),
+        "check": {"source": check.source, "target": check.target, "reached": check.reached} if check else None,
+        "not_kept": list(step.broken),
+        "cut_off": step.cut.pairs,
+        "such_as": plain(step.cut.examples),
         "reached": step.reached,
-        "not-reached-by-you": list(step.unreached),
-        "held-twice": list(step.doubled),
-        "at-its-console": step.at_console,
-        "timed-undo": step.timed,
-        "undone-with-loss": step.undone_with_loss,
+        "not_reached_by_you": list(step.unreached),
+        "held_twice": list(step.doubled),
+        "at_its_console": step.at_console,
+        "timed_undo": step.timed,
+        "undone_with_loss": step.undone_with_loss,
     }
 
 
@@ -136,9 +139,86 @@ def _about(step: Step) -> Iterator[str]:
     yield f"undo:  {step.undo}" + (" (cuts off again who was)" if step.undone_with_loss else "")
 
 
-def tick_list(network: dict[str, tuple[str, ...]]) -> Iterator[tuple[str, bool]]:
+def tick_list(network: Mapping[str, tuple[str, ...]]) -> Iterator[tuple[str, bool]]:
     """What to do where nothing is set up, device by device, each line with whether it is a heading."""
     for name, said in network.items():
         if said:
             yield f"{name}: {counted(len(said), 'thing')} to do", True
             yield from ((line, False) for what in said for line in f"[ ] {what}".splitlines())
+
+
+def body(change: Change, pace: float | None = None) -> Iterator[Part]:
+    """What to know first, then the steps to tick off; by windows where somebody gives a pace."""
+    yield from lead(change)
+    if pace is not None:
+        yield from set_apart([windows(change, pace)])
+    yield from _headed(listed(change, pace))
+
+
+def _headed(lines: Iterable[tuple[str, bool]]) -> Iterator[str]:
+    """Lines, an empty one above each heading, and above the first."""
+    for number, (line, heading) in enumerate(lines):
+        if heading or number == 0:
+            yield ""
+        yield line
+
+
+def steps_table(change: Change) -> Table:
+    """A row for each step."""
+    rows = [(step.number, step.device, step.what, step.cut.pairs, step.undo) for step in change]
+    return table("steps", ("step", "at", "do", "pairs cut off", "undo"), rows, ("step", "pairs cut off"))
+
+
+_STEP = record(
+    step=COUNT("its number"),
+    at=TEXT("the device"),
+    do=TEXT,
+    lines=several(TEXT)("of what is done, line by line"),
+    undo=TEXT,
+    check=maybe(record(source=TEXT, target=TEXT, reached=FLAG))("what to try after it"),
+    not_kept=several(TEXT)("expectations and lines of the policy that both ends keep"),
+    cut_off=COUNT("pairs"),
+    such_as=several(PAIR),
+    reached=COUNT("pairs"),
+    not_reached_by_you=several(TEXT),
+    held_twice=several(TEXT)("addresses"),
+    at_its_console=FLAG,
+    timed_undo=FLAG,
+    undone_with_loss=FLAG,
+)
+CHANGE = Face(
+    name="change",
+    verb="change",
+    shape=record(
+        host=TEXT("where the person sits"),
+        steps=several(_STEP),
+        cut_off=COUNT("pairs, each once for each step"),
+        locked_out=FLAG,
+        no_order_without_a_lock_out=FLAG,
+        steps_that_hang_together=COUNT,
+        would_help=several(TEXT),
+        at_their_console=several(TEXT)("devices"),
+        no_return_from=maybe(COUNT)("the step from which going back cuts off again who was"),
+        windows=several(record(first=COUNT, last=COUNT, pairs=COUNT, such_as=several(PAIR))),
+        states_decided=COUNT,
+    ),
+    values=values,
+    tables=lambda change: [windows(change), steps_table(change)],
+    body=body,
+    rows=lambda change: [_step(step) for step in change],
+)
+
+
+def setting_up_table(found: SettingUp) -> Table:
+    """A row for each thing to do."""
+    return table("what to do", ("at", "do"), [(name, what) for name, said in found.items() for what in said])
+
+
+SETTING_UP = Face(
+    name="setting-up",
+    verb="change",
+    shape=record(devices=by_name(several(TEXT))("what to do at each, and last the cables")),
+    values=lambda found: {"devices": {name: list(said) for name, said in found.items()}},
+    tables=lambda found: [setting_up_table(found)],
+    body=lambda found: _headed(tick_list(found.devices)),
+)

@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from archipelago.model.parts import Subinterface, VlanInterface
 from archipelago.model.plan import Decision, Design
-from archipelago.views.table import Table, counted, table
+from archipelago.views.carving import SHAPE as CARVED
+from archipelago.views.face import Face, Part, set_apart
+from archipelago.views.plain import plain_fields
+from archipelago.views.schema import COUNT, DOCUMENT, TEXT, record, several
+from archipelago.views.table import Table, table
 
 MOST_SHOWN = 3
 """So many addresses of a line are shown; the others are counted."""
-
-
-def headline(made: Design) -> str:
-    """What was designed, in one line."""
-    network = made.network
-    counts = ((network.devices, "device"), (network.vlans, "VLAN"), (network.hosts, "host"))
-    return "designed: " + ", ".join(counted(len(things), noun) for things, noun in counts)
 
 
 def tables(made: Design) -> list[Table]:
@@ -72,3 +69,29 @@ def others(made: Design) -> Table:
     told = {*made.network.vlans, *gateways, *(f"link {cable}" for cable in made.network.cables)}
     rows = [(one.subject, one.decided, one.why) for one in made.decisions if one.subject not in told]
     return table("and beside them", ("about", "decided", "because"), rows, least=("because",))
+
+
+def _body(made: Design) -> list[Part]:
+    asked = ["", "to ask of others", *(f"  {request}" for request in made.requests)] if made.requests else []
+    return [*asked, *set_apart(tables(made))]
+
+
+DESIGN = Face(
+    name="design",
+    verb="design",
+    shape=record(
+        network=DOCUMENT("the network, as its document has it"),
+        carving=CARVED,
+        decisions=several(record(subject=TEXT, decided=TEXT, why=TEXT)),
+        requests=several(TEXT)("what others must set up"),
+        lines=several(record(filter=TEXT, at=TEXT, number=COUNT, rule=TEXT, serves=TEXT)),
+    ),
+    values=lambda made: {
+        **plain_fields(made),
+        "carving": plain_fields(made.carving),
+        "lines": [{**plain_fields(line), "rule": line.rule.text()} for line in made.lines],
+    },
+    tables=tables,
+    body=_body,
+    rows=lambda made: made.decisions,
+)

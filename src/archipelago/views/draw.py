@@ -6,8 +6,9 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from archipelago.errors import QueryError
-from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.finding import Finding
+from archipelago.model.network import Network
 from archipelago.simulation.reach import ReachResult
 from archipelago.views.cards import Content, Group, Row, content_of
 from archipelago.views.diagram import (
@@ -25,6 +26,7 @@ from archipelago.views.diagram import (
     lay_out,
     marks_text,
 )
+from archipelago.views.face import PICTURES
 from archipelago.views.hanging import SHADES
 from archipelago.views.shapes import (
     FAINT,
@@ -85,7 +87,7 @@ def ending(name: str) -> str:
         QueryError: neither.
     """
     kind = name.rpartition(".")[2].lower()
-    if kind not in ("svg", "png"):
+    if kind not in PICTURES:
         raise QueryError(f"'{name}' ends in neither .svg nor .png; a picture is drawn as one of the two")
     return kind
 
@@ -230,3 +232,8 @@ def _row(x: float, y: float, row: Row, cells: list[float], patterns: dict[int, P
 
 def _chip(x: float, y: float, filled: Pattern) -> Rectangle:
     return Rectangle(x, y - 9, 11, 11, filled, edge=FAINT, thick=0.6)
+
+
+def told_on_diagram(network: Network, kind: str, tell: Callable[[Content], None]) -> bytes:
+    """The diagram of a network with what somebody tells on it, as the bytes of a file of that kind."""
+    return painted(diagram(index_network(network), tell=tell), kind)

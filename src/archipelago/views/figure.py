@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from archipelago.errors import QueryError
-from archipelago.knowledge.known import Knowledge
 from archipelago.reachability.matrix import Matrix
 from archipelago.views.matrix import Grouped, causes, grouped
 
@@ -23,15 +22,8 @@ MOST_DRAWN = 3_000
 REACHED, PARTLY, CUT = "#dcebe2", "#e0b04c", "#8f2d1b"
 
 
-def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
-    """The matrix as the bytes of an SVG or PNG file, with the answer and the first causes above it.
-
-    Raises:
-        QueryError: the name ends in neither .svg nor .png.
-    """
-    kind = name.rpartition(".")[2].lower()
-    if kind not in ("svg", "png"):
-        raise QueryError(f"'{name}' ends in neither .svg nor .png; the figure is drawn as one of the two")
+def figure(matrix: Matrix, kind: str) -> bytes:
+    """The matrix as the bytes of an SVG or PNG file, with the answer and the first causes above it."""
     import matplotlib
 
     with matplotlib.rc_context():
@@ -42,18 +34,24 @@ def figure(knowledge: Knowledge, matrix: Matrix, name: str) -> bytes:
 
         drawn = Figure(figsize=(12.8, 8.0))
         FigureCanvasAgg(drawn)
-        draw_cells(drawn.add_axes((0.13, 0.03, 0.72, 0.70)), knowledge, matrix)
+        draw_cells(drawn.add_axes((0.13, 0.03, 0.72, 0.70)), matrix)
         _captions(drawn, matrix, len(matrix.hosts) > MOST_DRAWN)
         buffer = BytesIO()
         drawn.savefig(buffer, format=kind, dpi=100, metadata={"Date": None} if kind == "svg" else None)
         return buffer.getvalue()
 
 
-def draw_cells(axes: Axes, knowledge: Knowledge, matrix: Matrix) -> None:
-    """The cells alone, in given axes: hosts grouped by VLAN."""
+def draw_cells(axes: Axes, matrix: Matrix) -> None:
+    """The cells alone, in given axes: hosts grouped by VLAN.
+
+    Raises:
+        QueryError: the matrix is not of a network that was asked by `archipelago.matrix`.
+    """
     from matplotlib.colors import ListedColormap
 
-    groups = grouped(knowledge, matrix)
+    if matrix.beside is None:
+        raise QueryError("this matrix does not say which VLANs its hosts are in; ask archipelago.matrix for it")
+    groups = grouped(matrix.beside.knowledge, matrix)
     coarse = len(matrix.hosts) > MOST_DRAWN
     order = np.concatenate(groups.places) if groups.places else np.empty(0, dtype=np.int64)
     if coarse:

@@ -2,22 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
 
-from archipelago.model.finding import Finding
-from archipelago.model.network import Network
+from archipelago.audit.result import AuditResult
+from archipelago.views.face import Face
+from archipelago.views.plain import plain_fields
+from archipelago.views.schema import COUNT, FINDING, FINDING_WITH_LINE, TEXT, maybe, record, several
+from archipelago.views.table import Table, table
+
+if TYPE_CHECKING:
+    from archipelago.proof.mending import MendResult
 
 
-def lines(network: Network, findings: Sequence[Finding]) -> list[str]:
+def body(found: AuditResult) -> list[str]:
     """Four lines for each finding."""
+    network = found.network
     text = []
-    for number, finding in enumerate(findings, 1):
+    for number, finding in enumerate(found, 1):
         line = network.line(finding.path)
         where = f" ({network.source}:{line})" if line else ""
         at = f" at {finding.at}" if finding.at else ""
         text += [
             "",
-            f"{number}. {finding.severity.upper()} {finding.slug}{at}{where}",
+            f"{number}. {finding.severity.upper()} {finding.kind}{at}{where}",
             f"   {finding.says}",
             f"   breaks: {finding.breaks}",
             f"   mend:   {finding.mend}",
@@ -26,22 +33,21 @@ def lines(network: Network, findings: Sequence[Finding]) -> list[str]:
     return text
 
 
-def left_lines(network: Network, findings: Sequence[Finding], source: str) -> list[str]:
+def left_lines(findings: AuditResult, source: str) -> list[str]:
     """What is left after a mend: a line for each error and risk with what to do, and one for all notes.
 
     Args:
-        network: the mended network.
-        findings: what an audit says of it.
+        findings: what an audit says of the mended network.
         source: the file that it is written to.
     """
     text = []
     for finding in findings:
         if finding.severity == "note":
             continue
-        line = network.line(finding.path)
+        line = findings.network.line(finding.path)
         place = f" ({source}:{line})" if line else ""
         do = f"mend: {finding.mend}" if finding.edits else f"a person decides: {finding.mend}"
-        text.append(f"  {finding.severity} {finding.slug} at {finding.at}{place}: {finding.says}; {do}")
+        text.append(f"  {finding.severity} {finding.kind} at {finding.at}{place}: {finding.says}; {do}")
     notes = [finding for finding in findings if finding.severity == "note"]
     if notes:
         errors = any(finding.severity == "error" for finding in findings)
@@ -49,3 +55,65 @@ def left_lines(network: Network, findings: Sequence[Finding], source: str) -> li
         count = "1 note" if len(notes) == 1 else f"{len(notes):,} notes"
         text.append(f"  {count}: 'audit' tells more" + (f"; '--notes' mends {able:,}" if able else ""))
     return ["", "left", *text] if text else []
+
+
+def rows(found: AuditResult) -> list[dict[str, Any]]:
+    """The findings as plain values, each with the line of the file that it stands on (0: in no file)."""
+    return [{"line": found.network.line(finding.path), **plain_fields(finding)} for finding in found]
+
+
+def table_of(found: AuditResult) -> Table:
+    """A row for each finding."""
+    told = [(one.severity, one.kind, one.at, one.says, one.breaks, one.mend) for one in found]
+    return table("findings", ("severity", "kind", "at", "says", "breaks", "mend"), told, least=("breaks",))
+
+
+AUDIT = Face(
+    name="audit",
+    verb="audit",
+    shape=record(errors=COUNT, findings=several(FINDING_WITH_LINE)("worst first")),
+    values=lambda found: {"errors": found.errors, "findings": rows(found)},
+    tables=lambda found: [table_of(found)],
+    body=body,
+    rows=rows,
+)
+
+
+def mend_body(result: MendResult, old: str = "before", new: str = "after") -> list[str]:
+    """What was mended, the lines of the document that changed, and what is left.
+
+    Args:
+        result: the mends.
+        old, new: what the document is called before and after.
+    """
+    made = [f"  {finding.kind} at {finding.at}: {finding.mend}" for finding in result.made]
+    made += [f"  not written: {why}" for why in result.refused]
+    told = [line for part in (made, result.diff(old, new)) for line in (["", *part] if part else [])]
+    return [*told, *left_lines(result.left, new)]
+
+
+def _mend_values(result: MendResult) -> dict[str, Any]:
+    return {
+        "made": [plain_fields(finding) for finding in result.made],
+        "refused": list(result.refused),
+        "left": rows(result.left),
+        "errors": result.left.errors,
+        "written": None,
+    }
+
+
+MEND = Face(
+    name="mend",
+    verb="mend",
+    shape=record(
+        made=several(FINDING)("what was mended"),
+        refused=several(TEXT)("edits that do not fit the file, each with why"),
+        left=several(FINDING_WITH_LINE),
+        errors=COUNT("how many of what is left are errors"),
+        written=maybe(TEXT)("the file that the command wrote"),
+    ),
+    values=_mend_values,
+    tables=lambda result: [table_of(result.left)],
+    body=mend_body,
+    rows=lambda result: [plain_fields(finding) for finding in result.made],
+)

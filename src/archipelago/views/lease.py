@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 from archipelago.knowledge.hearing import Hearing, Listener
 from archipelago.knowledge.reasons import Reason
 from archipelago.simulation.events import Event, LeaseStep, MessageBroadcast, PacketDropped, PacketForwarded, PacketSent
-from archipelago.simulation.frames import LeaseMessage, Packet
 from archipelago.simulation.lease import LeaseResult
 from archipelago.simulation.steps import DROPS
+from archipelago.views.face import Face, Part, set_apart
+from archipelago.views.messages import message_of, message_text
+from archipelago.views.plain import plain
+from archipelago.views.schema import FINDING, FLAG, ROW, TEXT, maybe, record, several
 from archipelago.views.table import Table, table
+from archipelago.views.timeline import ALL, EVENT, Chosen, timeline_rows
 
 OUTCOMES = {
     Hearing.OFFERS: "answers",
@@ -24,13 +29,17 @@ OUTCOMES = {
 }
 
 
-def parts(answer: LeaseResult) -> list[str | Table]:
-    """The answer first, then what is wrong, who heard, and the messages in order."""
-    told: list[str | Table] = [answer.headline, *(f"  {line}" for line in answer.why_not)]
+def body(answer: LeaseResult) -> list[Part]:
+    """What is wrong, who heard, and the messages in order."""
+    told: list[Part] = [f"  {line}" for line in answer.why_not]
     if answer.renewed is not None:
         told.append(f"  renewal after half of the lease: {'acknowledged' if answer.renewed else 'NOT acknowledged'}")
-    shown = (heard(answer), exchange(answer))
-    return [*told, *(part for one in shown if one.rows for part in ("", one))]
+    return [*told, *set_apart(tables(answer))]
+
+
+def tables(answer: LeaseResult) -> list[Table]:
+    """Who heard, and the exchange."""
+    return [heard(answer), exchange(answer)]
 
 
 def heard(answer: LeaseResult) -> Table:
@@ -87,21 +96,54 @@ def _rows(events: tuple[Event, ...]) -> Iterator[tuple[str, str, str, str]]:
         yield f"{event.time / 1e6:.3f}", event.node, event.interface, text
 
 
-def message_of(event: Event) -> LeaseMessage | None:
-    """The message about a lease that an event is about; None where it is about none."""
-    packet = getattr(event, "packet", None) or getattr(getattr(event, "frame", None), "payload", None)
-    return packet.body if isinstance(packet, Packet) and isinstance(packet.body, LeaseMessage) else None
+def values(answer: LeaseResult, chosen: Chosen = ALL) -> dict[str, Any]:
+    """The answer with the keys of `--json`.
+
+    Args:
+        answer: the answer.
+        chosen: which events are among them.
+    """
+    return _values(answer, timeline_rows(answer.events, chosen))
 
 
-def message_text(message: LeaseMessage) -> str:
-    """A message in words."""
-    via = f", through {'/'.join(message.relay)}" if message.relay else ""
-    if message.kind == "discover":
-        return f"discover for {message.host}{via}"
-    if message.kind == "offer":
-        return f"offer of {message.address} to {message.host} by {message.by}{via}"
-    if message.kind == "request":
-        return f"request for {message.address} of {message.server}, for {message.host}{via}"
-    if message.kind == "renew":
-        return f"request of {message.host} to keep {message.address}"
-    return f"acknowledgement of {message.address} for {message.host} by {message.by}{via}"
+def without_events(answer: LeaseResult) -> dict[str, Any]:
+    """The same, no event among them."""
+    return _values(answer, [])
+
+
+def _values(answer: LeaseResult, events: list[dict[str, Any]]) -> dict[str, Any]:
+    return {
+        "host": answer.host,
+        "address": answer.address,
+        "gateway": answer.gateway,
+        "server": answer.server,
+        "relay": answer.relay,
+        "leased": answer.leased,
+        "renewed": answer.renewed,
+        "heard": heard(answer).records(),
+        "exchange": exchange(answer).records(),
+        "finding": plain(answer.finding),
+        "events": events,
+    }
+
+
+LEASE = Face(
+    name="lease",
+    verb="reach",
+    shape=record(
+        host=TEXT,
+        address=maybe(TEXT)("with the prefix length"),
+        gateway=maybe(TEXT),
+        server=maybe(TEXT)("a device or host"),
+        relay=maybe(TEXT)("DEVICE/INTERFACE; null where the server is in the host's own VLAN"),
+        leased=FLAG,
+        renewed=maybe(FLAG)("whether the renewal was acknowledged; null where there is none"),
+        heard=several(ROW)("who hears the question"),
+        exchange=several(ROW)("the messages, station by station"),
+        finding=maybe(FINDING),
+        events=several(EVENT)("with --steps; else empty"),
+    ),
+    values=values,
+    tables=tables,
+    body=body,
+)

@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import ItemsView, Iterator, KeysView, Mapping
+from dataclasses import dataclass
+from typing import Any
 
 from archipelago.diagnosis.no_lease import no_lease
 from archipelago.diagnosis.places import plugged_vlan
 from archipelago.knowledge.hearing import Lease
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.leases import duration_text
+from archipelago.views.face import Face
+from archipelago.views.schema import TEXT, maybe, named, record
 from archipelago.views.table import Table, counted, table
+from archipelago.views.view import View
 
 OWN = "in its VLAN"
 
@@ -84,9 +90,49 @@ def pools(index: NetworkIndex) -> Table:
     return table("pools", columns, rows, ("given", "addresses", "reserved"))
 
 
-def values(index: NetworkIndex) -> dict[str, dict[str, str | None] | None]:
-    """Each host that asks, with what it was given, as `--json` prints it."""
-    return {name: _values(lease) for name, lease in index.knowledge.leases.given.items()}
+@dataclass(frozen=True, slots=True, repr=False, eq=False)
+class Leases(View):
+    """What every host that asks is leased, by its name; None for one that gets nothing."""
+
+    SHOWN = "leases.LEASES"
+
+    given: Mapping[str, Mapping[str, str | None] | None]
+
+    def __getitem__(self, host: str) -> Mapping[str, str | None] | None:
+        return self.given[host]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.given)
+
+    def __len__(self) -> int:
+        return len(self.given)
+
+    def keys(self) -> KeysView[str]:
+        """The hosts that ask."""
+        return self.given.keys()
+
+    def items(self) -> ItemsView[str, Mapping[str, str | None] | None]:
+        """The hosts that ask, each with what it is leased."""
+        return self.given.items()
+
+    def get(self, host: str) -> Mapping[str, str | None] | None:
+        """What a host is leased; None for one that gets nothing or does not ask."""
+        return self.given.get(host)
+
+    def __eq__(self, other: object) -> bool:
+        return self.given == (other.given if isinstance(other, Leases) else other)
+
+    def __hash__(self) -> int:
+        return hash(tuple(self.given))
+
+    def __bool__(self) -> bool:
+        return None not in self.given.values()
+
+
+def look(index: NetworkIndex) -> Leases:
+    """What every host that asks is leased."""
+    given = {name: _values(lease) for name, lease in index.knowledge.leases.given.items()}
+    return Leases(summary(index), tuple(table for table in tables(index) if table.rows), given)
 
 
 def _values(lease: Lease | None) -> dict[str, str | None] | None:
@@ -99,3 +145,26 @@ def _values(lease: Lease | None) -> dict[str, str | None] | None:
 def _vlan(index: NetworkIndex, name: str) -> str:
     vlan = plugged_vlan(index.knowledge, index.knowledge.written.hosts[name])
     return index.vlan_name(vlan) if vlan is not None else ""
+
+
+_LEASE = record(
+    address=TEXT("with the prefix length"),
+    gateway=maybe(TEXT),
+    server=TEXT("a device or host"),
+    relay=maybe(TEXT)("DEVICE/INTERFACE; null where the server is in the host's own VLAN"),
+)
+
+
+def _rows(found: Leases) -> list[dict[str, Any]]:
+    nothing = dict.fromkeys(("address", "gateway", "server", "relay"))
+    return [{"host": host, **(lease or nothing)} for host, lease in found.items()]
+
+
+LEASES = Face(
+    name="leases",
+    verb="view",
+    shape=named(maybe(_LEASE)("null: it gets nothing")),
+    values=lambda found: dict(found.given),
+    tables=lambda found: found.shown,
+    rows=_rows,
+)

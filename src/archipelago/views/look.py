@@ -14,24 +14,7 @@ from archipelago.simulation.build import Simulation
 from archipelago.views import device, leases, redundancy
 from archipelago.views.filters import conversations, filters
 from archipelago.views.policy import policy, summary
-from archipelago.views.table import Table, lines
-
-
-@dataclass(frozen=True, slots=True)
-class View:
-    """What was looked at: a line that sums it up, and tables."""
-
-    headline: str
-    tables: tuple[Table, ...]
-
-    def __str__(self) -> str:
-        text = [self.headline]
-        for table in self.tables:
-            text += ["", *lines(table)]
-        return "\n".join(text)
-
-    def __repr__(self) -> str:
-        return f"<View: {self.headline}; {', '.join(table.title for table in self.tables)}>"
+from archipelago.views.view import View
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,9 +49,9 @@ def look(network: Network, wanted: Wanted) -> View:
         shown += [*device.gateways(index), redundancy.routers(index)] if wanted.gateways else []
         shown += [policy(network)] if wanted.policy else []
     elif wanted.leases:
-        return View(leases.summary(index), tuple(table for table in leases.tables(index) if table.rows))
+        return leases.look(index)
     elif wanted.redundancy:
-        return View(redundancy.summary(index), tuple(table for table in redundancy.tables(index) if table.rows))
+        return redundancy.look(index)
     else:
         vlans = frozenset(_vlan(index, name) for name in wanted.vlans)
         ports = frozenset(_port(nodes, name) for name in wanted.ports)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from itertools import chain
+from itertools import chain, islice
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -15,8 +15,10 @@ from archipelago.knowledge.known import Knowledge
 from archipelago.model.expectation import OUTSIDE
 from archipelago.reachability.causes import Group
 from archipelago.reachability.matrix import Matrix
-from archipelago.reachability.verdict import Verdict
+from archipelago.reachability.verdict import Verdict, Verdicts
+from archipelago.views.face import Face, Part, set_apart
 from archipelago.views.plain import plain
+from archipelago.views.schema import COUNT, FINDING_KEYS, FLAG, TEXT, extended, maybe, one_of, record, several
 from archipelago.views.table import Table, counted, table
 
 if TYPE_CHECKING:
@@ -50,29 +52,19 @@ class Grouped(NamedTuple):
         return pairs
 
 
-def verdict_values(verdict: Verdict) -> dict[str, Any]:
-    """A verdict with the keys of `--json`."""
+def _verdict_values(verdict: Verdict) -> dict[str, Any]:
     return {
-        "from": verdict.expectation.source,
-        "to": verdict.expectation.target,
+        "source": verdict.expectation.source,
+        "target": verdict.expectation.target,
         "reached": verdict.expectation.reached,
         "holds": verdict.holds,
         "pairs": verdict.pairs,
         "broken": verdict.broken,
         "broken_by": [{"source": a, "target": b} for a, b in verdict.such_as],
-        "cause": verdict.finding.slug if verdict.finding else None,
+        "cause": verdict.finding.kind if verdict.finding else None,
         "at": verdict.finding.at if verdict.finding else None,
         "mend": verdict.finding.mend if verdict.finding else None,
     }
-
-
-def promise(verdicts: Sequence[Verdict]) -> str:
-    """How many expectations hold, in one line."""
-    broken = sum(bool(verdict.broken) for verdict in verdicts)
-    idle = sum(verdict.idle for verdict in verdicts)
-    every = f"what must hold: {counted(len(verdicts), 'expectation')}"
-    told = [f"{broken} broken"] * bool(broken) + [f"{idle} with nobody to check"] * bool(idle)
-    return f"{every}, {', '.join(told)}" if told else f"{every}, each holds"
 
 
 def both_families(matrix: Matrix) -> str:
@@ -82,8 +74,7 @@ def both_families(matrix: Matrix) -> str:
     return f"{counted(matrix.differing, 'pair')} reached in one of IPv4 and IPv6 and not in the other"
 
 
-def group_values(group: Group) -> dict[str, Any]:
-    """A cause with the keys of `--json`."""
+def _group_values(group: Group) -> dict[str, Any]:
     example = {"pairs": group.pairs, "direction": group.direction, "source": group.source, "target": group.target}
     return {**example, **plain(group.finding)}
 
@@ -91,9 +82,9 @@ def group_values(group: Group) -> dict[str, Any]:
 def causes(shown: Sequence[Group], title: str = "what cuts them off") -> Table:
     """What cuts pairs off, the costliest first, each with its mend. Many of one kind at one device share a row, and
     where there are very many rows, all of one kind do."""
-    shared = _shared([[group] for group in shown], lambda group: (group.finding.slug, group.finding.at))
+    shared = _shared([[group] for group in shown], lambda group: (group.finding.kind, group.finding.at))
     if len(shared) > MOST_ROWS:
-        shared = _shared(shared, lambda group: group.finding.slug)
+        shared = _shared(shared, lambda group: group.finding.kind)
     rows = [_cause(groups) for groups in sorted(shared, key=lambda groups: -sum(group.pairs for group in groups))]
     return table(title, ("pairs", "cause", "at", "why", "mend", "example"), rows, ("pairs",), ("example", "cause"))
 
@@ -115,7 +106,7 @@ def _cause(groups: list[Group]) -> tuple[str, ...]:
     also, likewise = (f"; and {more:,} more like it", f"; {more:,} more likewise") if more else ("", "")
     return (
         f"{sum(group.pairs for group in groups):,}",
-        first.finding.slug,
+        first.finding.kind,
         first.finding.at if len(places) == 1 else f"{len(places):,} places",
         first.finding.says + also,
         first.finding.mend + likewise,
@@ -228,6 +219,12 @@ def _cell(pairs: int, missing: int) -> str:
     return "-" if not pairs else "all" if not missing else "none" if not reached else f"{reached}/{pairs}"
 
 
+def host_by_host(matrix: Matrix) -> Iterator[str]:
+    """A line for each host, of a matrix that says what network it is of."""
+    if matrix.beside is not None:
+        yield from by_host(grouped(matrix.beside.knowledge, matrix), matrix)
+
+
 def by_host(groups: Grouped, matrix: Matrix) -> Iterator[str]:
     """A line for each host, a mark for each target: # reached, . not reached, the same order down and across."""
     order = np.concatenate(groups.places) if groups.places else np.empty(0, dtype=np.int64)
@@ -273,3 +270,118 @@ def frame(matrix: Matrix, by: str) -> pandas.DataFrame:
         reached = matrix.block(every, every)[i, j]
         return pandas.DataFrame({"source": names_of[i], "destination": names_of[j], "reached": reached})
     raise QueryError(f"'{by}' is none of class, host and pair")
+
+
+def tables(matrix: Matrix) -> list[Table]:
+    """What must hold, what cuts pairs off, and VLAN by VLAN."""
+    beside = matrix.beside
+    if beside is None:
+        return [causes(matrix.groups)]
+    verdicts = beside.checked.verdicts if beside.checked else ()
+    return [
+        expected(verdicts),
+        causes(matrix.groups),
+        causes(beside.only_six, "what cuts them off in IPv6 only"),
+        by_vlan(grouped(beside.knowledge, matrix)),
+    ]
+
+
+def body(matrix: Matrix) -> Iterator[Part]:
+    """Whether the families agree and what must hold, then the tables."""
+    beside = matrix.beside
+    if beside is not None:
+        if beside.six is not None:
+            yield both_families(matrix)
+        if beside.checked is not None and beside.checked.verdicts:
+            yield Verdicts(beside.checked.verdicts).headline
+        apart = partitioned(grouped(beside.knowledge, matrix))
+        if apart:
+            yield apart
+    yield from set_apart(tables(matrix))
+
+
+def values(matrix: Matrix) -> dict[str, Any]:
+    """The answer with the keys of `--json`."""
+    return {**_values(matrix), "others": []}
+
+
+def several_values(answers: Sequence[Matrix]) -> dict[str, Any]:
+    """The answers for several kinds of probe: the first, and the others in a list."""
+    first, *others = map(_values, answers)
+    return {**first, "others": others}
+
+
+def _values(matrix: Matrix) -> dict[str, Any]:
+    beside = matrix.beside
+    cut = ({"source": a, "target": b} for a, b, reached in matrix.rows() if not reached)
+    six = beside.six if beside is not None else None
+    checked = beside.checked if beside is not None else None
+    return {
+        "probe": str(matrix.probe),
+        "pairs": matrix.pairs,
+        "reached": matrix.reached,
+        "causes": [_group_values(group) for group in matrix.groups],
+        "unreached": list(islice(cut, MOST_LISTED)) if matrix.reached < matrix.pairs else [],
+        "differing": matrix.differing,
+        "ipv6": None
+        if six is None or beside is None
+        else {"reached": six.reached, "causes": [_group_values(group) for group in beside.only_six]},
+        "expectations": [_verdict_values(verdict) for verdict in checked.verdicts] if checked else [],
+    }
+
+
+_GROUP = record(
+    pairs=COUNT("how many it cuts off"),
+    direction=one_of("out", "back"),
+    source=TEXT("of an example"),
+    target=TEXT("of the same"),
+    **FINDING_KEYS,
+)
+_PAIR = record(source=TEXT, target=TEXT)
+_VERDICT = record(
+    source=TEXT,
+    target=TEXT,
+    reached=FLAG("what must be so"),
+    holds=FLAG,
+    pairs=COUNT,
+    broken=COUNT("how many pairs break it"),
+    broken_by=several(_PAIR)("the first 1,000 of them"),
+    cause=maybe(TEXT)("the kind of mistake"),
+    at=maybe(TEXT)("who holds it"),
+    mend=maybe(TEXT),
+)
+_ONE = record(
+    probe=TEXT("what was sent"),
+    pairs=COUNT("ordered pairs of hosts"),
+    reached=COUNT("how many of them are reached"),
+    causes=several(_GROUP),
+    unreached=several(_PAIR)("the first 100,000 of them"),
+    differing=COUNT("pairs reached in one address family and not in the other"),
+    ipv6=maybe(record(reached=COUNT, causes=several(_GROUP)))("where both families are there: causes only IPv6 has"),
+    expectations=several(_VERDICT),
+)
+
+
+def _picture(matrix: Matrix, kind: str) -> bytes:
+    from archipelago.views.figure import figure
+
+    return figure(matrix, kind)
+
+
+MATRIX = Face(
+    name="matrix",
+    verb="matrix",
+    shape=extended(_ONE, others=several(_ONE)("of several kinds of probe those after the first")),
+    values=values,
+    tables=tables,
+    body=body,
+    picture=_picture,
+)
+EXPECTATIONS = Face(
+    name="expectations",
+    verb="matrix",
+    shape=record(holds=FLAG("whether all do"), expectations=several(_VERDICT)),
+    values=lambda verdicts: {"holds": bool(verdicts), "expectations": [_verdict_values(one) for one in verdicts]},
+    tables=lambda verdicts: [expected(verdicts)],
+    rows=lambda verdicts: [_verdict_values(one) for one in verdicts],
+)

@@ -2,23 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 from typing import Any
 
 from archipelago.failures.result import Outage, Outages, named
+from archipelago.views.face import Face, Part, set_apart
 from archipelago.views.plain import plain
+from archipelago.views.schema import COUNT, EDITS, PAIR, TEXT, maybe, one_of, record, several
 from archipelago.views.table import Table, table
 
+MOST_ROWS = 100
+"""So many rows of a table are shown; --json has all."""
 
-def tables(found: Outages, most: int | None = None) -> list[Table]:
-    """A table for each outcome that occurs, the worst first.
 
-    Args:
-        found: the failures.
-        most: so many rows a table at most; all by default. What is left out is counted in the title.
-    """
+def body(found: Outages) -> Iterable[Part]:
+    """The tables, of each its first rows; what is left out is counted in the title."""
+    return set_apart(_first(one) for one in tables(found))
+
+
+def tables(found: Outages) -> list[Table]:
+    """A table for each outcome that occurs, the worst first."""
     made = [cutting_off(found), own_hosts(found), taken_over(found), breaking_promises(found), not_missed(found)]
-    return [_first(one, most) for one in made if one.rows]
+    return [one for one in made if one.rows]
 
 
 def cutting_off(found: Outages) -> Table:
@@ -140,9 +146,50 @@ def _share(pairs: int, of: int) -> str:
     return f"{pairs:,} ({pairs / of:.0%})" if of else f"{pairs:,}"
 
 
-def _first(whole: Table, most: int | None) -> Table:
+def _first(whole: Table) -> Table:
     """The first rows of a table, the others counted in its title."""
-    if most is None or len(whole.rows) <= most:
+    if len(whole.rows) <= MOST_ROWS:
         return whole
-    title = f"{whole.title} (the first {most:,} of {len(whole.rows):,}; --json has all)"
-    return replace(whole, title=title, rows=whole.rows[:most], values=whole.values[:most])
+    title = f"{whole.title} (the first {MOST_ROWS:,} of {len(whole.rows):,}; --json has all)"
+    return replace(whole, title=title, rows=whole.rows[:MOST_ROWS], values=whole.values[:MOST_ROWS])
+
+
+def _picture(found: Outages, kind: str) -> bytes:
+    from archipelago.views.draw import told_on_diagram
+    from archipelago.views.hanging import shade
+
+    return told_on_diagram(found.network, kind, lambda content: shade(content, found))
+
+
+OUTAGES = Face(
+    name="outages",
+    verb="outages",
+    shape=record(
+        pairs=COUNT("ordered pairs of hosts"),
+        reached=COUNT("how many are reached while nothing is broken"),
+        outages=several(
+            record(
+                parts=several(TEXT),
+                kinds=several(one_of("device", "cable", "port", "interface")),
+                outcome=one_of("cuts off", "cuts off its own hosts", "taken over", "not missed"),
+                pairs=COUNT("that are lost"),
+                pairs_elsewhere=COUNT("of them, neither end plugged into what breaks"),
+                one_family_only=COUNT,
+                hosts_alone=COUNT("hosts that reach nobody any more"),
+                pairs_gained=COUNT,
+                such_as=maybe(PAIR),
+                expectations=several(TEXT)("that are kept no more"),
+                policy=several(TEXT)("what of it is kept no more"),
+                taken_over_by=several(TEXT),
+                add=maybe(TEXT)("what would make it harmless"),
+                edits=EDITS,
+                nothing_helps=maybe(TEXT)("why there is none"),
+            )
+        )("the worst first"),
+    ),
+    values=values,
+    tables=tables,
+    body=body,
+    rows=lambda found: every(found).records(),
+    picture=_picture,
+)

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import fields, is_dataclass
 from enum import Enum
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
-from archipelago.addressing.carve import Carving
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.model.finding import Edit, Finding
+from archipelago.answer import Answer, face_of
+from archipelago.model.finding import Edit
 from archipelago.model.network import Network
 from archipelago.model.parts import Cable, End, NextHop
-from archipelago.model.plan import Design
 from archipelago.views.table import Table
 
 if TYPE_CHECKING:
@@ -26,6 +25,8 @@ def plain(value: Any) -> Any:
     """Dataclasses become dictionaries of their fields, addresses their text, a network its document."""
     if value is None or isinstance(value, (bool, int, float, str)):
         return value
+    if isinstance(value, Answer):
+        return value.values()
     if isinstance(value, _TEXTS):
         return str(value)
     if isinstance(value, Fraction):
@@ -52,32 +53,46 @@ def plain(value: Any) -> Any:
     return str(value)
 
 
+def plain_fields(value: Any) -> dict[str, Any]:
+    """A dataclass as a dictionary of its fields, each a plain value."""
+    return {field.name: plain(getattr(value, field.name)) for field in fields(value)}
+
+
 def frame(result: Any, by: str) -> pandas.DataFrame:
-    """The rows of a result as a pandas table; texts where the values are addresses. `by` is for a matrix."""
+    """Anything as a pandas table; texts where the values are addresses. `by` is for a matrix."""
     import pandas
 
-    if hasattr(result, "between"):
+    from archipelago.reachability.matrix import Matrix
+
+    if isinstance(result, Matrix):
         from archipelago.views.matrix import frame as matrix_frame
 
         return matrix_frame(result, by)
-    rows: Any = result
-    if hasattr(result, "single_points"):
-        from archipelago.views.outages import every
-
-        result = every(result)
-    if hasattr(result, "host_links"):
-        rows = list(result.rows())
-    elif isinstance(result, Table):
-        rows = result.records()
-    elif isinstance(result, Carving):
-        rows = result.allotments
-    elif isinstance(result, Design):
-        rows = result.decisions
-    elif hasattr(result, "out") and hasattr(result, "back"):
-        rows = [{"direction": way, **plain(step)} for way in ("out", "back") for step in getattr(result, way)]
-    return pandas.DataFrame([row if isinstance(row, dict) else plain(row) for row in rows])
+    return pandas.DataFrame([row if isinstance(row, dict) else plain(row) for row in _rows(result)])
 
 
-def finding_with_line(network: Network, finding: Finding) -> dict[str, Any]:
-    """A finding as plain values, with the line of the file it stands on (0: not in a file)."""
-    return {"line": network.line(finding.path), **plain(finding)}
+def _rows(result: Any) -> Iterable[Any]:
+    """What the rows of a table of something are: of an answer those that its face has, of a network its addressing
+    table, of parts by name each with its name; of one value just that."""
+    if isinstance(result, Answer):
+        face = face_of(result)
+        first = next(iter(result.tables()), None)
+        if face.rows is not None:
+            return face.rows(result)
+        return first.records() if first is not None else ()
+    if isinstance(result, Network):
+        from archipelago.files.addressing_table import COLUMNS
+        from archipelago.views.addressing_table import rows_of
+
+        return [dict(zip(COLUMNS, row, strict=True)) for row in rows_of(result)]
+    if isinstance(result, Table):
+        return result.records()
+    if isinstance(result, Mapping):
+        return [{"name": name, **_fields(part)} for name, part in result.items()]
+    several = isinstance(result, Iterable) and not isinstance(result, (str, *_TEXTS))
+    return map(_fields, result) if several else [_fields(result)]
+
+
+def _fields(value: Any) -> dict[str, Any]:
+    told = plain(value)
+    return told if isinstance(told, dict) else {"value": told}

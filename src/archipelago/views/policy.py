@@ -12,6 +12,8 @@ import numpy as np
 from archipelago.model.filters import LAST_PORT, Ports, Probe
 from archipelago.model.network import Network
 from archipelago.reachability.kept import Kept, kept
+from archipelago.views.face import Face, Part, set_apart
+from archipelago.views.schema import FLAG, TEXT, record, several
 from archipelago.views.table import Table, counted, table
 
 PART = " (some hosts)"
@@ -135,3 +137,53 @@ def _ranges(ports: Sequence[tuple[int, int]]) -> Iterator[tuple[Ports, Share]]:
         members = list(run)
         if share != Share.NONE.value:
             yield Ports(members[0][0][0], members[-1][1] - 1), Share(share)
+
+
+def _picture(found: Kept, kind: str) -> bytes:
+    from archipelago.views.draw import painted
+    from archipelago.views.policy_picture import policy_picture
+
+    return painted(policy_picture(found), kind)
+
+
+def _body(found: Kept) -> list[Part]:
+    more = [] if found.holds else ["", "'audit' tells each with an example and what mends it"]
+    return [*set_apart([differences(found)]), *more]
+
+
+POLICY = Face(
+    name="policy",
+    verb="matrix",
+    shape=record(
+        holds=FLAG,
+        by_vlan=several(
+            record(
+                source=TEXT("a VLAN, or outside"),
+                may=TEXT,
+                targets=several(TEXT),
+                otherwise=FLAG("whether the network does otherwise"),
+                wrongly_open=TEXT,
+                wrongly_closed=TEXT,
+                open_for_answers=TEXT,
+            )
+        ),
+    ),
+    values=lambda found: {
+        "holds": found.holds,
+        "by_vlan": [
+            {
+                "source": row.source,
+                "may": row.may,
+                "targets": list(row.targets),
+                "otherwise": bool(row.open or row.closed),
+                "wrongly_open": row.open,
+                "wrongly_closed": row.closed,
+                "open_for_answers": row.answers,
+            }
+            for row in _rows(found, otherwise=True)
+        ],
+    },
+    tables=lambda found: [differences(found)],
+    body=_body,
+    picture=_picture,
+)

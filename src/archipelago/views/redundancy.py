@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import Any
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 from archipelago.diagnosis.redundant import lessened, port_state, speaker, why_active, why_blocked, why_root
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.shared_aggregates import halves
 from archipelago.model.parts import End
+from archipelago.views.face import Face
+from archipelago.views.plain import plain
+from archipelago.views.schema import COUNT, TEXT, by_name, maybe, one_of, record, several
 from archipelago.views.table import Table, counted, table
+from archipelago.views.view import View
 
 
 def summary(index: NetworkIndex) -> str:
@@ -123,23 +129,81 @@ def members(index: NetworkIndex) -> Table:
     return table("members of virtual routers", columns, rows, ("VRID", "priority"))
 
 
-def values(index: NetworkIndex) -> dict[str, Any]:
-    """Roots, blocked ports and active members, as `--json` prints them."""
+@dataclass(frozen=True, slots=True, repr=False)
+class Redundancy(View):
+    """What the spanning tree blocks, and who is active in shared gateways.
+
+    Args:
+        root: of each device that takes part in the tree its root.
+        blocked: ports and aggregates as `DEVICE/PORT`.
+        active: each virtual router in each broadcast domain.
+    """
+
+    SHOWN = "redundancy.REDUNDANCY"
+
+    root: Mapping[str, str]
+    blocked: tuple[str, ...]
+    active: tuple[Active, ...]
+
+    def __getitem__(self, key: str) -> Any:
+        """One of its values, by the key of `--json`."""
+        return self.values()[key]
+
+
+class Active(NamedTuple):
+    """A virtual router in a broadcast domain: its VRID, its address family, its members that are up, and the active one
+    (as `DEVICE/INTERFACE`; None where all hear a better one that does not hear them)."""
+
+    vrid: int
+    family: int
+    members: tuple[str, ...]
+    active: str | None
+
+
+def look(index: NetworkIndex) -> Redundancy:
+    """What the spanning tree blocks, and who is active."""
     tree = index.knowledge.devices.tree
-    return {
-        "root": {name: tree.name(bridge.root) for name, bridge in tree.bridges.items()},
-        "blocked": [
+    return Redundancy(
+        summary(index),
+        tuple(table for table in tables(index) if table.rows),
+        root={name: tree.name(bridge.root) for name, bridge in tree.bridges.items()},
+        blocked=tuple(
             f"{name}/{port}"
             for name, bridge in tree.bridges.items()
             for port in sorted(tree.blocked_at(name), key=lambda port: bridge.ports[port].number)
-        ],
-        "active": [
-            {
-                "vrid": beside[0].written.vrid,
-                "family": beside[0].written.family,
-                "members": [str(member) for member in beside],
-                "active": str(active) if active is not None else None,
-            }
+        ),
+        active=tuple(
+            Active(
+                beside[0].written.vrid,
+                beside[0].written.family,
+                tuple(map(str, beside)),
+                str(active) if active is not None else None,
+            )
             for beside, active in index.knowledge.elected.routers()
-        ],
-    }
+        ),
+    )
+
+
+REDUNDANCY = Face(
+    name="redundancy",
+    verb="view",
+    shape=record(
+        root=by_name(TEXT)("of each device that takes part in the spanning tree its root"),
+        blocked=several(TEXT)("ports and aggregates, DEVICE/PORT"),
+        active=several(
+            record(
+                vrid=COUNT,
+                family=one_of(4, 6),
+                members=several(TEXT)("DEVICE/INTERFACE"),
+                active=maybe(TEXT)("DEVICE/INTERFACE; null where nobody is"),
+            )
+        )("each virtual router in each broadcast domain"),
+    ),
+    values=lambda found: {
+        "root": dict(found.root),
+        "blocked": list(found.blocked),
+        "active": [plain(one) for one in found.active],
+    },
+    tables=lambda found: found.shown,
+    rows=lambda found: [plain(one) for one in found.active],
+)

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
+from archipelago.views.face import Face, Part, set_apart
+from archipelago.views.schema import COUNT, FLAG, NUMBER, TEXT, maybe, one_of, record, several
 from archipelago.views.table import Table, table
 
 if TYPE_CHECKING:
@@ -22,7 +24,8 @@ WHERE = {"here": "in this machine's kernel", "uml": "in a kernel that boots as a
 
 def values(rehearsal: Rehearsal) -> dict[str, Any]:
     """The answer with the keys of `--json`."""
-    told = {
+    return {
+        "where": rehearsal.where,
         "pairs": len(rehearsal.ours),
         "agree": len(rehearsal.ours) - len(rehearsal.differ),
         "reached": len(rehearsal.theirs),
@@ -44,23 +47,21 @@ def values(rehearsal: Rehearsal) -> dict[str, Any]:
             {"what": what, "ours": ours, "kernel": theirs, "agree": ours == theirs}
             for what, (ours, theirs) in rehearsal.redundancy.items()
         ],
+        "broken": _broken(rehearsal.broken) if rehearsal.broken is not None else None,
     }
-    if rehearsal.broken is not None:
-        told["broken"] = {"part": rehearsal.broken.part, **_lost(rehearsal.broken)}
-    return told
 
 
-def _lost(broken: BreakRehearsed) -> dict[str, Any]:
-    if broken.ours is None:
-        return {}
+def _broken(broken: BreakRehearsed) -> dict[str, Any]:
+    ours = broken.ours
     return {
-        "source": broken.ours.source,
-        "target": broken.ours.target,
-        "every": broken.ours.every / SECOND,
+        "part": broken.part,
+        "source": ours.source if ours is not None else None,
+        "target": ours.target if ours is not None else None,
+        "every": ours.every / SECOND if ours is not None else None,
         "lost": broken.lost_by_us,
-        "lost-in-kernel": broken.lost_in_the_kernel,
-        "agree": broken.alike,
-        "not-compared": broken.not_compared,
+        "lost_in_kernel": broken.lost_in_the_kernel,
+        "agree": broken.alike if ours is not None else None,
+        "not_compared": broken.not_compared,
         "probes": [{"time": round(time, 3), "answered": answered} for time, answered in broken.theirs],
     }
 
@@ -131,3 +132,41 @@ def _when(lost: Sequence[Lost]) -> str:
         for run in lost[:MOST_RUNS]
     ]
     return "; ".join(told) + (f"; {len(lost) - MOST_RUNS} more times" if len(lost) > MOST_RUNS else "") or "never"
+
+
+def body(rehearsal: Rehearsal) -> list[Part]:
+    """The tables, and which addresses are decided by chance where the two differ."""
+    shared = ", ".join(rehearsal.shared_addresses) if rehearsal.differ else ""
+    more = [f"addresses that several hold, whose holder is decided by chance: {shared}"] if shared else []
+    return [*set_apart(tables(rehearsal)), *more]
+
+
+REHEARSE = Face(
+    name="rehearse",
+    verb="rehearse",
+    shape=record(
+        where=one_of("here", "uml")("in this machine's kernel, or in one that boots as a process"),
+        pairs=COUNT,
+        agree=COUNT("pairs"),
+        reached=COUNT("pairs"),
+        differ=several(record(source=TEXT, target=TEXT, simulation=FLAG, kernel=FLAG, cause=maybe(TEXT))),
+        leases=several(record(host=TEXT, ours=TEXT, kernel=TEXT, agree=FLAG)),
+        redundancy=several(record(what=TEXT, ours=TEXT, kernel=TEXT, agree=FLAG))("roots, blocked ports, active ones"),
+        broken=maybe(
+            record(
+                part=TEXT,
+                source=maybe(TEXT)("who probed another meanwhile"),
+                target=maybe(TEXT),
+                every=maybe(NUMBER)("seconds"),
+                lost=COUNT("probes"),
+                lost_in_kernel=COUNT("probes"),
+                agree=maybe(FLAG)("null where the two are not compared"),
+                not_compared=maybe(TEXT)("why not"),
+                probes=several(record(time=NUMBER("seconds"), answered=FLAG)),
+            )
+        )("with --break"),
+    ),
+    values=values,
+    tables=tables,
+    body=body,
+)

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 from archipelago.addressing.carve import Allotment, Carving
 from archipelago.addressing.values import WIDTHS, Prefix
-from archipelago.views.carving import headline
 from archipelago.views.shapes import (
     FAINT,
     FILLS,
@@ -47,7 +46,7 @@ def space_picture(carving: Carving) -> Picture:
 
     Only as much of a space is drawn as is given out or reserved; the rest is told.
     """
-    told = headline(carving)
+    told = carving.headline
     picture = Picture("The address space", told, LEFT + WIDE + RIGHT)
     picture.shapes.append(Text(RIGHT, 26, "The address space", 17, bold=True))
     picture.shapes.append(Text(RIGHT, 44, told, SIZE, FAINT))

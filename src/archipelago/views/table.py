@@ -21,8 +21,9 @@ class Table:
     least: tuple[str, ...] = ()
 
     def records(self) -> list[dict[str, object]]:
-        """The rows by column (spaces as underscores): numbers as numbers, everything else as text, nothing as None."""
-        names = [name.replace(" ", "_") for name in self.columns]
+        """The rows by column (in lower case, words apart by underscores): numbers as numbers, everything else as text,
+        nothing as None."""
+        names = [re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_") or "of" for name in self.columns]
         return [{name: _plain(cell) for name, cell in zip(names, row, strict=True)} for row in self.values]
 
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from archipelago.answer import Answer
 from archipelago.errors import QueryError
 from archipelago.knowledge.routes import Entry
 from archipelago.simulation.events import (
@@ -41,7 +42,9 @@ from archipelago.simulation.frames import (
     mac_text,
 )
 from archipelago.simulation.steps import DROPS, FRAME_DROPS
-from archipelago.views.lease import message_text
+from archipelago.views.face import Face
+from archipelago.views.messages import message_text
+from archipelago.views.schema import COUNT, FLAG, NUMBER, TEXT, maybe, record, several
 from archipelago.views.table import Table, folded, table
 
 
@@ -58,6 +61,21 @@ class Chosen:
         return self != Chosen()
 
 
+ALL = Chosen()
+"""Every event."""
+EVENT = record(
+    number=COUNT,
+    milliseconds=NUMBER,
+    device=TEXT,
+    interface=TEXT,
+    tag=maybe(COUNT),
+    event=TEXT("what kind of event"),
+    what=TEXT("what happened, in words"),
+    fault=FLAG,
+)
+"""The shape of an event."""
+
+
 def timeline(title: str, events: Sequence[Event], chosen: Chosen) -> Table:
     """The chosen events, numbered; a probe that went the same way as one before it is one row."""
     repeats, first = _repeats(events)
@@ -67,9 +85,10 @@ def timeline(title: str, events: Sequence[Event], chosen: Chosen) -> Table:
         if probe is not None and probe in repeats:
             if first[probe] == row["number"]:
                 told = f"probe {probe + 1} went the same way as probe {repeats[probe] + 1}"
-                rows.append((row["number"], row["milliseconds"], "", "", "", "repeats", told, ""))
+                rows.append((row["number"], _milliseconds(row), "", "", "", "repeats", told, ""))
             continue
-        rows.append((*list(row.values())[:-1], "fault" if row["fault"] else ""))
+        number, _, *rest, fault = row.values()
+        rows.append((number, _milliseconds(row), *rest, "fault" if fault else ""))
     columns = ("#", "ms", "device", "interface", "tag", "event", "what", "mark")
     return table(title if rows else f"{title}: none matches", columns, rows, ("#", "ms", "tag"))
 
@@ -86,7 +105,7 @@ def timeline_rows(events: Sequence[Event], chosen: Chosen) -> list[dict[str, Any
         rows.append(
             {
                 "number": number,
-                "milliseconds": f"{event.time / 1e6:.3f}",
+                "milliseconds": round(event.time / 1e6, 3),
                 "device": event.node,
                 "interface": event.interface,
                 "tag": event.vlan if isinstance(event, StormStarted) else getattr(event, "tag", None),
@@ -96,6 +115,10 @@ def timeline_rows(events: Sequence[Event], chosen: Chosen) -> list[dict[str, Any
             }
         )
     return rows
+
+
+def _milliseconds(row: Mapping[str, Any]) -> str:
+    return f"{row['milliseconds']:.3f}"
 
 
 def _packet(event: Event) -> Packet | None:
@@ -179,6 +202,41 @@ def in_full(events: Sequence[Event], number: int) -> Table:
         rows += [("from", packet.source), ("to", packet.target), (limit, packet.ttl)]
     rows += [("what", describe(event)), *_looked_up(event)]
     return table(f"event {number} of {len(events)}", ("", "value"), rows)
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class InFull(Answer):
+    """One event of an answer with all that there is to tell of it: what the answer is, and whether that is a yes."""
+
+    SHOWN = "timeline.EVENT_IN_FULL"
+
+    said: str
+    yes: bool
+    events: tuple[Event, ...]
+    number: int
+
+    @property
+    def headline(self) -> str:
+        """What the answer is."""
+        return self.said
+
+    def __bool__(self) -> bool:
+        return self.yes
+
+
+EVENT_IN_FULL = Face(
+    name="event",
+    verb="reach",
+    shape=record(
+        number=COUNT("among all events"), of=COUNT("how many there are"), told=several(record(what=TEXT, value=TEXT))
+    ),
+    values=lambda one: {
+        "number": one.number,
+        "of": len(one.events),
+        "told": [{"what": what, "value": str(value)} for what, value in in_full(one.events, one.number).values],
+    },
+    tables=lambda one: [in_full(one.events, one.number)],
+)
 
 
 def _for_many(frame: Frame) -> bool:

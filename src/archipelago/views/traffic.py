@@ -8,9 +8,13 @@ from typing import Any
 from archipelago.failures.result import named
 from archipelago.load.result import LinkLoad, Load, rate_text, times
 from archipelago.model.parts import speed_text
+from archipelago.views.face import Face, Part, set_apart
 from archipelago.views.plain import plain
+from archipelago.views.schema import COUNT, NUMBER, TEXT, maybe, record, several
 from archipelago.views.table import Table, table
 
+MOST_LINKS = 40
+"""So many links are shown; --json has all."""
 MOST_FAILURES = 20
 """So many failures are listed; the others are no worse."""
 
@@ -29,13 +33,17 @@ def lines(load: Load) -> Iterator[str]:
         yield f"{load.uncounted:,} ways were not followed: too many hang on an address that several hold"
 
 
-def tables(load: Load, most: int | None = None) -> list[Table]:
-    """The links, the busiest host ports, what was asked for, and what failures do.
+def tables(load: Load) -> list[Table]:
+    """The links, the busiest host ports, what was asked for, and what failures do."""
+    return _tables(load, None)
 
-    Args:
-        load: what links carry.
-        most: so many rows of links at most; all by default. What is left out is counted in the title.
-    """
+
+def body(load: Load) -> list[Part]:
+    """What has to be known first, then the tables, of the links the fullest."""
+    return [*lines(load), *set_apart(_tables(load, MOST_LINKS))]
+
+
+def _tables(load: Load, most: int | None) -> list[Table]:
     made = [links(load, most), host_ports(load), demands(load)]
     return [*made, failures(load)] if load.broken is not None else made
 
@@ -114,14 +122,60 @@ def values(load: Load) -> dict[str, Any]:
         "sent": load.sent,
         "arrived": load.arrived,
         "dropped": load.dropped,
-        "fills_first": None if fullest is None else {"link": fullest.name, "at_growth": fullest.growth},
+        "fills_first": None if fullest is None else {"name": fullest.name, "growth": fullest.growth},
         "demands": [{**plain(demand), "dropped": demand.dropped} for demand in load.demands],
         "links": [_link(link) for link in load.links],
         "host_links": [_link(link) for link in load.host_links],
-        "failures": None if load.broken is None else plain(load.broken),
+        "broken": None if load.broken is None else plain(load.broken),
     }
 
 
 def _link(link: LinkLoad) -> dict[str, Any]:
     growth = link.growth if link.busiest else None
-    return {**plain(link), "link": link.name, "share": link.share, "full_at_growth": growth}
+    return {**plain(link), "name": link.name, "share": link.share, "growth": growth}
+
+
+def _picture(load: Load, kind: str) -> bytes:
+    from archipelago.views.draw import told_on_diagram
+    from archipelago.views.loaded import load_on
+
+    return told_on_diagram(load.network, kind, lambda content: load_on(content, load))
+
+
+_RATE = NUMBER("bits per second")
+_LINK = record(
+    a=TEXT,
+    b=TEXT,
+    speed=COUNT("bits per second"),
+    to_b=_RATE,
+    to_a=_RATE,
+    to_b_again=NUMBER("what of it had come over the same cable"),
+    to_a_again=NUMBER("what of it had come over the same cable"),
+    name=TEXT,
+    share=NUMBER("of 1"),
+    growth=maybe(NUMBER)("how many times today's traffic fills it; null where it carries nothing"),
+)
+TRAFFIC = Face(
+    name="traffic",
+    verb="traffic",
+    shape=record(
+        assumed=maybe(TEXT)("the rule of thumb, where nobody wrote demands"),
+        sent=_RATE,
+        arrived=_RATE,
+        dropped=_RATE,
+        fills_first=maybe(record(name=TEXT, growth=NUMBER)),
+        demands=several(record(name=TEXT, pairs=COUNT, reached=COUNT, sent=_RATE, arrived=_RATE, dropped=_RATE))(
+            "answers aside"
+        ),
+        links=several(_LINK)("cables, and ports that lead outside, the fullest first"),
+        host_links=several(_LINK),
+        broken=maybe(
+            several(record(part=TEXT, fullest=TEXT, share=NUMBER("of 1"), filled=several(TEXT), dropped=_RATE))
+        )("what each failure does; null where not asked for"),
+    ),
+    values=values,
+    tables=tables,
+    body=body,
+    rows=lambda load: load.rows(),
+    picture=_picture,
+)

@@ -5,8 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 from archipelago.load.result import times
+from archipelago.views.face import Face, Part, set_apart
 from archipelago.views.plain import plain
+from archipelago.views.schema import COUNT, FLAG, NUMBER, TEXT, maybe, record, several
 from archipelago.views.table import Table, table
+from archipelago.weighing.measures import NOBODY
 from archipelago.weighing.result import Weighed, Weighing
 
 MOST_REFUSED = 8
@@ -98,20 +101,74 @@ def values(found: Weighing) -> dict[str, Any]:
     """The answer as `--json` prints it; delays are in nanoseconds, shares of 1."""
     return {
         "recommendation": list(found.recommendation),
-        "flips": None if found.flip is None else plain(found.flip),
+        "flip": None if found.flip is None else plain(found.flip),
         "figures": plain(found.figures),
         "rule": found.rule,
         "designs": [
             {
                 "title": one.title,
                 "kind": one.kind,
-                "gateways": list(one.places),
-                "to_buy": list(one.supposed),
+                "places": list(one.places),
+                "supposed": list(one.supposed),
                 **plain(one.measures),
             }
             for one in found.designs
         ],
         "refused": plain(found.refused),
         "left_out": found.left_out,
-        "from": found.host,
+        "host": found.host,
     }
+
+
+def body(found: Weighing) -> list[Part]:
+    """The recommendation and what it hangs on, then the tables."""
+    told = list(found.recommendation)
+    measures = found.designs[0].measures if found.designs else None
+    if measures is not None and measures.assumed:
+        told.append(measures.assumed if measures.assumed == NOBODY else f"assumed: {measures.assumed}")
+    told.append(f"ranked so: {found.rule}")
+    if found.host:
+        told.append(f"steps are those of a person at {found.host}")
+    return [*told, *set_apart(tables(found))]
+
+
+def _picture(found: Weighing, kind: str) -> bytes:
+    from archipelago.views.draw import painted
+    from archipelago.views.weighing_picture import weighing_picture
+
+    return painted(weighing_picture(found), kind)
+
+
+WEIGH = Face(
+    name="weigh",
+    verb="weigh",
+    shape=record(
+        recommendation=several(TEXT)("sentences"),
+        flip=maybe(record(figure=TEXT, value=NUMBER, says=TEXT))("at which figure the second comes first"),
+        figures=record(growth=NUMBER, full=NUMBER("of 1"), tolerate=NUMBER("of 1")),
+        rule=TEXT("how they are ranked"),
+        designs=several(
+            record(
+                title=TEXT,
+                kind=TEXT,
+                places=several(TEXT)("where the gateways are"),
+                supposed=several(TEXT)("switches that are taken for layer 3 switches"),
+                hops=NUMBER("routers between VLANs, on average over pairs"),
+                delay=NUMBER("nanoseconds"),
+                fullest=TEXT("the link that fills first"),
+                share=NUMBER("of it that is in use, of 1"),
+                assumed=TEXT,
+                surviving=record(reached=COUNT, survive=COUNT, worst=TEXT, worst_cut=COUNT),
+                cost=record(ports=COUNT, cables=COUNT, addresses=COUNT, lines=COUNT, bought=COUNT),
+                steps=maybe(record(steps=COUNT, cut=COUNT, locked_out=FLAG))("null without --keep"),
+            )
+        )("the best first"),
+        refused=several(record(title=TEXT, why=TEXT, built=FLAG)),
+        left_out=COUNT("choices that were not looked at"),
+        host=maybe(TEXT)("whose steps are counted"),
+    ),
+    values=values,
+    tables=tables,
+    body=body,
+    picture=_picture,
+)

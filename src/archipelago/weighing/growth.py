@@ -10,6 +10,7 @@ from typing import Literal, NamedTuple
 
 from archipelago.addressing.carve import Allotment, Need, addresses_needed, smallest_length
 from archipelago.addressing.values import Prefix
+from archipelago.answer import Answer, OneLine
 from archipelago.changes.plan import plan_change
 from archipelago.changes.recipes import follow
 from archipelago.errors import QueryError
@@ -25,8 +26,8 @@ NEVER = inf
 """After so many years what does not grow runs out."""
 
 
-@dataclass(frozen=True, slots=True)
-class Limit:
+@dataclass(frozen=True, slots=True, repr=False)
+class Limit(OneLine):
     """Something that runs out: which kind of thing, what it is, how much of it is in use today and when the years that
     are planned for are over, and how much there is (addresses, ports, or bits per second); after how many years it is
     used up (NEVER: it does not grow); what it takes then, in words, told of the first of each kind."""
@@ -40,14 +41,16 @@ class Limit:
     then: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Foreseen:
+@dataclass(frozen=True, slots=True, repr=False)
+class Foreseen(Answer):
     """Everything that runs out, what does so first before the others.
 
     Args:
         years: for how many years the brief makes room.
         limits: what runs out.
     """
+
+    SHOWN = "growth.GROWTH"
 
     years: int
     limits: tuple[Limit, ...]
@@ -68,12 +71,6 @@ class Foreseen:
         if early:
             return f"{early} run{'s' * (early == 1)} out within the {self.years} years that are planned for: {told}"
         return f"there is room for the {self.years} years that are planned for; {told}"
-
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *(f"  {one.kind} {one.what}: {when(one.years)}" for one in self.limits)])
-
-    def __repr__(self) -> str:
-        return f"<Foreseen: {self.headline}>"
 
 
 def when(years: float) -> str:

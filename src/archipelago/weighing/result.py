@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from archipelago.answer import Answer, OneLine
 from archipelago.model.plan import Design
 from archipelago.weighing.measures import Measures
 from archipelago.weighing.places import Kind
 from archipelago.weighing.ranking import RULE, Figures, Flip
 
 
-@dataclass(frozen=True, slots=True)
-class Weighed:
+@dataclass(frozen=True, slots=True, repr=False)
+class Weighed(OneLine):
     """One design: what is otherwise than the brief has it, which kind it is of, where the gateways of each group are,
     the switches that it takes layer 3 switches for, its measures, and the design itself."""
 
@@ -23,8 +24,8 @@ class Weighed:
     design: Design
 
 
-@dataclass(frozen=True, slots=True)
-class Refused:
+@dataclass(frozen=True, slots=True, repr=False)
+class Refused(OneLine):
     """A choice that cannot be built, or is built and would not work, and why."""
 
     title: str
@@ -32,8 +33,8 @@ class Refused:
     built: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Weighing:
+@dataclass(frozen=True, slots=True, repr=False)
+class Weighing(Answer):
     """Every design that a brief's devices allow, the best first.
 
     Args:
@@ -45,6 +46,8 @@ class Weighing:
         left_out: how many more choices were not looked at.
         host: where the person sits whose steps are counted; None where none are.
     """
+
+    SHOWN = "weighing.WEIGH"
 
     groups: tuple[str, ...]
     designs: tuple[Weighed, ...]
@@ -86,12 +89,6 @@ class Weighing:
         return (
             f"{count} design{'s' * (count != 1)} weighed, {len(self.refused)} refused: take '{self.designs[0].title}'"
         )
-
-    def __str__(self) -> str:
-        return "\n".join([self.headline, *self.recommendation])
-
-    def __repr__(self) -> str:
-        return f"<Weighing: {self.headline}>"
 
 
 def _beside(first: Weighed, second: Weighed, growth: float) -> str:

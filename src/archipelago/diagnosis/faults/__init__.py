@@ -1,4 +1,4 @@
-"""One maker for each kind of mistake: its slug, its wording, and the edits that mend it."""
+"""One maker for each kind of mistake: its name, its wording, and the edits that mend it."""
 
 from archipelago.diagnosis.faults.filters import filter_idle, filter_unnamed, filtered, line_hidden, management_filtered
 from archipelago.diagnosis.faults.hosts import (

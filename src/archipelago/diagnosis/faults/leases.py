@@ -246,16 +246,16 @@ def _pool_elsewhere(index: NetworkIndex, host: Host, where: str, subnet: Prefix,
 def pool_gateway(index: NetworkIndex, name: str, lease: Lease, home: Held | None, why: str) -> Finding:
     """A pool that gives a gateway that does not serve its VLAN, or none."""
     path = pool_path(index, lease.server, lease.pool)
-    slug = "pool-gateway-missing" if lease.gateway is None else "pool-gateway-wrong"
+    kind = "pool-gateway-missing" if lease.gateway is None else "pool-gateway-wrong"
     whose = f"pool {lease.pool.name} of {lease.server}"
     says = f"{whose} gives {'no gateway' if lease.gateway is None else f'the gateway {lease.gateway}'}, {why}"
     if home is None:
         mend = f"give {whose} the gateway of its VLAN"
-        return finding(slug, at=lease.server, path=path, says=says, mend=mend, name=name)
+        return finding(kind, at=lease.server, path=path, says=says, mend=mend, name=name)
     right = index.as_shared(home).address.address
     edits = (Edit((*path, "gateway"), str(right)),)
     mend = f"give {whose} the gateway {right} ({home.node.name}/{home.nic.name})"
-    return finding(slug, at=lease.server, path=path, says=says, mend=mend, edits=edits, name=name)
+    return finding(kind, at=lease.server, path=path, says=says, mend=mend, edits=edits, name=name)
 
 
 def pool_subnet(index: NetworkIndex, name: str, lease: Lease, right: Prefix) -> Finding:

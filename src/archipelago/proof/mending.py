@@ -8,6 +8,7 @@ from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
+from archipelago.answer import Answer
 from archipelago.audit.result import AuditResult
 from archipelago.errors import DocumentError, EditError, QueryError
 from archipelago.files.edit import apply
@@ -22,10 +23,12 @@ ROUNDS = 8
 Audit = Callable[[Network], AuditResult]
 
 
-@dataclass(frozen=True, slots=True)
-class MendResult:
+@dataclass(frozen=True, slots=True, repr=False)
+class MendResult(Answer):
     """A document after its mends: as it was and as it is now, the network it is, what was mended, which edits could not
     be written into the text and why, what is left."""
+
+    SHOWN = "findings.MEND"
 
     before: str
     text: str
@@ -56,12 +59,8 @@ class MendResult:
             lines.append(f"@@ line {number}" + (f", {parts[at][1]} @@" if at >= 0 else " @@"))
         return lines
 
-    def __str__(self) -> str:
-        made = [f"  {finding.slug} at {finding.at}: {finding.mend}" for finding in self.made]
-        return "\n".join([self.headline, *made, *(f"  not written: {why}" for why in self.refused)])
-
-    def __repr__(self) -> str:
-        return f"<MendResult: {self.headline}>"
+    def __bool__(self) -> bool:
+        return not self.left.errors
 
 
 def mend(text: str, source: str, only: list[str], audit: Audit, *, notes: bool = False) -> MendResult:
@@ -83,7 +82,7 @@ def mend(text: str, source: str, only: list[str], audit: Audit, *, notes: bool =
     result = audit(network)
     for choice in only:
         if not any(_meant(finding, [choice]) for finding in result):
-            listed = ", ".join(sorted({f"{finding.slug}@{finding.at}" for finding in result})) or "none"
+            listed = ", ".join(sorted({f"{finding.kind}@{finding.at}" for finding in result})) or "none"
             raise QueryError(f"no finding is '{choice}'; give a kind, a device or KIND@DEVICE of: {listed}")
     made: list[Finding] = []
     refused: dict[str, None] = {}
@@ -112,7 +111,7 @@ def _is_part(path: Path) -> bool:
 
 def _same(a: Finding, b: Finding) -> bool:
     """Whether two findings are one mistake with one mend."""
-    return (a.slug, a.path, a.mend, a.edits) == (b.slug, b.path, b.mend, b.edits)
+    return (a.kind, a.path, a.mend, a.edits) == (b.kind, b.path, b.mend, b.edits)
 
 
 def _network(text: str, source: str) -> Network:
@@ -121,7 +120,7 @@ def _network(text: str, source: str) -> Network:
 
 def _meant(finding: Finding, only: list[str]) -> bool:
     """Whether a finding is among those chosen: by its kind, its device, or both."""
-    return bool({finding.slug, finding.at, f"{finding.slug}@{finding.at}"} & set(only))
+    return bool({finding.kind, finding.at, f"{finding.kind}@{finding.at}"} & set(only))
 
 
 def _apply(text: str, findings: list[Finding], refused: dict[str, None]) -> tuple[str, list[Finding]]:

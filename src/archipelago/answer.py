@@ -1,0 +1,140 @@
+"""What every answer can do: say itself in one line and in full, as tables, as plain values and, where people would
+rather look, as a picture. How it looks is in `views/`, which is loaded by name when somebody asks for it: nothing that
+computes an answer depends on how it is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import MISSING, Field, fields, is_dataclass
+from importlib import import_module
+from typing import TYPE_CHECKING, Any, ClassVar
+
+if TYPE_CHECKING:
+    from archipelago.views.face import Face
+    from archipelago.views.table import Table
+
+WIDTH = 100
+"""So many characters a `repr` has at most."""
+
+
+class OneLine:
+    """A value whose `repr` is one short line: its type, and what of it is not as it is by default."""
+
+    __slots__ = ()
+
+    def __repr__(self) -> str:
+        return one_line(self)
+
+
+def one_line(value: Any) -> str:
+    """A dataclass in one short line; what holds several things is counted."""
+    told = []
+    for field in fields(value):
+        if field.repr:
+            given = getattr(value, field.name)
+            if not _is_usual(given, field):
+                told.append(f"{field.name}={_short(given)}")
+    return _within(f"<{type(value).__name__}{' ' * bool(told)}{', '.join(told)}", WIDTH - 1) + ">"
+
+
+def spelled_out(value: Any) -> str:
+    """A value with everything in it, the same in every process: what tells it from others."""
+    if is_dataclass(value):
+        told = ", ".join(f"{one.name}={spelled_out(getattr(value, one.name))}" for one in fields(value) if one.compare)
+        return f"{type(value).__name__}({told})"
+    if isinstance(value, Mapping):
+        return f"{{{', '.join(f'{key!r}: {spelled_out(part)}' for key, part in value.items())}}}"
+    if isinstance(value, (set, frozenset)):
+        return f"{{{', '.join(sorted(map(spelled_out, value)))}}}"
+    if isinstance(value, (tuple, list)):
+        return f"{type(value).__name__}({', '.join(map(spelled_out, value))})"
+    return repr(value)
+
+
+def _is_usual(given: Any, field: Field[Any]) -> bool:
+    if field.default_factory is not MISSING:
+        return isinstance(given, Mapping) and not given
+    return field.default is not MISSING and given is field.default
+
+
+def _short(given: Any) -> str:
+    if isinstance(given, str):
+        return given
+    several = isinstance(given, (Mapping, list, set, frozenset)) or type(given) is tuple
+    return f"{len(given)} of them" if several else _within(str(given), 40)
+
+
+def _within(text: str, width: int) -> str:
+    text = " ".join(text.split())
+    return text if len(text) <= width else f"{text[: width - 3]}..."
+
+
+class Parts(dict[str, Any]):
+    """Parts by their names, as a document lists them; its `repr` is one short line."""
+
+    __slots__ = ()
+
+    def __repr__(self) -> str:
+        return _within(f"<{len(self):,} by name: {', '.join(self)}", WIDTH - 1) + ">"
+
+
+def named(parts: Mapping[str, Any]) -> Mapping[str, Any]:
+    """Parts by their names, as a mapping that is named in one short line."""
+    return Parts(parts) if type(parts) is dict else parts
+
+
+class Answer:
+    """An answer. Printed, it is what the command prints; `bool` of it is the answer where the question has a yes and a
+    no, else True. `SHOWN` names the face that `views/` gives it."""
+
+    __slots__ = ()
+    SHOWN: ClassVar[str] = ""
+
+    @property
+    def headline(self) -> str:
+        """The answer in one line."""
+        raise NotImplementedError
+
+    def tables(self) -> tuple[Table, ...]:
+        """The answer as tables; a table without rows is left out."""
+        return tuple(table for table in self._face.tables(self) if table.rows)
+
+    def values(self) -> dict[str, Any]:
+        """The answer as plain values, with the keys of `--json`; `archipelago.schema` says what each is."""
+        return {"format": self._face.format, **self._face.values(self)}
+
+    def picture(self, kind: str = "svg") -> bytes:
+        """The answer as a picture.
+
+        Args:
+            kind: "svg" or "png".
+
+        Raises:
+            QueryError: it is none that is drawn, or there is no such kind.
+        """
+        return self._face.painted(self, kind)
+
+    @property
+    def _face(self) -> Face:
+        return face_of(self)
+
+    def __str__(self) -> str:
+        return self._face.text(self)
+
+    def __repr__(self) -> str:
+        return _within(f"<{type(self).__name__}: {self.headline}", WIDTH - 1) + ">"
+
+    def __bool__(self) -> bool:
+        return True
+
+
+def face_of(answer: Answer | type[Answer]) -> Face:
+    """How an answer, or a type of answers, is shown."""
+    module, _, name = answer.SHOWN.partition(".")
+    face: Face = getattr(import_module(f"archipelago.views.{module}"), name)
+    return face
+
+
+def answer_types() -> Iterable[type[Answer]]:
+    """Every type of answer that is loaded, by name."""
+    return sorted(Answer.__subclasses__(), key=lambda kind: kind.__name__)

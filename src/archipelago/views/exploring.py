@@ -1,0 +1,115 @@
+"""What else is asked of one end: checks in order, a trace, a broadcast."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from archipelago.simulation.explore import Broadcast, Trace
+from archipelago.simulation.frames import ICMP_ERRORS
+from archipelago.simulation.in_order import InOrder
+from archipelago.views.face import Face, Part
+from archipelago.views.plain import plain
+from archipelago.views.schema import COUNT, FLAG, TEXT, maybe, record, several
+from archipelago.views.table import Table, table
+
+
+def _checks(answer: InOrder) -> Table:
+    rows = [
+        (check.what, check.answer.target, "reached" if check.answer.reached else "not reached", check.meaning)
+        for check in answer.checks
+    ]
+    return table("checks", ("what", "target", "verdict", "which means"), rows)
+
+
+def _checks_body(answer: InOrder) -> list[Part]:
+    failed = next((check.answer for check in answer.checks if not check.answer.reached), None)
+    why = ["", *(f"  {line}" for line in failed.why_not)] if failed is not None else []
+    return [*(f"  {check}" for check in answer.checks), *why]
+
+
+def _checks_values(answer: InOrder) -> dict[str, Any]:
+    keys = ("target", "reached", "cause", "at", "mend")
+    checks = [
+        {"what": check.what, "meaning": check.meaning, **{key: getattr(check.answer, key) for key in keys}}
+        for check in answer.checks
+    ]
+    return {"source": answer.source, "reached": answer.reached, "checks": checks, "stopped": answer.stopped}
+
+
+IN_ORDER = Face(
+    name="reach-in-order",
+    verb="reach",
+    shape=record(
+        source=TEXT,
+        reached=FLAG,
+        checks=several(
+            record(
+                what=TEXT,
+                meaning=TEXT,
+                target=TEXT,
+                reached=FLAG,
+                cause=maybe(TEXT)("the kind of mistake"),
+                at=maybe(TEXT)("who holds it"),
+                mend=maybe(TEXT),
+            )
+        ),
+        stopped=TEXT("why no more was asked"),
+    ),
+    values=_checks_values,
+    tables=lambda answer: [_checks(answer)],
+    body=_checks_body,
+)
+
+
+def trace_table(trace: Trace) -> Table:
+    """A line for each TTL: who answered, and what."""
+    said: dict[str, str] = {"reply": "echo reply: the target itself", "no answer": "no answer"}
+    said.update({str(reason): text for reason, text in ICMP_ERRORS.items()})
+    rows = [(hop.ttl, hop.device or "-", hop.address or "-", said[hop.answer]) for hop in trace.trace]
+    six = any(hop.address is not None and hop.address.version == 6 for hop in trace.trace)
+    limit = "hop limit" if six else "TTL"
+    return table("", (limit, "device", "address", "said"), rows, (limit,))
+
+
+TRACE = Face(
+    name="trace",
+    verb="reach",
+    shape=record(
+        source=TEXT,
+        target=TEXT,
+        reached=FLAG,
+        trace=several(
+            record(
+                ttl=COUNT,
+                device=maybe(TEXT),
+                address=maybe(TEXT),
+                answer=TEXT("ttl-expired, no-route, unanswered, reply, no answer"),
+            )
+        ),
+    ),
+    values=lambda answer: {
+        "source": answer.source,
+        "target": answer.target,
+        "reached": answer.reached,
+        "trace": plain(answer.trace),
+    },
+    tables=lambda answer: [trace_table(answer)],
+)
+
+
+def _heard(answer: Broadcast) -> Table:
+    rows = [(one.name, one.kind, one.interface, ", ".join(one.through)) for one in answer.heard]
+    return table("", ("heard by", "kind", "on", "through"), rows)
+
+
+BROADCAST = Face(
+    name="broadcast",
+    verb="reach",
+    shape=record(
+        source=TEXT,
+        hosts=COUNT("how many hosts hear it"),
+        heard=several(record(name=TEXT, kind=TEXT, interface=TEXT, through=several(TEXT))),
+    ),
+    values=lambda answer: {"source": answer.source, "hosts": answer.hosts, "heard": plain(answer.heard)},
+    tables=lambda answer: [_heard(answer)],
+)

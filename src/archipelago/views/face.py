@@ -1,0 +1,80 @@
+"""What a face is: how answers of one type are shown, as text, tables, values and a picture."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from archipelago.errors import QueryError
+from archipelago.views.schema import Shape
+from archipelago.views.table import Table, lines
+
+PICTURES = ("svg", "png")
+"""The kinds of picture files."""
+Part = str | Table
+"""A line, or a table, of an answer."""
+
+
+def _nothing(answer: Any) -> Sequence[Table]:
+    return ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Face:
+    """How answers of one type are shown.
+
+    Args:
+        name: the name of the answer in `format`, such as `reach`.
+        verb: the verb of the command that gives it.
+        shape: what its values are.
+        values: its values.
+        tables: its tables.
+        body: what is shown below its headline; by default its tables.
+        rows: what a pandas table of it has; by default the rows of its first table.
+        picture: its picture as the bytes of a file of a kind, where it has one.
+    """
+
+    name: str
+    verb: str
+    shape: Shape
+    values: Callable[[Any], dict[str, Any]]
+    tables: Callable[[Any], Iterable[Table]] = _nothing
+    body: Callable[[Any], Iterable[Part]] | None = None
+    rows: Callable[[Any], Iterable[Any]] | None = None
+    picture: Callable[[Any, str], bytes] | None = None
+
+    @property
+    def format(self) -> str:
+        """What the answer says that it is."""
+        return f"archipelago-{self.name}/1"
+
+    def parts(self, answer: Any) -> Iterable[Part]:
+        """What is shown below the headline."""
+        return self.body(answer) if self.body is not None else set_apart(self.tables(answer))
+
+    def text(self, answer: Any) -> str:
+        """The whole answer as text."""
+        told = [answer.headline]
+        for part in self.parts(answer):
+            told += [part] if isinstance(part, str) else lines(part)
+        return "\n".join(told)
+
+    def painted(self, answer: Any, kind: str) -> bytes:
+        """The answer as a picture.
+
+        Raises:
+            QueryError: it is none that is drawn, or there is no such kind.
+        """
+        if self.picture is None:
+            raise QueryError(f"what {self.verb} answers is not drawn")
+        if kind not in PICTURES:
+            raise QueryError(f"'{kind}' is no kind of picture; there are: {', '.join(PICTURES)}")
+        return self.picture(answer, kind)
+
+
+def set_apart(tables: Iterable[Table]) -> Iterable[Part]:
+    """Tables with an empty line before each; those without rows are left out."""
+    for table in tables:
+        if table.rows:
+            yield from ("", table)

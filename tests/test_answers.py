@@ -1,0 +1,194 @@
+"""What holds for every answer: it prints what the command prints, says in a schema what its values are, and is short
+where it is only named."""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import is_dataclass
+from itertools import chain
+
+import jsonschema
+import pytest
+from jsonschema.exceptions import best_match
+
+import archipelago
+from archipelago.answer import Answer
+from archipelago.views.answers import faces, schema, verbs
+from archipelago.views.schema import KEY
+
+CALLS = [
+    "carve 10.44.0.0/21 2001:db8:44::/48 tickets:210=45 crew:220=110",
+    "design brief.yaml",
+    "audit network.yaml",
+    "audit broken.yaml --quick",
+    "reach network.yaml kiosk-a purser",
+    "reach broken.yaml purser camera-s --steps",
+    "reach broken.yaml purser camera-s outside",
+    "reach broken.yaml purser camera-s --next",
+    "reach broken.yaml purser --in-order",
+    "reach network.yaml purser outside --trace",
+    "reach network.yaml purser --broadcast",
+    "reach network.yaml innkeeper --lease --steps",
+    "matrix broken.yaml",
+    "matrix network.yaml --probe icmp,tcp/443",
+    "matrix network.yaml --policy",
+    "view network.yaml",
+    "view network.yaml --after purser,lamp",
+    "view network.yaml --host kiosk-a",
+    "view network.yaml --leases",
+    "view network.yaml --redundancy",
+    "mend broken.yaml -o new.yaml",
+    "compare network.yaml broken.yaml --quick",
+    "change network.yaml",
+    "change network.yaml mended.yaml --from purser",
+    "outages network.yaml --quick",
+    "outages network.yaml --break holm --from innkeeper --to purser --restore 20",
+    "traffic network.yaml --failures",
+    "weigh brief.yaml",
+]
+"""A call of every verb that answers, and of every option that asks for another answer; the real kernel has its own."""
+
+
+@pytest.fixture(scope="module")
+def said(command, tern_bay):
+    """What each call prints with --json."""
+    told = {}
+    for call in CALLS:
+        done = command(*call.split(), "--json", cwd=tern_bay)
+        assert done.returncode in (0, 1) and not done.stderr, (call, done.stderr)
+        told[call] = json.loads(done.stdout)
+    return told
+
+
+def keys_of(values, where=()):
+    """Every key of an answer, and what it is in."""
+    if isinstance(values, dict):
+        for key, value in values.items():
+            yield key, where
+            yield from keys_of(value, (*where, key))
+    elif isinstance(values, list):
+        yield from chain.from_iterable(keys_of(one, where) for one in values)
+
+
+def test_every_answer_is_what_its_schema_says_with_every_key(said):
+    for call, told in said.items():
+        wrong = best_match(jsonschema.Draft202012Validator(schema(call.split()[0])).iter_errors(told))
+        assert wrong is None, (call, wrong.message, list(wrong.absolute_path))
+    formats = {told["format"] for told in said.values()}
+    without_a_call = {face.name for face in faces() if face.format not in formats}
+    assert without_a_call == {"rehearse", "record", "records", "expectations", "growth"}, without_a_call
+
+
+def test_a_key_more_or_less_is_not_what_the_schema_says(said):
+    for call, told in said.items():
+        validator = jsonschema.Draft202012Validator(schema(call.split()[0]))
+        if told["format"] != "archipelago-leases/1":  # whose keys are hosts
+            assert not validator.is_valid({**told, "more": 1}), call
+            assert all(not validator.is_valid({k: v for k, v in told.items() if k != key}) for key in told), call
+
+
+def test_keys_are_lower_case_words_and_none_is_made_of_a_name(said):
+    by_name = ("root", "network", "devices", "value", "edits")
+    for call, told in said.items():
+        if told["format"] != "archipelago-leases/1":
+            odd = {key for key, where in keys_of(told) if not re.match(KEY, key) and not set(by_name) & set(where)}
+            assert not odd, (call, odd)
+
+
+def test_each_verb_has_a_schema_and_so_has_each_document(command):
+    for verb in verbs():
+        done = command("schema", verb)
+        assert done.returncode == 0
+        jsonschema.Draft202012Validator.check_schema(json.loads(done.stdout))
+    for document in ("network", "brief", "recipe"):
+        jsonschema.Draft202012Validator.check_schema(archipelago.schema(document))
+    refused = command("schema", "sail")
+    assert (
+        refused.returncode == 2 and "there is no schema of 'sail'; there are: network, brief, recipe," in refused.stderr
+    )
+
+
+ASKED = [
+    ("audit network.yaml", lambda n, b: archipelago.audit(n)),
+    ("audit broken.yaml", lambda n, b: archipelago.audit(b)),
+    ("reach network.yaml kiosk-a purser", lambda n, b: archipelago.reach(n, "kiosk-a", "purser")),
+    ("reach broken.yaml purser camera-s", lambda n, b: archipelago.reach(b, "purser", "camera-s")),
+    ("reach broken.yaml purser --in-order", lambda n, b: archipelago.reach_in_order(b, "purser")),
+    ("reach network.yaml purser outside --trace", lambda n, b: archipelago.trace(n, "purser", "outside")),
+    ("reach network.yaml purser --broadcast", lambda n, b: archipelago.broadcast(n, "purser")),
+    ("reach network.yaml innkeeper --lease", lambda n, b: archipelago.lease(n, "innkeeper")),
+    ("matrix broken.yaml", lambda n, b: archipelago.matrix(b)),
+    ("matrix network.yaml --policy", lambda n, b: archipelago.check_policy(n)),
+    ("view network.yaml", lambda n, b: archipelago.view(n)),
+    ("view network.yaml --leases", lambda n, b: archipelago.leases(n)),
+    ("view network.yaml --redundancy", lambda n, b: archipelago.redundancy(n)),
+    ("compare network.yaml broken.yaml --quick", lambda n, b: archipelago.compare(n, b, failures=False)),
+    ("outages network.yaml --quick", lambda n, b: archipelago.outages(n, additions=False)),
+    ("traffic network.yaml", lambda n, b: archipelago.traffic(n)),
+    ("change network.yaml", lambda n, b: archipelago.setting_up(n)),
+]
+
+
+@pytest.mark.parametrize(("call", "ask"), ASKED, ids=[call for call, _ in ASKED])
+def test_printed_an_answer_is_what_the_command_prints_and_true_where_it_says_yes(call, ask, command, tern_bay):
+    network, broken = (archipelago.read_network(tern_bay / f"{name}.yaml") for name in ("network", "broken"))
+    answer = ask(network, broken)
+    done = command(*call.split(), cwd=tern_bay)
+    assert str(answer).replace(f"{tern_bay}/", "") + "\n" == done.stdout
+    if not call.startswith("view"):  # what is looked at has neither yes nor no
+        assert bool(answer) == (done.returncode == 0)
+    assert repr(answer).startswith(f"<{type(answer).__name__}: ") and len(repr(answer)) <= 100
+    assert all(table.rows for table in answer.tables())
+    assert not archipelago.to_table(answer).empty or not answer.tables()
+    assert archipelago.to_json(answer) == answer.values()
+
+
+def test_every_public_type_is_named_in_one_short_line(tern_bay):
+    network = archipelago.read_network(tern_bay / "network.yaml")
+    brief = archipelago.read_brief(tern_bay / "brief.yaml")
+    made = archipelago.design(brief)
+    change = archipelago.change(network, network, "purser")
+    waiting = [network, brief, made, change, archipelago.audit(network, quick=True), network.devices, network.vlans]
+    seen, types = set(), set()
+    while waiting:
+        value = waiting.pop()
+        if id(value) in seen or isinstance(value, (str, int, float, type(None))):
+            continue
+        seen.add(id(value))
+        if type(value).__module__.startswith("archipelago"):
+            types.add(type(value).__name__)
+            assert len(repr(value)) <= 120 and "\n" not in repr(value), type(value)
+        if is_dataclass(value):
+            waiting += [getattr(value, field) for field in value.__dataclass_fields__]
+        elif isinstance(value, dict):
+            waiting += value.values()
+        elif isinstance(value, (tuple, list)):
+            waiting += value
+    assert {"Network", "Device", "Port", "Host", "Brief", "Design", "VlanNeed"} <= types
+
+
+def test_what_is_not_drawn_says_so(tern_bay, tmp_path):
+    network = archipelago.read_network(tern_bay / "network.yaml")
+    with pytest.raises(archipelago.QueryError, match="what audit answers is not drawn"):
+        archipelago.draw(archipelago.audit(network, quick=True), tmp_path / "a.svg")
+    drawn = [face for face in faces() if face.picture is not None]
+    assert {face.name for face in drawn} >= {
+        "carve",
+        "matrix",
+        "policy",
+        "outages",
+        "break",
+        "compare",
+        "traffic",
+        "weigh",
+    }
+    archipelago.draw(archipelago.matrix(network), tmp_path / "m.svg")
+    assert (tmp_path / "m.svg").read_bytes() == archipelago.matrix(network).picture("svg")
+
+
+def test_all_answers_are_public_and_have_a_face():
+    for name in archipelago.__all__:
+        getattr(archipelago, name)
+    for kind in Answer.__subclasses__():
+        assert kind.SHOWN, kind
