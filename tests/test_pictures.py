@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -13,6 +15,7 @@ from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.knowledge.known import know
 from archipelago.model.network import Network
+from archipelago.views import breaking_picture, palette, policy_picture
 from archipelago.views import figure as figures
 from archipelago.views import matrix as shown
 from archipelago.views.table import lines
@@ -98,11 +101,11 @@ def test_figures_of_any_size(tmp_path, vlans, each):
     assert pixels.shape[:2] == (800, 1280)
     shades = {
         name: np.array([int(name[at : at + 2], 16) for at in (1, 3, 5)]) / 255
-        for name in (figures.CUT, figures.REACHED)
+        for name in (palette.CUT_OFF, palette.REACHED)
     }
     seen = {name: int((np.abs(pixels - shade).max(axis=2) < 0.02).sum()) for name, shade in shades.items()}
-    assert seen[figures.REACHED] > 100_000  # nearly everything is reached
-    assert seen[figures.CUT] < seen[figures.REACHED] and (seen[figures.CUT] > 0 or each > 50)
+    assert seen[palette.REACHED] > 100_000  # nearly everything is reached
+    assert seen[palette.CUT_OFF] < seen[palette.REACHED] and (seen[palette.CUT_OFF] > 0 or each > 50)
     svg = figures.figure(found, "svg").decode()
     assert "v110 (110)" in svg and f"h110x{each} is off" in svg and found.headline in svg
 
@@ -111,3 +114,21 @@ def test_names_from_a_file_are_quoted_in_the_figure():
     network = islands(1, 2)
     odd = Network(**{name: getattr(network, name) for name in ("devices", "hosts", "cables")}, vlans={"a.b-c": 110})
     assert b"a.b-c (110)" in figures.figure(archipelago.matrix(odd), "svg")
+
+
+def test_colours_are_named_in_one_place_and_never_tell_anything_alone():
+    views = Path(palette.__file__).parent
+    for file in views.glob("*.py"):
+        assert file.name == "palette.py" or not re.search(r'"#[0-9a-fA-F]{3,8}"', file.read_text()), file
+    looks = (policy_picture.OPEN, policy_picture.CLOSED, policy_picture.BOTH, policy_picture.ANSWERS)
+    assert len({look.pattern.hatch for look in (*looks, policy_picture.ALLOWED)}) == 5
+    assert breaking_picture.ANSWERED.hatch != breaking_picture.LOST.hatch
+
+    def light(colour: str) -> float:
+        """The relative luminance (WCAG 2)."""
+        parts = [int(colour[at : at + 2], 16) / 255 for at in (1, 3, 5)]
+        linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    assert light(palette.REACHED) > 4 * light(palette.CUT_OFF)  # cells of a matrix: too small for a hatch
+    assert light(palette.REACHED) > light(palette.PARTLY) > 4 * light(palette.CUT_OFF)

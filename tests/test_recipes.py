@@ -149,3 +149,20 @@ def test_names_that_are_taken_are_not_taken_again():
     )
     _, new, change = followed(text, "move-gateways: [{vlans: [tickets, crew], to: mast, transit: 10.44.8.0/31}]\n")
     assert {"transit-link", "transit-link-2"} <= new.devices["mast"].interfaces.keys() and change.cut_steps == 0
+
+
+def test_a_filter_and_a_pool_called_like_one_at_the_new_place_get_names_of_their_own():
+    text = PIER.replace(
+        "interfaces: {manage:",
+        "filters: {gate: {rules: [{drop: tcp/23}], otherwise: accept}}\n    interfaces: {manage:",
+    )
+    text = text.replace(
+        "    ports: {p1: {}, p2",
+        "    filters: {gate: {rules: [{drop: tcp/9}], otherwise: accept}}\n    ports: {p1: {}, p2",
+    )
+    text = text.replace("tag: crew,", "tag: crew, filter-in: gate,")
+    old, new, _ = followed(text, "move-gateways: [{vlans: [crew], to: mast, transit: 10.44.8.0/31}]\n")
+    mast = new.devices["mast"]
+    assert mast.filters["gate"] == old.devices["mast"].filters["gate"]
+    moved = mast.filters[mast.interfaces["crew-gw"].filter_in]
+    assert moved.name != "gate" and moved.rules == old.devices["office"].filters["gate"].rules

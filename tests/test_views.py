@@ -21,7 +21,8 @@ from archipelago.knowledge.index import index_network
 from archipelago.views.cards import content_of
 from archipelago.views.device import tables
 from archipelago.views.diagram import LABEL, Placed, label_of, lay_out
-from archipelago.views.shapes import FILLS, Rectangle, pattern, text_width
+from archipelago.views.palette import FILLS
+from archipelago.views.shapes import Rectangle, pattern, text_width
 from archipelago.views.space import space_picture
 from archipelago.views.table import folded, lines, table
 from makers import designed, mixed_brief, scrambled, trunked_brief

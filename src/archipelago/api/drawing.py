@@ -67,7 +67,7 @@ def _diagram(network: Network, kind: str | None, way: tuple[str, str] | None, ax
 
     answer = reach(network, *way) if way is not None else None
     index = index_network(a_network(network))
-    wrong = [finding for finding in run(index) if finding.severity != "note"]
+    wrong = [finding for finding in run(index) if not finding.is_note]
     if axes is not None:
         draw_into(index, axes, wrong, answer)
     return painted(diagram(index, wrong, answer), kind) if kind is not None else b""

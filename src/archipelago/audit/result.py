@@ -33,7 +33,7 @@ class AuditResult(Answer, tuple[Finding, ...]):
     @property
     def errors(self) -> int:
         """How many of them are errors."""
-        return sum(finding.severity == "error" for finding in self)
+        return sum(finding.is_error for finding in self)
 
     @property
     def headline(self) -> str:

@@ -4,9 +4,9 @@ routes, relays, pools, filters, tracking."""
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import fields, replace
-from itertools import islice
+from itertools import chain, count, islice
 from typing import Any
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
@@ -81,13 +81,15 @@ def _one(
         device = devices[target]
         name = _free(f"{index.vlan_key(vlan)}-gw", device)
         shared = _shared(part.addresses, vlan, number, [link]) if len(links) > 1 else part.virtual
+        called, filters_there = _beside(device.filters, filters)
+        _, pools_there = _beside(device.dhcp_pools, pools if number == 0 else {})
         made = _at_the_new_place(
             part,
             name=name,
             vlan=vlan,
             addresses=addresses[number],
-            filter_in=part.filter_in if filters else None,
-            filter_out=part.filter_out if filters else None,
+            filter_in=called.get(part.filter_in),
+            filter_out=called.get(part.filter_out),
             virtual=shared,
         )
         routing = {*(device.routing or ()), *(own.version for own in part.addresses)}
@@ -99,8 +101,8 @@ def _one(
                 routing=tuple(sorted(routing)),
                 vlans=held if held is None or vlan in held else (*held, vlan),
                 interfaces={**_without(device, vlan, part.addresses), name: made},
-                filters={**device.filters, **filters},
-                dhcp_pools={**device.dhcp_pools, **(pools if number == 0 else {})},
+                filters=filters_there,
+                dhcp_pools=pools_there,
                 gateway=tuple(hop for hop in device.gateway if hop.address.version not in routing),
             ),
         }
@@ -112,6 +114,19 @@ def _one(
     kept = {name: one for name, one in old.filters.items() if name not in gone}
     rest = {name: pool for name, pool in old.dhcp_pools.items() if name not in pools}
     return {**devices, node.name: replace(old, interfaces=left, filters=kept, dhcp_pools=rest)}
+
+
+def _beside(own: Mapping[str, Any], brought: Mapping[str, Any]) -> tuple[dict[str | None, str], dict[str, Any]]:
+    """Filters or pools brought to a device: what each is called there, and all that the device then has. One that is
+    called like another of its own gets a name of its own."""
+    called: dict[str | None, str] = {}
+    there = dict(own)
+    for name, part in brought.items():
+        names = chain([name], (f"{name}-{number}" for number in count(2)))
+        new = next(free for free in names if free not in there or replace(there[free], name=name) == part)
+        called[name] = new
+        there[new] = replace(part, name=new)
+    return called, there
 
 
 def _at_the_new_place(part: Subinterface | VlanInterface, **otherwise: Any) -> VlanInterface:

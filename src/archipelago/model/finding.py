@@ -66,6 +66,16 @@ class Finding(OneLine):
     edits: tuple[Edit, ...] = ()
     instead: tuple[Mend, ...] = ()
 
+    @property
+    def is_error(self) -> bool:
+        """Whether it breaks traffic."""
+        return self.severity == "error"
+
+    @property
+    def is_note(self) -> bool:
+        """Whether it is only worth knowing."""
+        return self.severity == "note"
+
     def __str__(self) -> str:
         mends = " or ".join([self.mend, *(other.says for other in self.instead)])
         return f"{self.severity.upper()} {self.kind} at {self.at}: {self.says}; breaks: {self.breaks}; mend: {mends}"

@@ -31,5 +31,5 @@ def shortcomings(network: Network) -> list[str]:
     index = index_network(network)
     findings = run(index)
     found = proved(index, findings, run) if network.hosts or network.expect else findings
-    wrong = (finding for finding in found if finding.severity != "note" and finding.kind not in TOLERATED)
+    wrong = (finding for finding in found if not finding.is_note and finding.kind not in TOLERATED)
     return [f"{finding.says}; {finding.mend}" for finding in wrong] or cut_off_by_one(network)

@@ -116,7 +116,7 @@ class Standing:
     def findings(self) -> Counter[tuple[str, str]]:
         """The errors and risks that the rules find, by kind and place."""
         found = self.rules(NetworkIndex(self.knowledge))
-        serious = (one for one in found if one.severity != "note" and one.kind not in TOLERATED)
+        serious = (one for one in found if not one.is_note and one.kind not in TOLERATED)
         return Counter((one.kind, one.at) for one in serious)
 
     @cached_property

@@ -90,7 +90,7 @@ def mend(text: str, source: str, only: list[str], audit: Audit, *, notes: bool =
         wanted = [finding for finding in result if finding.edits and (not only or _meant(finding, only))]
         wanted = [finding for finding in wanted if not any(_same(finding, other) for other in made)]
         # What is wrong or risky comes first: a note's mend can be in the way of an error's.
-        serious = [finding for finding in wanted if finding.severity != "note"]
+        serious = [finding for finding in wanted if not finding.is_note]
         untidy = wanted if only or (notes and not result.errors) else []
         new, applied = _apply(text, serious or untidy, refused)
         if not applied:

@@ -37,8 +37,8 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
         if why:
             refused[number] = why
     able = [number for number in chosen if number not in refused]
-    kept, last = _together(trial, settled, [n for n in able if findings[n].severity != "note"], refused)
-    notes = [number for number in able if findings[number].severity == "note"]
+    kept, last = _together(trial, settled, [n for n in able if not findings[n].is_note], refused)
+    notes = [number for number in able if findings[number].is_note]
     aside: list[int] = []
     if notes:  # what is merely untidy is mended last, and not where that would undo a mend
         tidy = trial.judge([settled[number] for number in (*kept, *notes)])
@@ -58,7 +58,7 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
         number
         for number, finding in enumerate(findings)
         if number not in symptoms
-        if finding.severity == "note"
+        if finding.is_note
         or not mended
         or number in mended
         or (finding.kind, finding.path) in still
@@ -72,7 +72,7 @@ def _symptoms(
     trial: Trial, settled: dict[int, Finding], kept: list[int], gains: dict[int, int], last: Attempt
 ) -> set[int]:
     """Those of some mends that gain nothing, and whose findings are gone without them once the others are made."""
-    idle = [number for number in kept if gains.get(number) == 0 and settled[number].severity != "note"]
+    idle = [number for number in kept if gains.get(number) == 0 and not settled[number].is_note]
     others = [number for number in kept if number not in idle]
     if not idle or not others:
         return set()

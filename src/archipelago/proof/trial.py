@@ -76,8 +76,9 @@ class Trial:
         self._arrays = arrays
         network = plain.written
         named = (kind for expectation in network.expect for kind in expectation.probe)
-        self._settled = tuple(dict.fromkeys((ECHO, probe, *named)))
-        self._probes = tuple(dict.fromkeys((*self._settled, *kinds_of_probe(network))))
+        kinds = kinds_of_probe(network)
+        self._settled = tuple(dict.fromkeys((ECHO, probe, *named, *(kind for kind in kinds if not kind.size))))
+        self._probes = tuple(dict.fromkeys((*self._settled, *kinds)))
         self._errors = _errors(found)
         parts = sum(
             len(device.ports) + len(device.interfaces) + len(device.routes) for device in network.devices.values()
@@ -187,7 +188,7 @@ def _edits(findings: Sequence[Finding]) -> list[Edit]:
 
 
 def _error(finding: Finding) -> bool:
-    return finding.severity == "error"
+    return finding.is_error
 
 
 def _errors(findings: Sequence[Finding]) -> set[tuple[str, str]]:

@@ -7,21 +7,10 @@ from collections.abc import Iterator, Sequence
 
 from archipelago.simulation.breaking import Broken
 from archipelago.simulation.station import SECOND
+from archipelago.views import palette
 from archipelago.views.breaking import noticed, standing
-from archipelago.views.shapes import (
-    FAINT,
-    INK,
-    SIZE,
-    WRONG,
-    Line,
-    Pattern,
-    Picture,
-    Rectangle,
-    Shape,
-    Text,
-    text_width,
-    widest,
-)
+from archipelago.views.palette import FAINT, INK, WRONG
+from archipelago.views.shapes import SIZE, Line, Pattern, Picture, Rectangle, Shape, Text, text_width, widest
 
 WIDTH = 1256.0
 MARGIN = 12.0
@@ -30,7 +19,7 @@ TOP = 74.0
 """Where the rows begin: below the title, the clock's hours and the strip of probes."""
 MOST_ROWS = 200
 """So many things that happened are drawn; the others are counted."""
-ANSWERED, LOST = Pattern("#bfdcd0"), Pattern("#efc2c4", "/")
+ANSWERED, LOST = Pattern(palette.ANSWERED), Pattern(palette.LOST, "/")
 _STEPS = (1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600)
 """How many seconds there can be between two lines of the clock."""
 
@@ -91,7 +80,7 @@ class _Clock:
         step = next((step for step in _STEPS if (self._last - self._first) / step <= room), _STEPS[-1])
         for number in range(int(self._first // step) + 1, int(self._last // step) + 1):
             x = self.x(number * step)
-            yield Line(((x, TOP - 8), (x, bottom)), "#dde3e5", 0.8)
+            yield Line(((x, TOP - 8), (x, bottom)), palette.GRID, 0.8)
             yield Text(x, TOP - 34, f"{number * step:+d} s" if number else "0 s", 9.5, FAINT, anchor="middle")
 
     def probes(self) -> Iterator[Shape]:
@@ -109,4 +98,7 @@ class _Clock:
     def mark(self, time: float, y: float, colour: str) -> Sequence[Shape]:
         """The mark of something that happened."""
         x = self.x(time)
-        return (Line(((self.left, y - 4), (x, y - 4)), "#dde3e5", 0.8), Rectangle(x - 3, y - 8, 6, 8, Pattern(colour)))
+        return (
+            Line(((self.left, y - 4), (x, y - 4)), palette.GRID, 0.8),
+            Rectangle(x - 3, y - 8, 6, 8, Pattern(colour)),
+        )

@@ -10,6 +10,7 @@ from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.finding import Finding
 from archipelago.model.network import Network
 from archipelago.simulation.reach import ReachResult
+from archipelago.views import palette
 from archipelago.views.cards import Content, Group, Row, content_of
 from archipelago.views.diagram import (
     CHIP,
@@ -28,32 +29,15 @@ from archipelago.views.diagram import (
 )
 from archipelago.views.face import PICTURES
 from archipelago.views.hanging import SHADES
-from archipelago.views.shapes import (
-    FAINT,
-    INK,
-    SIZE,
-    WRONG,
-    Line,
-    Pattern,
-    Picture,
-    Rectangle,
-    Shape,
-    Text,
-    pattern,
-    text_width,
-    wrapped,
-)
+from archipelago.views.palette import FAINT, INK, WRONG
+from archipelago.views.shapes import SIZE, Line, Pattern, Picture, Rectangle, Shape, Text, pattern, text_width, wrapped
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-EDGES = {"router": "#1f4e5f", "l3switch": "#2f6f64", "switch": "#55626b"}
-HEADS = {"router": "#e3eef1", "l3switch": "#e2f0ec", "switch": "#eef0f1"}
-WAY = {"out": "#2b6cb0", "back": "#b7791f"}
-"""The two directions of a way; the labels of its cables say which is which."""
 ASIDE = 440.0
 """Notes stand beside the lower rows where so much room is there."""
-NONE = Pattern("#e8e8e8")
+NONE = Pattern(palette.NOTHING)
 """What is in no VLAN."""
 
 
@@ -166,7 +150,7 @@ def _way(wire: Wire) -> Iterator[Line]:
     """A broad line below a cable for each direction that it carries."""
     for number, direction in enumerate(dict.fromkeys(direction for direction, _ in wire.link.legs)):
         shift = 3.0 if number else -3.0
-        yield Line(tuple((x + shift, y + shift) for x, y in wire.points), WAY[direction], 4.0)
+        yield Line(tuple((x + shift, y + shift) for x, y in wire.points), palette.WAY[direction], 4.0)
 
 
 def _label(wire: Wire) -> Text:
@@ -176,9 +160,9 @@ def _label(wire: Wire) -> Text:
 
 
 def _card(box: Placed, patterns: dict[int, Pattern]) -> Iterator[Shape]:
-    card, edge = box.card, EDGES[box.card.kind]
+    card, edge = box.card, palette.EDGES[box.card.kind]
     quiet = INK if card.shade else FAINT
-    head = SHADES[card.shade] if card.shade else Pattern(HEADS[card.kind])
+    head = SHADES[card.shade] if card.shade else Pattern(palette.HEADS[card.kind])
     rounded = 8.0 if card.kind == "router" else 0.0
     yield Rectangle(box.x, box.y, box.width, box.height, edge=WRONG if card.stops else edge, thick=1.8, rounded=rounded)
     yield Rectangle(box.x + 2, box.y + 2, box.width - 4, HEAD - 5, head, rounded=rounded / 2)
@@ -195,7 +179,7 @@ def _card(box: Placed, patterns: dict[int, Pattern]) -> Iterator[Shape]:
     if box.columns:
         if box.table.lines:
             line = y - STEP + 7.0
-            yield Line(((box.x + PADDING, line), (box.x + box.width - PADDING, line)), "#c9d1d4", 0.8)
+            yield Line(((box.x + PADDING, line), (box.x + box.width - PADDING, line)), palette.HAIRLINE, 0.8)
         for column in box.columns:
             yield from _lines(box.x, y + 4, column, patterns)
 

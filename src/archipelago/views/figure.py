@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from archipelago.errors import QueryError
 from archipelago.reachability.matrix import Matrix
+from archipelago.views import palette
 from archipelago.views.matrix import Grouped, causes, grouped
 
 if TYPE_CHECKING:
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
 
 MOST_DRAWN = 3_000
 """With more hosts than this the figure has a cell for each pair of VLANs."""
-REACHED, PARTLY, CUT = "#dcebe2", "#e0b04c", "#8f2d1b"
 
 
 def figure(matrix: Matrix, kind: str) -> bytes:
@@ -65,11 +65,11 @@ def draw_cells(axes: Axes, matrix: Matrix) -> None:
         sizes = [len(place) for place in groups.places]
     starts = np.cumsum([0, *sizes])
     cells = len(values)
-    colours = ListedColormap([CUT, PARTLY, "#ffffff", REACHED])
+    colours = ListedColormap([palette.CUT_OFF, palette.PARTLY, palette.PAPER, palette.REACHED])
     axes.imshow(values, cmap=colours, vmin=0, vmax=3, interpolation="nearest", aspect="auto")
     for start in starts if len(starts) <= 120 else ():
-        axes.axhline(start - 0.5, color="#33474f", lw=0.8 if len(starts) <= 60 else 0.3)
-        axes.axvline(start - 0.5, color="#33474f", lw=0.8 if len(starts) <= 60 else 0.3)
+        axes.axhline(start - 0.5, color=palette.FRAME, lw=0.8 if len(starts) <= 60 else 0.3)
+        axes.axvline(start - 0.5, color=palette.FRAME, lw=0.8 if len(starts) <= 60 else 0.3)
     single = cells <= 60 and not coarse
     if single:
         ticks, labels = [float(at) for at in range(cells)], [matrix.hosts[index] for index in order]
@@ -87,17 +87,17 @@ def draw_cells(axes: Axes, matrix: Matrix) -> None:
 
 def _captions(drawn: Figure, matrix: Matrix, coarse: bool) -> None:
     """The answer above the figure, how to read it, and the first causes."""
-    drawn.text(0.02, 0.975, matrix.headline, fontsize=14, weight="bold", color="#1f2d33", va="top")
+    drawn.text(0.02, 0.975, matrix.headline, fontsize=14, weight="bold", color=palette.INK, va="top")
     who = "VLAN" if coarse else "host"
     legend = (
         f"from the row's {who} to the column's {who}: pale: reached; dark, crossed where there is room: not reached"
     )
     if coarse:
         legend += "; between: in part"
-    drawn.text(0.02, 0.945, legend, fontsize=9, color="#33474f", va="top")
+    drawn.text(0.02, 0.945, legend, fontsize=9, color=palette.FRAME, va="top")
     for number, row in enumerate(causes(matrix.groups).rows[:3]):
         text = f"{row[0]} pairs: {row[3]} ({row[2]}); {row[4]}"
-        drawn.text(0.02, 0.92 - 0.022 * number, _cropped(text), fontsize=9, color="#1f2d33", va="top")
+        drawn.text(0.02, 0.92 - 0.022 * number, _cropped(text), fontsize=9, color=palette.INK, va="top")
 
 
 def _cropped(text: str) -> str:

@@ -42,15 +42,15 @@ def left_lines(findings: AuditResult, source: str) -> list[str]:
     """
     text = []
     for finding in findings:
-        if finding.severity == "note":
+        if finding.is_note:
             continue
         line = findings.network.line(finding.path)
         place = f" ({source}:{line})" if line else ""
         do = f"mend: {finding.mend}" if finding.edits else f"a person decides: {finding.mend}"
         text.append(f"  {finding.severity} {finding.kind} at {finding.at}{place}: {finding.says}; {do}")
-    notes = [finding for finding in findings if finding.severity == "note"]
+    notes = [finding for finding in findings if finding.is_note]
     if notes:
-        errors = any(finding.severity == "error" for finding in findings)
+        errors = any(finding.is_error for finding in findings)
         able = 0 if errors else sum(bool(finding.edits) for finding in notes)
         count = "1 note" if len(notes) == 1 else f"{len(notes):,} notes"
         text.append(f"  {count}: 'audit' tells more" + (f"; '--notes' mends {able:,}" if able else ""))

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from archipelago.failures.result import Outage, Outages
+from archipelago.views import palette
 from archipelago.views.cards import Content, Link, Row
 from archipelago.views.shapes import Pattern
 from archipelago.views.table import counted
 
-SHADES: Sequence[Pattern] = tuple(map(Pattern, ("#ffffff", "#f6ecd4", "#f3d6a0", "#eab27c", "#df8463")))
+SHADES: Sequence[Pattern] = tuple(map(Pattern, palette.HANGS))
 """The fills of what more and more hangs on; the first is for what nobody misses."""
 _SHARES = (0.1, 1 / 3)
 """From these shares of all pairs on the next shade is used."""

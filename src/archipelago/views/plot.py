@@ -6,7 +6,8 @@ from io import BytesIO
 from typing import TYPE_CHECKING, Any
 
 from archipelago.errors import printable
-from archipelago.views.shapes import INK, PAPER, Line, Picture, Text
+from archipelago.views.palette import INK, PAPER
+from archipelago.views.shapes import Line, Picture, Text
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -6,21 +6,10 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from archipelago.reachability.kept import Kept
+from archipelago.views import palette
+from archipelago.views.palette import FAINT, INK, PAPER
 from archipelago.views.policy import Cell, cell
-from archipelago.views.shapes import (
-    FAINT,
-    INK,
-    PAPER,
-    SIZE,
-    Line,
-    Pattern,
-    Picture,
-    Rectangle,
-    Shape,
-    Text,
-    text_width,
-    widest,
-)
+from archipelago.views.shapes import SIZE, Line, Pattern, Picture, Rectangle, Shape, Text, text_width, widest
 
 MARGIN, TOP = 24.0, 110.0
 WIDTH, HEIGHT = 1280.0, 800.0
@@ -38,13 +27,13 @@ class Look(NamedTuple):
     pattern: Pattern
 
 
-ALLOWED = Look("allowed", Pattern("#cfe6d8"))
-PART = Look("some services, or some hosts, allowed", Pattern("#e9f3d6", "."))
-FORBIDDEN = Look("forbidden", Pattern("#eef0f1"))
-OPEN = Look("wrongly open", Pattern("#efb3a8", "x"))
-CLOSED = Look("wrongly closed", Pattern("#f3d3a1", "-"))
-BOTH = Look("wrongly open and wrongly closed", Pattern("#d9a0c4", "/"))
-ANSWERS = Look("as said, but open for answers", Pattern("#f4f0d8", "|"))
+ALLOWED = Look("allowed", Pattern(palette.ALLOWED))
+PART = Look("some services, or some hosts, allowed", Pattern(palette.ALLOWED_IN_PART, "."))
+FORBIDDEN = Look("forbidden", Pattern(palette.FORBIDDEN))
+OPEN = Look("wrongly open", Pattern(palette.WRONGLY_OPEN, "x"))
+CLOSED = Look("wrongly closed", Pattern(palette.WRONGLY_CLOSED, "-"))
+BOTH = Look("wrongly open and wrongly closed", Pattern(palette.WRONGLY_BOTH, "/"))
+ANSWERS = Look("as said, but open for answers", Pattern(palette.OPEN_FOR_ANSWERS, "|"))
 LOOKS = (ALLOWED, PART, FORBIDDEN, ANSWERS, OPEN, CLOSED, BOTH)
 
 
@@ -74,7 +63,7 @@ def policy_picture(found: Kept, title: str = "") -> Picture:
 def _head(name: str, x: float, y: float, lift: float) -> Iterator[Shape]:
     """The name above a column; where names are wider than columns, in steps, each with a line down to its own."""
     if lift:
-        yield Line(((x + 0.5, y - 2), (x + 0.5, y - 4 - lift)), "#c9d1d4", 0.8)
+        yield Line(((x + 0.5, y - 2), (x + 0.5, y - 4 - lift)), palette.HAIRLINE, 0.8)
     yield Text(x + 3, y - 6 - lift, name, SIZE, INK)
 
 
@@ -89,7 +78,7 @@ def _cell(found: Kept, at: tuple[int, int], place: tuple[float, float], size: tu
     """One cell: its pattern, and where there is room what may be begun, or what is wrong, in words."""
     (i, j), (x, y), (wide, high) = at, place, size
     if i == j or not found.pairs[i, j]:
-        yield Rectangle(x, y, wide, high, Pattern(PAPER), edge="#c9d1d4", thick=0.5)
+        yield Rectangle(x, y, wide, high, Pattern(PAPER), edge=palette.HAIRLINE, thick=0.5)
         return
     one = cell(found, i, j)
     yield Rectangle(x, y, wide, high, _look(one).pattern, edge=FAINT, thick=0.5)

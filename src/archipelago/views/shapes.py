@@ -9,12 +9,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
+from archipelago.views.palette import FAINT, FILLS, INK, PAPER
+
 SIZE = 10.5
 """The height of the letters of most texts, in pixels."""
-INK, FAINT, PAPER = "#1f2d33", "#5b6a70", "#ffffff"
-WRONG = "#a3271a"
-"""What is wrong, beside its words."""
-FILLS = ("#bfdcd0", "#f3d3a1", "#c9cdec", "#efc2c4", "#d3e3a2", "#bddcea", "#e3c5e3", "#dccfba", "#f0e08f", "#c4d0d4")
 HATCHES = ("", "/", "\\", "-", "x", ".", "|")
 """The hatches that tell areas apart where colours do not."""
 _WIDTHS = dict.fromkeys("ijlI.,:;'|/! ", 0.34) | dict.fromkeys("tfr()[]-", 0.41) | dict.fromkeys("mwMW@%~+", 0.95)

@@ -7,27 +7,17 @@ from dataclasses import dataclass
 
 from archipelago.addressing.carve import Allotment, Carving
 from archipelago.addressing.values import WIDTHS, Prefix
-from archipelago.views.shapes import (
-    FAINT,
-    FILLS,
-    INK,
-    PAPER,
-    SIZE,
-    Pattern,
-    Picture,
-    Rectangle,
-    Shape,
-    Text,
-    text_width,
-)
+from archipelago.views import palette
+from archipelago.views.palette import FAINT, FILLS, INK, PAPER
+from archipelago.views.shapes import SIZE, Pattern, Picture, Rectangle, Shape, Text, text_width
 
 WIDE = 1100.0
 """The width of a row of addresses."""
 HIGH = 34.0
 LEFT, RIGHT = 140.0, 16.0
-RESERVED = Pattern("#b9bfc2", "x")
+RESERVED = Pattern(palette.RESERVED, "x")
 EMPTY = Pattern(PAPER)
-FREE = Pattern("#f4f6f7")
+FREE = Pattern(palette.FREE)
 SMALL = 9.0
 """The height of the letters within a block."""
 
@@ -152,7 +142,7 @@ def _part(block: Block, first: int, row: int, y: float) -> Iterator[Shape]:
         if left < right:
             yield Rectangle(LEFT + (left - first) / row * WIDE, y, (right - left) / row * WIDE, HIGH, pattern)
         begin = end
-    yield Rectangle(x, y, width, HIGH, Pattern("none"), edge=FAINT if block.name != "free" else "#c9d1d4")
+    yield Rectangle(x, y, width, HIGH, Pattern("none"), edge=FAINT if block.name != "free" else palette.HAIRLINE)
     texts = [block.name, str(block.prefix)]
     if low == block.prefix.value and all(text_width(text, SMALL) < width - 6 for text in texts):
         hatched = block.shares[0][1].hatch != ""

@@ -5,7 +5,8 @@ from __future__ import annotations
 from html import escape
 
 from archipelago.errors import printable
-from archipelago.views.shapes import INK, PAPER, Line, Pattern, Picture, Rectangle, Shape, Text, text_width
+from archipelago.views.palette import INK, PAPER
+from archipelago.views.shapes import Line, Pattern, Picture, Rectangle, Shape, Text, text_width
 
 FONT = "DejaVu Sans, Verdana, sans-serif"
 _STROKES = {

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from archipelago.views.shapes import FAINT, INK, SIZE, Pattern, Picture, Rectangle, Shape, Text, text_width, wrapped
+from archipelago.views import palette
+from archipelago.views.palette import FAINT, INK
+from archipelago.views.shapes import SIZE, Pattern, Picture, Rectangle, Shape, Text, text_width, wrapped
 from archipelago.weighing.result import Weighed, Weighing
 
 MARGIN, LEFT, ROW, BAR = 24.0, 36.0, 44.0, 118.0
 """The margin; where the numbers of designs end; the height of a design; the width of the longest bar, in pixels."""
-FIRST, OTHER = Pattern("#2f6f64"), Pattern("#b9c6c3")
+FIRST, OTHER = Pattern(palette.FIRST), Pattern(palette.OTHER)
 GAP = 24.0
 
 
@@ -95,7 +97,7 @@ def _row(found: Weighing, columns: list[Column], number: int, one: Weighed, y: f
         inside = length > text_width(text) + 8
         shapes.append(Rectangle(_x(at), y + 16, max(length, 1.0), 15, FIRST if number == 1 else OTHER))
         x = _x(at) + (4 if inside else length + 4)
-        shapes.append(Text(x, y + 27, text, SIZE, "#ffffff" if inside and number == 1 else INK))
+        shapes.append(Text(x, y + 27, text, SIZE, palette.PAPER if inside and number == 1 else INK))
     return shapes
 
 
