@@ -248,6 +248,7 @@ SAID = {
 }
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("verb", SAID)
 def test_what_is_said_is_the_same_in_every_process(command, tern_bay, verb, monkeypatch):
     said = set()

@@ -152,14 +152,9 @@ def test_names_that_are_taken_are_not_taken_again():
 
 
 def test_a_filter_and_a_pool_called_like_one_at_the_new_place_get_names_of_their_own():
-    text = PIER.replace(
-        "interfaces: {manage:",
-        "filters: {gate: {rules: [{drop: tcp/23}], otherwise: accept}}\n    interfaces: {manage:",
-    )
-    text = text.replace(
-        "    ports: {p1: {}, p2",
-        "    filters: {gate: {rules: [{drop: tcp/9}], otherwise: accept}}\n    ports: {p1: {}, p2",
-    )
+    gate = "filters: {{gate: {{rules: [{{drop: {}}}], otherwise: accept}}}}\n    "
+    text = PIER.replace("interfaces: {manage:", gate.format("tcp/23") + "interfaces: {manage:")
+    text = text.replace("ports: {p1: {}, p2", gate.format("tcp/9") + "ports: {p1: {}, p2")
     text = text.replace("tag: crew,", "tag: crew, filter-in: gate,")
     old, new, _ = followed(text, "move-gateways: [{vlans: [crew], to: mast, transit: 10.44.8.0/31}]\n")
     mast = new.devices["mast"]

@@ -1,5 +1,4 @@
-"""The colours of all pictures, named by what they mean. Nothing is told by a colour alone: words, marks or a hatch go with
-it."""
+"""The colours of all pictures, by what they mean. None tells anything alone: words, marks or a hatch go with it."""
 
 from __future__ import annotations
 
