@@ -56,7 +56,7 @@ def run(*words: str, cwd: Path) -> str:
             shown += some
     os.close(reading)
     os.waitpid(pid, 0)
-    return re.sub(r"\r[^\n]*\r", "", shown.decode().replace("\r\n", "\n")).replace("\x1b[K", "")
+    return re.sub(r"\r[^\n]*?\x1b\[K", "", shown.decode().replace("\r\n", "\n")).replace("\r", "")  # while at work
 
 
 def page(text: str, name: str) -> None:

@@ -548,3 +548,15 @@ def test_a_server_names_itself_by_the_interface_by_which_the_question_came():
     assert exchange.leased and exchange.renewed and exchange.finding is None
     index = index_network(network)
     assert str(server_address(index, index.knowledge.leases.of("purser"))) == "10.44.9.3"
+
+
+def test_what_a_host_sends_to_can_be_asked_for_as_its_gateway():
+    network = read_network(SOUND)
+    leased = archipelago.leases(network)["lounge-1"]["gateway"]
+    asked = archipelago.reach(network, "purser", "lounge-1/gateway")
+    assert asked.reached and asked.address == leased == "10.44.3.1"
+    broken = archipelago.break_part(network, "landing/p2", "purser", "purser/gateway")
+    assert broken.target == "10.44.2.1"
+    without = read_network(SOUND.replace("    gateway: 10.44.1.1\n", ""))
+    with pytest.raises(archipelago.QueryError, match="'office' has no gateway"):
+        archipelago.reach(without, "purser", "office/gateway")

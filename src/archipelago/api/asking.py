@@ -30,7 +30,7 @@ def reach(
     Args:
         network: the network.
         source: a host, a device, DEVICE/INTERFACE, or "outside".
-        target: the same, or an address.
+        target: the same, an address, or HOST/gateway: what that host sends to, written, leased or heard.
         probes: how many probes at least, one a second; more follow while tables still fill.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6. Where they have both, the answer in IPv6 is
             the answer's `other_family`.

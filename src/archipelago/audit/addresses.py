@@ -112,12 +112,9 @@ def _hosts_have(index: NetworkIndex, wide: Held, narrow: Held) -> bool:
 
 def _overlap(holder: Held, other: Held, moved: bool = False) -> Finding:
     path, name = nic_path(holder), faults.label(holder)
-    alone = len(holder.nic.addresses) == 1
     gone = with_address(holder, holder.address, None)
     mend = f"take {holder.address} away from {name}"
-    if alone and holder.nic.kind == "port":
-        gone = Edit((*path, "address"), REMOVE)
-    elif alone:
+    if len(holder.nic.addresses) == 1 and holder.nic.kind != "port":
         gone, mend = Edit(path, REMOVE), f"remove the interface {name}, whose one address that is"
     return finding(
         "subnet-overlap",

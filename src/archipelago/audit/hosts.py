@@ -185,10 +185,10 @@ def cut_off(index: NetworkIndex, host: Host) -> Iterator[Finding]:
 
 
 @rule
-def gateways_without_address(index: NetworkIndex) -> Iterator[Finding]:
+@each_host
+def gateways_without_address(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     """A host with a gateway of a family that it has no address of, nor asks for one."""
-    for host in index.knowledge.written.hosts.values():
-        for version in dict.fromkeys(hop.address.version for hop in host.gateway):
-            asks = host.dhcp if version == 4 else host.auto
-            if not asks and all(own.version != version for own in host.addresses):
-                yield faults.host_unaddressed(index, host, version)
+    for version in dict.fromkeys(hop.address.version for hop in host.gateway):
+        asks = host.dhcp if version == 4 else host.auto
+        if not asks and all(own.version != version for own in host.addresses):
+            yield faults.host_unaddressed(index, host, version)

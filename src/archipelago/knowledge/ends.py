@@ -9,6 +9,8 @@ from archipelago.addressing.values import Address, parse_address, source_for
 from archipelago.errors import AddressError, QueryError
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.expectation import GATEWAY
+from archipelago.model.parts import Host
 
 
 def find_source(index: NetworkIndex, name: str) -> Node:
@@ -33,7 +35,7 @@ def source_at(index: NetworkIndex, address: Address) -> Node | None:
 
 
 def find_end(index: NetworkIndex, name: str) -> Node | Address:
-    """A host, a device, one of its interfaces (DEVICE/INTERFACE), or an address.
+    """A host, a device, one of its interfaces (DEVICE/INTERFACE), what a host sends to (HOST/gateway), or an address.
 
     Raises:
         QueryError: there is none such.
@@ -46,6 +48,8 @@ def find_end(index: NetworkIndex, name: str) -> Node | Address:
         node = nodes[device]
         if interface in node.nics:
             return _speaking_from(node, interface)
+        if interface == GATEWAY and isinstance(node.written, Host):
+            return _gateway_of(node.written)
         known = ", ".join(node.nics) or "none"
         raise QueryError(f"'{device}' has no interface '{interface}'; it has: {known}")
     try:
@@ -57,6 +61,17 @@ def find_end(index: NetworkIndex, name: str) -> Node | Address:
     listed = list(index.knowledge.hosts) or list(nodes)
     shown = ", ".join(listed[:12]) + (f" and {len(listed) - 12} more" if len(listed) > 12 else "")
     raise QueryError(f"there is no host, device or address '{name}'{hint} hosts: {shown}")
+
+
+def _gateway_of(host: Host) -> Address:
+    """The address that a host sends to, whether it is written, leased or heard: that of IPv4, else of IPv6.
+
+    Raises:
+        QueryError: it has none.
+    """
+    if not host.gateway:
+        raise QueryError(f"'{host.name}' has no gateway")
+    return min((hop.address for hop in host.gateway), key=lambda address: address.version)
 
 
 def _speaking_from(node: Node, interface: str) -> Node:

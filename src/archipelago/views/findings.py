@@ -40,21 +40,22 @@ def left_lines(findings: AuditResult, source: str) -> list[str]:
         findings: what an audit says of the mended network.
         source: the file that it is written to.
     """
-    text = []
-    for finding in findings:
-        if finding.is_note:
-            continue
-        line = findings.network.line(finding.path)
-        place = f" ({source}:{line})" if line else ""
-        do = f"mend: {finding.mend}" if finding.edits else f"a person decides: {finding.mend}"
-        text.append(f"  {finding.severity} {finding.kind} at {finding.at}{place}: {finding.says}; {do}")
+    serious = [finding for finding in findings if not finding.is_note]
+    text: list[str] = []
+    for title, wanted in (("left, for a person to decide", False), ("left, with a mend", True)):
+        some = [finding for finding in serious if bool(finding.edits) == wanted]
+        text += ["", title] if some else []
+        for finding in some:
+            line = findings.network.line(finding.path)
+            place = f" ({source}:{line})" if line else ""
+            text.append(f"  {finding.severity} {finding.kind} at {finding.at}{place}: {finding.says}; {finding.mend}")
     notes = [finding for finding in findings if finding.is_note]
     if notes:
         errors = any(finding.is_error for finding in findings)
         able = 0 if errors else sum(bool(finding.edits) for finding in notes)
         count = "1 note" if len(notes) == 1 else f"{len(notes):,} notes"
-        text.append(f"  {count}: 'audit' tells more" + (f"; '--notes' mends {able:,}" if able else ""))
-    return ["", "left", *text] if text else []
+        text += ["", f"left: {count}; 'audit' tells more" + (f", '--notes' mends {able:,}" if able else "")]
+    return text
 
 
 def rows(found: AuditResult) -> list[dict[str, Any]]:

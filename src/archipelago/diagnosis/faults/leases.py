@@ -228,14 +228,16 @@ def _pool_elsewhere(index: NetworkIndex, host: Host, where: str, subnet: Prefix,
     one."""
     own = pool_path(index, server, pool)
     size = subnet.last - subnet.value + 1
-    moved = {a: Address(4, subnet.value + a.value % size) for part in pool.ranges for a in part}
-    moved |= {a: Address(4, subnet.value + a.value % size) for a in pool.reservations.values()}
+
+    def moved(address: Address) -> Address:
+        return Address(4, subnet.value + address.value % size)
+
     edits = [Edit((*own, "subnet"), str(subnet))]
     if pool.ranges:
-        ranges = [AddressRange(moved[part.first], moved[part.last]) for part in pool.ranges]
+        ranges = [AddressRange(moved(part.first), moved(part.last)) for part in pool.ranges]
         edits.append(Edit((*own, "range"), _texts(ranges)))
     for name, address in pool.reservations.items():
-        edits.append(Edit((*own, "reservations", name), str(moved[address])))
+        edits.append(Edit((*own, "reservations", name), str(moved(address))))
     says = (
         f"pool {pool.name} of {server} is for {pool.subnet}, and its gateway {pool.gateway} and {where} are of {subnet}"
     )
