@@ -27,14 +27,18 @@ class OneLine:
 
 
 def one_line(value: Any) -> str:
-    """A dataclass in one short line; what holds several things is counted."""
+    """A dataclass in one short line: its text where it has one; else its name, and what is not as it is by default, of
+    what holds several how many."""
+    if type(value).__str__ is not object.__str__:
+        return _within(f"<{type(value).__name__}: {value}", WIDTH - 1) + ">"
+    name = getattr(value, "name", "")
     told = []
     for field in fields(value):
-        if field.repr:
-            given = getattr(value, field.name)
-            if not _is_usual(given, field):
-                told.append(f"{field.name}={_short(given)}")
-    return _within(f"<{type(value).__name__}{' ' * bool(told)}{', '.join(told)}", WIDTH - 1) + ">"
+        given = getattr(value, field.name)
+        if field.repr and field.name != "name" and not _is_usual(given, field):
+            told.append(_told(field.name, given))
+    head = f"<{type(value).__name__}{f' {name}' if name else ''}{': ' * bool(told)}"
+    return _within(head + ", ".join(told), WIDTH - 1) + ">"
 
 
 def spelled_out(value: Any) -> str:
@@ -57,11 +61,11 @@ def _is_usual(given: Any, field: Field[Any]) -> bool:
     return field.default is not MISSING and given is field.default
 
 
-def _short(given: Any) -> str:
-    if isinstance(given, str):
-        return given
-    several = isinstance(given, (Mapping, list, set, frozenset)) or type(given) is tuple
-    return f"{len(given)} of them" if several else _within(str(given), 40)
+def _told(name: str, given: Any) -> str:
+    words = name.replace("_", " ")
+    if isinstance(given, (Mapping, list, set, frozenset)) or type(given) is tuple:
+        return f"{len(given)} {words.removesuffix('s') if len(given) == 1 else words}"
+    return f"{words} {_within(str(given), 40)}"
 
 
 def _within(text: str, width: int) -> str:

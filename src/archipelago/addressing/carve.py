@@ -93,7 +93,7 @@ class Carving(Answer):
             count = sum(allotment.prefix.version == version for allotment in self.allotments)
             share = "over 99%" if 0.99 < left / total < 1 else f"{left / total:.0%}"
             addresses = f", {left:,} addresses" if version == 4 else ""
-            parts.append(f"{count} subnets from {names}: {share} free{addresses}")
+            parts.append(f"{count} subnet{'s' * (count != 1)} from {names}: {share} free{addresses}")
         return "; ".join(parts)
 
 

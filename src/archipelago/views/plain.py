@@ -89,7 +89,7 @@ def _rows(result: Any) -> Iterable[Any]:
         return result.records()
     if isinstance(result, Mapping):
         return [{"name": name, **_fields(part)} for name, part in result.items()]
-    several = isinstance(result, Iterable) and not isinstance(result, (str, *_TEXTS))
+    several = isinstance(result, Iterable) and not isinstance(result, (str, *_TEXTS)) and not hasattr(result, "_asdict")
     return map(_fields, result) if several else [_fields(result)]
 
 
