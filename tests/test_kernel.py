@@ -300,7 +300,7 @@ def test_what_breaks_in_the_kernel_is_taken_over_as_we_say(command, tmp_path):
     found = json.loads(done.stdout)
     assert found["agree"] == found["pairs"] == found["reached"] == 2
     broken = found["broken"]
-    assert broken["part"] == "core-1" and broken["lost"] > 25 and 20 < broken["lost-in-kernel"] < 45
+    assert broken["part"] == "core-1" and broken["lost"] > 25 and 20 < broken["lost_in_kernel"] < 45
     assert [row["kernel"] for row in found["redundancy"]] == ["core-2/crew-gw", "core-2/yard-gw"]
 
 

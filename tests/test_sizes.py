@@ -216,7 +216,8 @@ def test_several_sizes_are_decided_side_by_side(command, tmp_path):
     }
     for order in (list(alone), list(alone)[::-1]):
         said = json.loads(command("matrix", path, "--family", "4", "--probe", ",".join(order), "--json").stdout)
-        assert {kind: said[kind]["reached"] for kind in order} == alone
+        told = {one["probe"]: one["reached"] for one in (said, *said["others"])}
+        assert list(told) == order and told == alone
     assert len(set(alone.values())) == 2
     demands = "traffic: [{from: mess, to: lamp, rate: 3M, probe: %s}, {from: mess, to: lamp, rate: 5M, probe: %s}]\n"
     for pair, arrived in ((("icmp", "icmp/1472"), 3e6), (("icmp/1472", "icmp"), 5e6)):

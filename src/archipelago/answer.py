@@ -29,7 +29,7 @@ class OneLine:
 def one_line(value: Any) -> str:
     """A dataclass in one short line: its text where it has one; else its name, and what is not as it is by default, of
     what holds several how many."""
-    if type(value).__str__ is not object.__str__:
+    if "__str__" in vars(type(value)):
         return _within(f"<{type(value).__name__}: {value}", WIDTH - 1) + ">"
     name = getattr(value, "name", "")
     told = []
