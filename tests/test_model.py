@@ -188,3 +188,12 @@ def test_the_package_is_a_command_and_its_rooms_import():
     subprocess.run([sys.executable, "-c", code], check=True)
     assert set(dir(archipelago)) == set(archipelago.__all__)
     assert all(getattr(archipelago, name) is not None for name in archipelago.__all__)
+
+
+def test_what_holds_nothing_is_not_written():
+    assert archipelago.network_text(archipelago.Network(devices={}, hosts={}, vlans={})) == (
+        "format: archipelago-network/1\n"
+    )
+    device = archipelago.Device("quay", "switch", ports={}, interfaces={}, filters={}, dhcp_pools={})
+    text = archipelago.network_text(archipelago.Network(devices={"quay": device}))
+    assert text.count("{") == text.count("quay") == 1 and "kind: switch" in text

@@ -4,7 +4,7 @@ computes an answer depends on how it is shown."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import MISSING, Field, fields, is_dataclass
 from importlib import import_module
 from typing import TYPE_CHECKING, Any, ClassVar
@@ -32,20 +32,21 @@ def one_line(value: Any) -> str:
     if "__str__" in vars(type(value)):
         return _within(f"<{type(value).__name__}: {value}", WIDTH - 1) + ">"
     name = getattr(value, "name", "")
-    told = []
+    texts = []
     for field in fields(value):
         given = getattr(value, field.name)
         if field.repr and field.name != "name" and not _is_usual(given, field):
-            told.append(_told(field.name, given))
-    head = f"<{type(value).__name__}{f' {name}' if name else ''}{': ' * bool(told)}"
-    return _within(head + ", ".join(told), WIDTH - 1) + ">"
+            texts.append(_field_text(field.name, given))
+    head = f"<{type(value).__name__}{f' {name}' if name else ''}{': ' * bool(texts)}"
+    return _within(head + ", ".join(texts), WIDTH - 1) + ">"
 
 
 def spelled_out(value: Any) -> str:
     """A value with everything in it, the same in every process: what tells it from others."""
     if is_dataclass(value):
-        told = ", ".join(f"{one.name}={spelled_out(getattr(value, one.name))}" for one in fields(value) if one.compare)
-        return f"{type(value).__name__}({told})"
+        compared = (field.name for field in fields(value) if field.compare)
+        texts = ", ".join(f"{name}={spelled_out(getattr(value, name))}" for name in compared)
+        return f"{type(value).__name__}({texts})"
     if isinstance(value, Mapping):
         return f"{{{', '.join(f'{key!r}: {spelled_out(part)}' for key, part in value.items())}}}"
     if isinstance(value, (set, frozenset)):
@@ -61,7 +62,7 @@ def _is_usual(given: Any, field: Field[Any]) -> bool:
     return field.default is not MISSING and given is field.default
 
 
-def _told(name: str, given: Any) -> str:
+def _field_text(name: str, given: Any) -> str:
     words = name.replace("_", " ")
     if isinstance(given, (Mapping, list, set, frozenset)) or type(given) is tuple:
         return f"{len(given)} {words.removesuffix('s') if len(given) == 1 else words}"
@@ -82,9 +83,13 @@ class Parts(dict[str, Any]):
         return _within(f"<{len(self):,} by name: {', '.join(self)}", WIDTH - 1) + ">"
 
 
-def named(parts: Mapping[str, Any]) -> Mapping[str, Any]:
-    """Parts by their names, as a mapping that is named in one short line."""
-    return Parts(parts) if type(parts) is dict else parts
+def name_parts(whole: Any) -> None:
+    """Let every plain mapping that a new dataclass holds be one that is named in one short line; those aside that say
+    where something stands, and do not count when two are compared."""
+    for field in fields(whole):
+        parts = getattr(whole, field.name)
+        if type(parts) is dict and field.compare:
+            object.__setattr__(whole, field.name, Parts(parts))
 
 
 class Answer:
@@ -105,7 +110,7 @@ class Answer:
 
     def values(self) -> dict[str, Any]:
         """The answer as plain values, with the keys of `--json`; `archipelago.schema` says what each is."""
-        return {"format": self._face.format, **self._face.values(self)}
+        return self._face.headed(self._face.values(self))
 
     def picture(self, kind: str = "svg") -> bytes:
         """The answer as a picture.
@@ -137,8 +142,3 @@ def face_of(answer: Answer | type[Answer]) -> Face:
     module, _, name = answer.SHOWN.partition(".")
     face: Face = getattr(import_module(f"archipelago.views.{module}"), name)
     return face
-
-
-def answer_types() -> Iterable[type[Answer]]:
-    """Every type of answer that is loaded, by name."""
-    return sorted(Answer.__subclasses__(), key=lambda kind: kind.__name__)

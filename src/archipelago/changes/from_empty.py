@@ -25,7 +25,7 @@ class SettingUp(Answer):
     def headline(self) -> str:
         """How much there is to do."""
         count = sum(map(len, self.devices.values()))
-        return f"from empty devices: {count:,} things to do, device by device"
+        return f"from empty devices: {count:,} thing{'s' * (count != 1)} to do, device by device"
 
     def __getitem__(self, name: str) -> tuple[str, ...]:
         return self.devices[name]

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import fields, replace
-from itertools import chain, count, islice
+from itertools import islice
 from typing import Any
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
@@ -19,6 +19,7 @@ from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.network import Network, pools_in, with_changes
 from archipelago.model.parts import USUAL_MTU, Aggregate, Device, NextHop, Route, Subinterface, VlanInterface
 from archipelago.model.recipe import MovedGateways
+from archipelago.model.values import free_name
 from archipelago.model.virtual import VirtualRouter
 
 HIGHEST_ID = 4094
@@ -122,8 +123,7 @@ def _beside(own: Mapping[str, Any], brought: Mapping[str, Any]) -> tuple[dict[st
     called: dict[str | None, str] = {}
     there = dict(own)
     for name, part in brought.items():
-        names = chain([name], (f"{name}-{number}" for number in count(2)))
-        new = next(free for free in names if free not in there or replace(there[free], name=name) == part)
+        new = free_name(name, {other for other, own_part in there.items() if replace(own_part, name=name) != part})
         called[name] = new
         there[new] = replace(part, name=new)
     return called, there
@@ -373,5 +373,4 @@ def _with_port(device: Device, part: Any) -> Device:
 
 
 def _free(wanted: str, device: Device) -> str:
-    taken = {*device.interfaces, *device.ports}
-    return next(one for one in (wanted, *(f"{wanted}-{number}" for number in range(2, 99))) if one not in taken)
+    return free_name(wanted, {*device.interfaces, *device.ports})

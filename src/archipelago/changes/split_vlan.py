@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
-from itertools import count
 from typing import Any
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix
@@ -16,6 +15,7 @@ from archipelago.model.leases import AddressRange, Pool
 from archipelago.model.network import Network, pools_in, with_changes
 from archipelago.model.parts import Device, Host, NextHop, Route, Subinterface, VlanInterface
 from archipelago.model.recipe import Split
+from archipelago.model.values import free_name
 
 
 def split(network: Network, asked: Split) -> Network:
@@ -185,7 +185,7 @@ class _Split:
             }
             without = {host: address for host, address in pool.reservations.items() if host not in self._taken}
             made[name] = replace(pool, reservations=without) if reserved else pool
-            new = next(one for one in _names(self._asked.new) if one not in pools and one not in made)
+            new = free_name(self._asked.new, {*pools, *made})
             made[new] = replace(
                 pool,
                 name=new,
@@ -254,7 +254,7 @@ class _Split:
         if not isinstance(part, (Subinterface, VlanInterface)) or part.virtual:
             raise QueryError(f"{device.name}/{nic.name} shares its gateway; split such a VLAN by hand")
         wanted = f"{part.parent}.{self._asked.id}" if isinstance(part, Subinterface) else f"{self._asked.new}-gw"
-        name = next(one for one in _names(wanted) if one not in taken)
+        name = free_name(wanted, taken)
         if isinstance(part, Subinterface):
             return replace(part, name=name, tag=self._asked.id, untagged=False, addresses=tuple(addresses))
         return replace(part, name=name, vlan=self._asked.id, addresses=tuple(addresses))
@@ -268,11 +268,6 @@ class _Split:
                 yield replace(route, destination=new)
         for old, new in self._pairs.items():
             yield from routes_alike(device.routes, old, new)
-
-
-def _names(wanted: str) -> Iterator[str]:
-    yield wanted
-    yield from (f"{wanted}-{number}" for number in count(2))
 
 
 def _free_places(

@@ -24,7 +24,7 @@ def matrix(words: Namespace) -> int:
     if words.csv:
         out.say_lines(shown.csv_lines(every))
     elif words.as_json:
-        out.say_json({**every[0].values(), **shown.several_values(every)})
+        out.say_json(shown.MATRIX.headed(shown.several_values(every)))
     else:
         if len(every) > 1:
             out.head("; ".join(f"{one.probe}: {one.reached:,} reached" for one in every))

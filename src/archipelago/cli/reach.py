@@ -47,7 +47,7 @@ def reach(words: Namespace) -> int:
     steps = words.steps or bool(chosen)
     if words.as_json:
         values = view.values(answer, chosen) if steps else view.several([answer])
-        out.say_json({**answer.values(), **values})
+        out.say_json(view.REACH.headed(values))
     else:
         out.answer(answer)
         if steps:
@@ -98,7 +98,7 @@ def _several(network: Network, words: Namespace) -> int:
     ]
     good = sum(map(bool, answers))
     if words.as_json:
-        out.say_json({**answers[0].values(), **view.several(answers)})
+        out.say_json(view.REACH.headed(view.several(answers)))
     else:
         out.head(f"{words.source}: {good} of {len(answers)} reached")
         for answer in answers:
@@ -121,7 +121,7 @@ def _lease(network: Network, words: Namespace) -> int:
     steps = words.steps or bool(chosen)
     if words.as_json:
         values = view.values(answer, chosen) if steps else view.without_events(answer)
-        out.say_json({**answer.values(), **values})
+        out.say_json(view.LEASE.headed(values))
     else:
         out.answer(answer)
         if steps:

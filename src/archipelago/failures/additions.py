@@ -23,7 +23,7 @@ from archipelago.knowledge.parts import joined_by_cables
 from archipelago.model.finding import Edit, Mend
 from archipelago.model.network import Network
 from archipelago.model.parts import Cable, Device, End
-from archipelago.model.values import VRIDS
+from archipelago.model.values import VRIDS, free_name
 from archipelago.proof.gate import Standing, kinds_of_probe, losses
 
 MOST_CABLES = 9
@@ -236,7 +236,7 @@ class Additions:
         if there is not None:
             return None  # it is in the VLAN with addresses of its own: what is meant there only a person knows
         taken = {*device.interfaces, *device.ports}
-        name = next(name for name in _names(nic.name, self._vlan(nic)) if name not in taken)
+        name = free_name(f"{self._vlan(nic)}-gw", taken) if nic.name in taken else nic.name
         value = {**place, "address": texts(free), "virtual": shared}
         path = ("devices", owner.name, "interfaces", nic.name, "virtual")
         return [Edit(path, shared), Edit(("devices", node.name, "interfaces", name), value)]
@@ -261,12 +261,6 @@ class Additions:
 def _shared(entry: Mapping[str, Any]) -> dict[str, Any]:
     """What of a port's settings a port beside it must share."""
     return {key: value for key, value in entry.items() if key not in _ITS_OWN}
-
-
-def _names(first: str, vlan: str) -> Iterator[str]:
-    yield first
-    yield f"{vlan}-gw"
-    yield from (f"{vlan}-gw-{number}" for number in count(2))
 
 
 def _one_or_all(sections: Iterable[dict[str, str]]) -> Any:

@@ -20,6 +20,8 @@ from archipelago.model.values import (
     VRIDS,
 )
 
+DRAFT = "https://json-schema.org/draft/2020-12/schema"
+"""The version of JSON Schema."""
 Schema = dict[str, Any]
 _WHOLE: Schema = {"type": ["integer", "string"], "pattern": r"^\d+$"}
 _TEXT: Schema = {"type": ["string", "number", "boolean"]}
@@ -100,11 +102,7 @@ def schema(kind: str) -> Schema:
         the catalogue is the reader's to check.
     """
     holder, format_name = DOCUMENTS[kind]
-    return {
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": f"Archipelago {kind}",
-        **_section(holder, format_name),
-    }
+    return {"$schema": DRAFT, "title": f"Archipelago {kind}", **_section(holder, format_name)}
 
 
 def _section(holder: Holder, format_name: str = "") -> Schema:

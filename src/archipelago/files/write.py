@@ -95,7 +95,8 @@ def _part(holder: Holder, part: object, context: Context) -> Document:
             value = (*value, AUTO)
         if key.value is Value.HOST_ADDRESS and getattr(part, "dhcp", False):
             value = (DHCP, *value)
-        if value == key.default and not key.required and type(value) is type(key.default):
+        alike = type(value) is type(key.default) or isinstance(value, Mapping)  # no flag is a number
+        if value == key.default and not key.required and alike:
             continue
         section[key.name] = _value(key, value, context)
     return section

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
-from itertools import count
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local, parse_address
 from archipelago.errors import QueryError
@@ -15,6 +14,7 @@ from archipelago.knowledge.links import next_hop_beyond
 from archipelago.model.expectation import OUTSIDE
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Cable, Device, End, Host, NextHop, Port, Route
+from archipelago.model.values import free_name
 
 NOTHING_LEADS = (
     "no port leads outside: a routed port with an address does that nothing is plugged into, "
@@ -70,7 +70,7 @@ def _with_upstream(knowledge: Knowledge, also: Sequence[Address]) -> tuple[Netwo
     sends back by the longest prefix of all that it is said to, and a host beyond it stands for all that is outside."""
     network = knowledge.written
     edges = list(_edges(knowledge))
-    name = next(free for free in _names(f"{OUTSIDE}-upstream") if free not in {*network.devices, *network.hosts})
+    name = free_name(f"{OUTSIDE}-upstream", {*network.devices, *network.hosts})
     ports: dict[str, Port] = {}
     routes: list[Route] = []
     cables = list(network.cables)
@@ -104,11 +104,6 @@ def _with_upstream(knowledge: Knowledge, also: Sequence[Address]) -> tuple[Netwo
 _EVERYTHING = (Prefix(4, 0, 0), Prefix(6, 0, 0))
 _LINK = {4: 30, 6: 64}
 """The size of the subnet that the host stands in that stands for the outside."""
-
-
-def _names(wanted: str) -> Iterator[str]:
-    yield wanted
-    yield from (f"{wanted}-{number}" for number in count(2))
 
 
 def _neighbour(device: Device, address: InterfaceAddress) -> Address:

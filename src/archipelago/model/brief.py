@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from archipelago.addressing.convention import FIRST, GatewayConvention
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.answer import OneLine, named
+from archipelago.answer import OneLine, name_parts
 from archipelago.errors import ModelError
 from archipelago.model.brief_rules import brief_problems
 from archipelago.model.demand import Demand
@@ -157,8 +157,7 @@ class Brief:
         problems = [*brief_values(self), *brief_problems(self)]
         if problems:
             raise ModelError(problems)
-        for name in ("vlans", "devices", "hosts"):
-            object.__setattr__(self, name, named(getattr(self, name)))
+        name_parts(self)
 
     def __repr__(self) -> str:
         counts = ((len(self.devices), "device"), (len(self.vlans), "VLAN"), (len(self.hosts), "host"))
@@ -188,4 +187,5 @@ def unchecked(**values: Any) -> Brief:
         given = values.get(spec.name)
         default = spec.default_factory() if callable(spec.default_factory) else spec.default
         object.__setattr__(brief, spec.name, default if given is None else given)
+    name_parts(brief)
     return brief

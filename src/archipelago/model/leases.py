@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address, Prefix, parse_address
-from archipelago.answer import OneLine
+from archipelago.answer import OneLine, name_parts
 from archipelago.errors import AddressError, DurationError, quoted
 
 _DURATION = re.compile(r"(\d{1,9})(?:\.(\d{1,3}))?(ms|s|m|h|d)", re.ASCII)
@@ -62,6 +62,9 @@ class Pool(OneLine):
     dns_server: tuple[Address, ...] = ()
     lease_time: int = USUAL_LEASE
     reservations: Mapping[str, Address] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        name_parts(self)
 
 
 def parse_address_range(text: str) -> AddressRange:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, fields
 from typing import Any
 
-from archipelago.answer import named
+from archipelago.answer import name_parts
 from archipelago.errors import ModelError
 from archipelago.model.demand import Demand
 from archipelago.model.expectation import Expectation
@@ -15,9 +15,6 @@ from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, Host, Loopback,
 from archipelago.model.policy import Policy
 from archipelago.model.rules import network_problems
 from archipelago.model.value_rules import network_values
-
-NAMED = ("vlans", "devices", "hosts")
-"""What of a network is by name."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,8 +46,7 @@ class Network:
         problems = [*network_values(self), *network_problems(self)]
         if problems:
             raise ModelError(problems)
-        for name in NAMED:
-            object.__setattr__(self, name, named(getattr(self, name)))
+        name_parts(self)
 
     def __repr__(self) -> str:
         counts = ((len(self.devices), "device"), (len(self.vlans), "VLAN"), (len(self.hosts), "host"))
@@ -85,9 +81,9 @@ def unchecked(**values: Any) -> Network:
     network = object.__new__(Network)
     for spec in fields(Network):
         given = values.get(spec.name)
-        given = named(given) if spec.name in NAMED and given is not None else given
         default = spec.default_factory() if callable(spec.default_factory) else spec.default
         object.__setattr__(network, spec.name, default if given is None else given)
+    name_parts(network)
     return network
 
 

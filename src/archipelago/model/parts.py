@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.answer import OneLine
+from archipelago.answer import OneLine, name_parts
 from archipelago.model.filters import Filter
 from archipelago.model.leases import Pool
 from archipelago.model.virtual import VirtualRouter
@@ -196,6 +196,9 @@ class Device(OneLine):
     bridge_priority: int | None = None
     console: bool = False
 
+    def __post_init__(self) -> None:
+        name_parts(self)
+
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Host(OneLine):
@@ -214,6 +217,10 @@ class Host(OneLine):
     dhcp: bool = False
     dhcp_pools: Mapping[str, Pool] = field(default_factory=dict)
     mtu: int | None = None
+
+    def __post_init__(self) -> None:
+        if self.dhcp_pools:  # hosts are many, and few serve
+            name_parts(self)
 
 
 @dataclass(frozen=True, slots=True, repr=False)

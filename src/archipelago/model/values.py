@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Container, Mapping
 from fractions import Fraction
+from itertools import chain, count
 
 from archipelago.addressing.convention import GatewayConvention
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix
@@ -128,6 +129,11 @@ _CHECKS: Mapping[Value, Callable[[object], bool]] = {
     Value.PRIORITY: _whole(PRIORITIES),
     Value.DECREMENT: _whole(DECREMENTS),
 }
+
+
+def free_name(wanted: str, taken: Container[str]) -> str:
+    """A name as it is wanted, or the first of NAME-2, NAME-3 and so on that is not taken."""
+    return next(name for name in chain([wanted], (f"{wanted}-{number}" for number in count(2))) if name not in taken)
 
 
 def fits(key: Key, value: object) -> bool:

@@ -8,8 +8,9 @@ from pkgutil import iter_modules
 from typing import Any
 
 import archipelago.views
+from archipelago.files.schema import DRAFT
 from archipelago.views.face import Face
-from archipelago.views.schema import DRAFT, document
+from archipelago.views.schema import document
 
 
 @cache

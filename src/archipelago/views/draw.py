@@ -41,22 +41,6 @@ NONE = Pattern(palette.NOTHING)
 """What is in no VLAN."""
 
 
-def picture_of(
-    index: NetworkIndex,
-    name: str,
-    findings: Sequence[Finding] = (),
-    way: ReachResult | None = None,
-    tell: Callable[[Content], None] | None = None,
-) -> bytes:
-    """Draw a network; the ending of `name` (.svg or .png) says as what.
-
-    Raises:
-        QueryError: another ending.
-    """
-    kind = ending(name)
-    return painted(diagram(index, findings, way, tell), kind)
-
-
 def draw_into(index: NetworkIndex, axes: Axes, findings: Sequence[Finding], way: ReachResult | None) -> None:
     """Draw a network into given Matplotlib axes."""
     from archipelago.views.plot import paint

@@ -49,16 +49,20 @@ class Face:
         """What the answer says that it is."""
         return f"archipelago-{self.name}/1"
 
+    def headed(self, values: dict[str, Any]) -> dict[str, Any]:
+        """Values with what they are first."""
+        return {"format": self.format, **values}
+
     def parts(self, answer: Any) -> Iterable[Part]:
         """What is shown below the headline."""
         return self.body(answer) if self.body is not None else set_apart(self.tables(answer))
 
     def text(self, answer: Any) -> str:
         """The whole answer as text."""
-        told = [answer.headline]
+        text = [answer.headline]
         for part in self.parts(answer):
-            told += [part] if isinstance(part, str) else lines(part)
-        return "\n".join(told)
+            text += [part] if isinstance(part, str) else lines(part)
+        return "\n".join(text)
 
     def painted(self, answer: Any, kind: str) -> bytes:
         """The answer as a picture.

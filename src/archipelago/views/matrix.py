@@ -275,29 +275,35 @@ def frame(matrix: Matrix, by: str) -> pandas.DataFrame:
 def tables(matrix: Matrix) -> list[Table]:
     """What must hold, what cuts pairs off, and VLAN by VLAN."""
     beside = matrix.beside
-    if beside is None:
-        return [causes(matrix.groups)]
-    verdicts = beside.checked.verdicts if beside.checked else ()
-    return [
-        expected(verdicts),
-        causes(matrix.groups),
-        causes(beside.only_six, "what cuts them off in IPv6 only"),
-        by_vlan(grouped(beside.knowledge, matrix)),
-    ]
+    return _tables(matrix, grouped(beside.knowledge, matrix) if beside is not None else None)
 
 
 def body(matrix: Matrix) -> Iterator[Part]:
     """Whether the families agree and what must hold, then the tables."""
     beside = matrix.beside
+    groups = None
     if beside is not None:
         if beside.six is not None:
             yield both_families(matrix)
         if beside.checked is not None and beside.checked.verdicts:
             yield Verdicts(beside.checked.verdicts).headline
-        apart = partitioned(grouped(beside.knowledge, matrix))
+        groups = grouped(beside.knowledge, matrix)
+        apart = partitioned(groups)
         if apart:
             yield apart
-    yield from set_apart(tables(matrix))
+    yield from set_apart(_tables(matrix, groups))
+
+
+def _tables(matrix: Matrix, groups: Grouped | None) -> list[Table]:
+    beside = matrix.beside
+    if beside is None or groups is None:
+        return [causes(matrix.groups)]
+    return [
+        expected(beside.checked.verdicts if beside.checked else ()),
+        causes(matrix.groups),
+        causes(beside.only_six, "what cuts them off in IPv6 only"),
+        by_vlan(groups),
+    ]
 
 
 def values(matrix: Matrix) -> dict[str, Any]:

@@ -75,11 +75,9 @@ def _rows(result: Any) -> Iterable[Any]:
     """What the rows of a table of something are: of an answer those that its face has, of a network its addressing
     table, of parts by name each with its name; of one value just that."""
     if isinstance(result, Answer):
-        face = face_of(result)
-        first = next(iter(result.tables()), None)
-        if face.rows is not None:
-            return face.rows(result)
-        return first.records() if first is not None else ()
+        rows = face_of(result).rows
+        first = next(iter(result.tables()), None) if rows is None else None
+        return rows(result) if rows is not None else first.records() if first is not None else ()
     if isinstance(result, Network):
         from archipelago.files.addressing_table import COLUMNS
         from archipelago.views.addressing_table import rows_of
@@ -94,5 +92,5 @@ def _rows(result: Any) -> Iterable[Any]:
 
 
 def _fields(value: Any) -> dict[str, Any]:
-    told = plain(value)
-    return told if isinstance(told, dict) else {"value": told}
+    values = plain(value)
+    return values if isinstance(values, dict) else {"value": values}

@@ -40,9 +40,9 @@ RECORD = Face(
     name="record",
     verb="record",
     shape=extended(_RECORD, new=FLAG("false where the last record holds the same")),
-    values=lambda one: {**_values(one), "new": True},
-    tables=lambda one: [listed([one])],
-    body=lambda one: [f"{key.lower()}: {value}" for key, value in one.said.items()],
+    values=lambda kept: {**_values(kept), "new": True},
+    tables=lambda kept: [listed([kept])],
+    body=lambda kept: [f"{key.lower()}: {value}" for key, value in kept.said.items()],
 )
 RECORDS = Face(
     name="records",

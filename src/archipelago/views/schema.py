@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
-DRAFT = "https://json-schema.org/draft/2020-12/schema"
 KEY = "^[a-z0-9_]+$"
 """Keys are lower case, words apart by underscores."""
 
@@ -70,7 +69,6 @@ COUNT = Shape({"type": "integer"})
 FLAG = Shape({"type": "boolean"})
 NOTHING = Shape({"type": "null"})
 DOCUMENT = Shape({"type": "object"})
-ANYTHING = Shape({})
 PAIR = Shape({"type": "array", "items": {"type": "string"}, "minItems": 2, "maxItems": 2})
 ROW = Shape(
     {

@@ -228,12 +228,12 @@ EVENT_IN_FULL = Face(
     name="event",
     verb="reach",
     shape=record(
-        number=COUNT("among all events"), of=COUNT("how many there are"), told=several(record(what=TEXT, value=TEXT))
+        number=COUNT("among all events"), of=COUNT("how many there are"), details=several(record(what=TEXT, value=TEXT))
     ),
     values=lambda one: {
         "number": one.number,
         "of": len(one.events),
-        "told": [{"what": what, "value": str(value)} for what, value in in_full(one.events, one.number).values],
+        "details": [{"what": what, "value": str(value)} for what, value in in_full(one.events, one.number).values],
     },
     tables=lambda one: [in_full(one.events, one.number)],
 )
