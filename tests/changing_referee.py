@@ -72,7 +72,7 @@ def wrong_claims(change: Change) -> Iterator[str]:
         if counted != step.reached:
             yield f"{step}: it says {step.reached} pairs, a fresh matrix {counted}"
         later = [one for one in change.steps[step.number :] if not one.difference.by_hand]
-        left = {one.device for one in later} - set(change.by_console)
+        left = {one.at for one in later} - set(change.by_console)
         for device in sorted(left & after.devices.keys()):
             if manages(change.at(step.number), change.host, device) != (device not in step.unreached):
                 yield f"{step}: whether {change.host} reaches {device}"

@@ -209,7 +209,7 @@ def test_hosts_keep_what_they_are_leased_until_they_ask_again():
     new = read_network(LEASES.replace("10.44.1.1", "10.44.1.254").replace("10.44.1.2540", "10.44.1.10"))
     change = archipelago.change(old, new, "agent")
     asks = next(step for step in change if "ask for it again" in step.what)
-    assert "half of the lease time (6h)" in asks.what and asks.device == "hosts in tickets (110)"
+    assert "half of the lease time (6h)" in asks.what and asks.at == "hosts in tickets (110)"
     pool = next(step for step in change if step.what.startswith("pool"))
     assert pool.number < asks.number
     for step in change:
@@ -254,7 +254,7 @@ def test_the_steps_are_worked_through_from_the_shell(command, tmp_path):
     assert done.returncode == 1 and "LOCKS YOU OUT of mast" in done.stdout and "to back out" in done.stdout
     assert "with the console of mast, there is an order that locks nobody out" in done.stdout
     told = json.loads(command("change", old, new, "--from", "agent", "--json").stdout)
-    number = told["steps"][3]["step"]
+    number = told["steps"][3]["number"]
     assert command("change", old, new, "--from", "agent", "--at", number, "-o", at).returncode == 0
     assert fresh(read_network(at)) == told["steps"][3]["reached"]
     ticks = command("change", new).stdout

@@ -16,7 +16,6 @@ from archipelago.files.tree import parse
 from archipelago.knowledge.known import know
 from archipelago.model.network import Network
 from archipelago.views import breaking_picture, palette, policy_picture
-from archipelago.views import figure as figures
 from archipelago.views import matrix as shown
 from archipelago.views.table import lines
 
@@ -95,7 +94,7 @@ def test_host_by_host():
 def test_figures_of_any_size(tmp_path, vlans, each):
     network = islands(vlans, each)
     found = archipelago.matrix(network, without=[f"h110x{each}"], causes=True)
-    drawn = figures.figure(found, "png")
+    drawn = found.picture("png")
     (tmp_path / "matrix.png").write_bytes(drawn)
     pixels = imread(tmp_path / "matrix.png")[:, :, :3]
     assert pixels.shape[:2] == (800, 1280)
@@ -106,14 +105,14 @@ def test_figures_of_any_size(tmp_path, vlans, each):
     seen = {name: int((np.abs(pixels - shade).max(axis=2) < 0.02).sum()) for name, shade in shades.items()}
     assert seen[palette.REACHED] > 100_000  # nearly everything is reached
     assert seen[palette.CUT_OFF] < seen[palette.REACHED] and (seen[palette.CUT_OFF] > 0 or each > 50)
-    svg = figures.figure(found, "svg").decode()
+    svg = found.picture("svg").decode()
     assert "v110 (110)" in svg and f"h110x{each} is off" in svg and found.headline in svg
 
 
 def test_names_from_a_file_are_quoted_in_the_figure():
     network = islands(1, 2)
     odd = Network(**{name: getattr(network, name) for name in ("devices", "hosts", "cables")}, vlans={"a.b-c": 110})
-    assert b"a.b-c (110)" in figures.figure(archipelago.matrix(odd), "svg")
+    assert b"a.b-c (110)" in archipelago.matrix(odd).picture("svg")
 
 
 def test_colours_are_named_in_one_place_and_never_tell_anything_alone():

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 
     from archipelago.answer import Answer
     from archipelago.model.network import Network
+    from archipelago.views.shapes import Picture
 
 
 def draw(
@@ -29,7 +30,7 @@ def draw(
         what: the network, or the answer.
         path: an SVG or PNG file to write, by the ending of its name.
         way: of a network two ends, as `reach` takes them, to draw the way of a probe and its answer between them.
-        axes: Matplotlib axes to draw a network or a matrix into instead.
+        axes: Matplotlib axes to draw into, instead or too.
 
     Raises:
         QueryError: the name ends in neither .svg nor .png, there is neither a path nor axes, there is no such end, or
@@ -42,42 +43,33 @@ def draw(
     """
     from archipelago.answer import Answer
     from archipelago.errors import QueryError
-    from archipelago.views.draw import ending
+    from archipelago.views.painting import ending, painted
 
     if path is None and axes is None:
         raise QueryError("there is nowhere to draw: give a path that ends in .svg or .png, or axes")
-    kind = ending(fspath(path)) if path is not None else None
+    kind = ending(fspath(path)) if path is not None else ""
     if isinstance(what, Answer):
-        if axes is not None:
-            _into(axes, what)
-        picture = what.picture(kind) if kind is not None else b""
+        from archipelago.answer import face_of
+
+        picture = face_of(what).drawn(what)
     else:
-        picture = _diagram(what, kind, way, axes)
+        picture = _diagram(what, way)
+    if axes is not None:
+        from archipelago.views.plot import paint
+
+        paint(axes, picture)
     if path is not None:
         from archipelago.files.disk import write_whole
 
-        write_whole(path, picture)
+        write_whole(path, painted(picture, kind))
 
 
-def _diagram(network: Network, kind: str | None, way: tuple[str, str] | None, axes: Axes | None) -> bytes:
-    """The diagram of a network, drawn into axes where some are given; its bytes where a kind of file is."""
+def _diagram(network: Network, way: tuple[str, str] | None) -> Picture:
+    """The diagram of a network, with what is wrong in it."""
     from archipelago.audit.registry import run
     from archipelago.knowledge.index import index_network
-    from archipelago.views.draw import diagram, draw_into, painted
+    from archipelago.views.draw import diagram
 
     answer = reach(network, *way) if way is not None else None
     index = index_network(a_network(network))
-    wrong = [finding for finding in run(index) if not finding.is_note]
-    if axes is not None:
-        draw_into(index, axes, wrong, answer)
-    return painted(diagram(index, wrong, answer), kind) if kind is not None else b""
-
-
-def _into(axes: Axes, answer: Answer) -> None:
-    from archipelago.errors import QueryError
-    from archipelago.reachability.matrix import Matrix
-    from archipelago.views.figure import draw_cells
-
-    if not isinstance(answer, Matrix):
-        raise QueryError("only a network and a matrix are drawn into axes; give a path")
-    draw_cells(axes, answer)
+    return diagram(index, [finding for finding in run(index) if not finding.is_note], answer)

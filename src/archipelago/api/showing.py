@@ -123,19 +123,19 @@ def redundancy(network: Network) -> Redundancy:
     return look(index_network(a_network(network)))
 
 
-def export(network: Network, format: str = "linux") -> str:
+def export(network: Network, format: str = "linux") -> str | dict[str, str]:
     """A network in an open format.
 
     Args:
         network: the network.
         format: "linux": a shell script that builds it from namespaces of a Linux kernel; "csv" or "markdown": its
-            addressing table.
+            addressing table; "zone": its names as zone files.
 
     Returns:
-        The text.
+        The text; where the format is several files, the text of each by its name.
 
     Raises:
-        QueryError: there is no such format.
+        QueryError: there is no such format, or the network does not say what it needs.
 
     Example:
         >>> archipelago.export(network, "linux").splitlines()[0]
@@ -148,9 +148,7 @@ def export(network: Network, format: str = "linux") -> str:
     if format not in FORMATS:
         raise QueryError(f"there is no format '{format}'; there are: {', '.join(FORMATS)}")
     made = FORMATS[format].made(asked)
-    if not isinstance(made, str):
-        raise QueryError(f"'{format}' is several files; archipelago.zones gives them by name")
-    return made
+    return made if isinstance(made, str) else dict(made)
 
 
 def zones(network: Network) -> dict[str, str]:

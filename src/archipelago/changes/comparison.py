@@ -218,5 +218,5 @@ def by_owner(found: tuple[Difference, ...]) -> Mapping[str, list[Difference]]:
     """Differences device by device, in their order."""
     owners: dict[str, list[Difference]] = {}
     for difference in found:
-        owners.setdefault(difference.owner, []).append(difference)
+        owners.setdefault(difference.at, []).append(difference)
     return owners

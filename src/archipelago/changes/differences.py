@@ -35,9 +35,9 @@ class Difference(OneLine):
     that back, in words. Hosts that ask for their leases again are `renewing`: nothing is written otherwise then.
     `lines` are what a filter has, or a pool, in full."""
 
-    owner: str
+    at: str
     what: str
-    back: str
+    undo: str
     stage: Stage
     replacements: tuple[Replacement, ...]
     renewing: tuple[str, ...] = ()
@@ -54,7 +54,7 @@ class Difference(OneLine):
         return self.place[:1] != ("devices",) or len(self.place) == 2
 
     def __str__(self) -> str:
-        return f"{self.owner}: {self.what}"
+        return f"{self.at}: {self.what}"
 
 
 MODE = ("access", "trunk", "untagged", "routed", "vrf", "members", "parent", "tag", "vlan")
@@ -220,43 +220,43 @@ class _Differences:
 
     # Parts and their keys
 
-    def _parts(self, owner: str, place: Place, was: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Difference]:
+    def _parts(self, at: str, place: Place, was: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Difference]:
         for name in _both(was, now):
             old, new, here = was.get(name), now.get(name), (*place, name)
             if old is None:
                 words = f"add {in_full(new, self._vlans)}", f"take {called(new)} away"
-                yield Difference(owner, *words, Stage.ADDS, (Replacement(here, ABSENT, new),))
+                yield Difference(at, *words, Stage.ADDS, (Replacement(here, ABSENT, new),))
             elif new is None:
                 words = f"take {called(old)} away", f"add {in_full(old, self._vlans)} again"
-                yield Difference(owner, *words, Stage.TAKES, (Replacement(here, old, ABSENT),))
+                yield Difference(at, *words, Stage.TAKES, (Replacement(here, old, ABSENT),))
             elif type(old) is not type(new):
                 words = f"{in_full(new, self._vlans)} instead of {called(old)}", f"{in_full(old, self._vlans)} again"
-                yield Difference(owner, *words, Stage.CHANGES, (Replacement(here, old, new),))
+                yield Difference(at, *words, Stage.CHANGES, (Replacement(here, old, new),))
             elif old != new:
-                yield from self._part(owner, here, old, new)
+                yield from self._part(at, here, old, new)
 
-    def _part(self, owner: str, place: Place, was: Any, now: Any) -> Iterator[Difference]:
+    def _part(self, at: str, place: Place, was: Any, now: Any) -> Iterator[Difference]:
         names = [spec.name for spec in fields(was) if getattr(was, spec.name) != getattr(now, spec.name)]
         told = called(was)
         mode = [name for name in names if name in MODE]
         if mode == ["trunk"] and isinstance(was.trunk, tuple) and isinstance(now.trunk, tuple):
             kind = f"on {told}"
-            yield from self._listed(owner, (*place, "trunk"), was.trunk, now.trunk, self._vlan, kind, carry=True)
+            yield from self._listed(at, (*place, "trunk"), was.trunk, now.trunk, self._vlan, kind, carry=True)
             mode = []
         if "addresses" in names and not mode and was.addresses and now.addresses:
             apart = not {one.address for one in was.addresses} & {one.address for one in now.addresses}
             if apart:
                 kind = f"on {told}"
-                yield from self._listed(owner, (*place, "addresses"), was.addresses, now.addresses, str, kind)
+                yield from self._listed(at, (*place, "addresses"), was.addresses, now.addresses, str, kind)
                 names.remove("addresses")
         at_once = [name for name in names if name in mode or (mode and name == "addresses")]
-        yield from self._at_once(owner, place, at_once, was, now, told)
+        yield from self._at_once(at, place, at_once, was, now, told)
         for name in names:
             if name not in MODE and name not in at_once:
-                yield from self._at_once(owner, place, [name], was, now, told)
+                yield from self._at_once(at, place, [name], was, now, told)
 
     def _at_once(
-        self, owner: str, place: Place, names: list[str], was: Any, now: Any, told: str = ""
+        self, at: str, place: Place, names: list[str], was: Any, now: Any, told: str = ""
     ) -> Iterator[Difference]:
         """Keys of one part that change together."""
         changed = [name for name in names if getattr(was, name, None) != getattr(now, name, None)]
@@ -266,9 +266,7 @@ class _Differences:
         lead = f"{told}: " if told else ""
         words = [lead + ", ".join(self._key(part, name) for name in changed) for part in (now, was)]
         empty = all(not getattr(was, name) for name in changed)
-        yield Difference(
-            owner, words[0], words[1], Stage.ADDS if empty and "off" not in changed else Stage.CHANGES, swaps
-        )
+        yield Difference(at, words[0], words[1], Stage.ADDS if empty and "off" not in changed else Stage.CHANGES, swaps)
 
     def _key(self, part: Any, name: str) -> str:
         if name in ("dhcp", "auto"):
@@ -277,7 +275,7 @@ class _Differences:
             return "switched off" if part.off else "switched on"
         return set_to(part, name, self._vlans)
 
-    def _entries(self, owner: str, place: Place, name: str, was: Any, now: Any) -> Iterator[Difference]:
+    def _entries(self, at: str, place: Place, name: str, was: Any, now: Any) -> Iterator[Difference]:
         """Filters and pools: each is added, changed or taken away whole."""
         noun = {"filters": "filter", "dhcp_pools": "pool"}[name]
         old, new = getattr(was, name), getattr(now, name)
@@ -287,13 +285,13 @@ class _Differences:
             swap = (Replacement((*place, name, one), old.get(one, ABSENT), new.get(one, ABSENT)),)
             if one not in old:
                 words = f"add {noun} {one}", f"take {noun} {one} away"
-                yield Difference(owner, *words, Stage.ADDS, swap, lines=self._in_full(new[one]))
+                yield Difference(at, *words, Stage.ADDS, swap, lines=self._in_full(new[one]))
             elif one not in new:
-                yield Difference(owner, f"take {noun} {one} away", f"add {noun} {one} again", Stage.TAKES, swap)
+                yield Difference(at, f"take {noun} {one} away", f"add {noun} {one} again", Stage.TAKES, swap)
             else:
                 keys = "; ".join(self._lines(old[one], new[one]))
                 words = f"{noun} {one}: {keys}", f"{noun} {one} as before"
-                yield Difference(owner, *words, Stage.CHANGES, swap, lines=self._in_full(new[one]))
+                yield Difference(at, *words, Stage.CHANGES, swap, lines=self._in_full(new[one]))
 
     def _in_full(self, part: Filter | Pool) -> tuple[str, ...]:
         """What a filter or a pool has, line by line."""
@@ -315,7 +313,7 @@ class _Differences:
 
     def _listed(
         self,
-        owner: str,
+        at: str,
         place: Place,
         was: tuple[Any, ...],
         now: tuple[Any, ...],
@@ -328,7 +326,7 @@ class _Differences:
         if order is None:
             swap = (Replacement(place, was, now),)
             states = [f"{on or 'its list'}: {', '.join(map(told, entries))}" for entries in (now, was)]
-            yield Difference(owner, states[0], states[1], Stage.CHANGES, swap)
+            yield Difference(at, states[0], states[1], Stage.CHANGES, swap)
             return
         come = tuple(entry for entry in order if entry not in was)
         gone = tuple(entry for entry in order if entry not in now)
@@ -339,12 +337,12 @@ class _Differences:
                 f"{verb} {text}",
                 f"take {text} off" if not on else f"take {', '.join(map(told, come))} off {on[3:]}",
             )
-            yield Difference(owner, *words, Stage.ADDS, (Replacement(place, (), come, order),))
+            yield Difference(at, *words, Stage.ADDS, (Replacement(place, (), come, order),))
         if gone:
             off = f" off {on[3:]}" if on else " away"
             text = ", ".join(map(told, gone))
             words = f"take {text}{off}", f"{verb} {text}{' ' if on else ''}{on} again"
-            yield Difference(owner, *words, Stage.TAKES, (Replacement(place, gone, (), order),))
+            yield Difference(at, *words, Stage.TAKES, (Replacement(place, gone, (), order),))
 
     def _cables(self) -> Iterator[Difference]:
         was, now = self._old.cables, self._new.cables

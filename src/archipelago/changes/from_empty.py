@@ -57,8 +57,8 @@ def from_empty(network: Network) -> SettingUp:
     for difference in differences(empty, network):
         if difference.place == ("cables",) or difference.what.startswith("plug in"):
             cables.append(difference.what)
-        elif difference.owner != PLAN:
-            lists[difference.owner].append("\n       ".join([difference.what, *difference.lines]))
+        elif difference.at != PLAN:
+            lists[difference.at].append("\n       ".join([difference.what, *difference.lines]))
     cables += [f"plug host {host.name} into {host.at}" for host in network.hosts.values()]
     return SettingUp({**{name: tuple(said) for name, said in lists.items()}, CABLES: tuple(cables)})
 

@@ -37,9 +37,9 @@ def needs(differences: Sequence[Difference]) -> list[frozenset[int]]:
 def _plan(number: int, differences: Sequence[Difference]) -> Iterator[int]:
     """New VLANs are written down first, what must hold last."""
     own = differences[number]
-    last = own.owner == PLAN and own.stage is Stage.TAKES and own.place[0] not in ("outside", "cables")
+    last = own.at == PLAN and own.stage is Stage.TAKES and own.place[0] not in ("outside", "cables")
     for other, difference in enumerate(differences):
-        first = difference.owner == PLAN and difference.place == ("vlans",) and difference.stage is Stage.ADDS
+        first = difference.at == PLAN and difference.place == ("vlans",) and difference.stage is Stage.ADDS
         if first or (last and other != number):
             yield other
 

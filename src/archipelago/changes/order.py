@@ -384,7 +384,7 @@ class Search:
 
     def _by_name(self) -> list[int]:
         """Device by device, as their names come."""
-        return sorted(range(len(self.differences)), key=lambda step: (self.differences[step].owner, step))
+        return sorted(range(len(self.differences)), key=lambda step: (self.differences[step].at, step))
 
     def _as_it_comes(self, at: Standing, ranked: Sequence[int]) -> Order | None:
         """An order as near as can be to one that may not be possible: the first of the steps that can be made is."""

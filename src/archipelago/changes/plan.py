@@ -73,7 +73,7 @@ def _steps(search: Search, order: Order) -> Iterator[Step]:
     before = search.start()
     for number, (place, standing) in enumerate(zip(order.steps, order.standings, strict=True), 1):
         difference = search.differences[place]
-        device = difference.owner
+        device = difference.at
         yield Step(
             number=number,
             difference=difference,

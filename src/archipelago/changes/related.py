@@ -34,8 +34,8 @@ def related(
 
 def _subjects(difference: Difference) -> Iterator[Hashable]:
     """What a step is about."""
-    if difference.owner != PLAN:
-        yield "device", difference.owner
+    if difference.at != PLAN:
+        yield "device", difference.at
     for one in difference.replacements:
         for value in (one.before, one.after):
             yield from _named_in(value)

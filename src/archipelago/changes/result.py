@@ -55,9 +55,9 @@ class Step(OneLine):
     undone_with_loss: bool = False
 
     @property
-    def device(self) -> str:
-        """Where it is made."""
-        return self.difference.owner
+    def at(self) -> str:
+        """Where it is made: a device, a host or cables."""
+        return self.difference.at
 
     @property
     def what(self) -> str:
@@ -67,10 +67,10 @@ class Step(OneLine):
     @property
     def undo(self) -> str:
         """What takes it back, in words."""
-        return self.difference.back
+        return self.difference.undo
 
     def __str__(self) -> str:
-        return f"{self.number}. {self.device}: {self.what}"
+        return f"{self.number}. {self.at}: {self.what}"
 
 
 @dataclass(frozen=True, slots=True, repr=False)

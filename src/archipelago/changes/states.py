@@ -179,5 +179,5 @@ def _doubled(knowledge: Knowledge) -> frozenset[str]:
 
 def owners(differences: Sequence[Difference], state: Network) -> list[str]:
     """The devices of a network that differences are still to be made on from afar."""
-    names = dict.fromkeys(one.owner for one in differences if not one.by_hand)
+    names = dict.fromkeys(one.at for one in differences if not one.by_hand)
     return [name for name in names if name in state.devices]

@@ -54,13 +54,13 @@ def merged(steps: Sequence[Difference], together: Done, old: Network, new: Netwo
     """The steps with some of them as one; where they are hosts that change places, with one of them unplugged first."""
     moves = [steps[step] for step in sorted(together) if _moves_a_host(steps[step])]
     if len(moves) == len(together) > 1:
-        return _unplugged(steps, moves[0].owner, old, new)
+        return _unplugged(steps, moves[0].at, old, new)
     chosen = [steps[step] for step in sorted(together)]
     first = chosen[0]
     one = Difference(
-        owner=next((each.owner for each in chosen if not each.by_hand), first.owner),
+        at=next((each.at for each in chosen if not each.by_hand), first.at),
         what="; and ".join(_told(each, first) for each in chosen),
-        back="; and ".join(_told_back(each, first) for each in reversed(chosen)),
+        undo="; and ".join(_told_back(each, first) for each in reversed(chosen)),
         stage=max(each.stage for each in chosen),
         replacements=tuple(replacement for each in chosen for replacement in each.replacements),
         renewing=tuple(host for each in chosen for host in each.renewing),
@@ -71,11 +71,11 @@ def merged(steps: Sequence[Difference], together: Done, old: Network, new: Netwo
 
 
 def _told(each: Difference, first: Difference) -> str:
-    return each.what if each.owner == first.owner else str(each)
+    return each.what if each.at == first.at else str(each)
 
 
 def _told_back(each: Difference, first: Difference) -> str:
-    return each.back if each.owner == first.owner else f"{each.owner}: {each.back}"
+    return each.undo if each.at == first.at else f"{each.at}: {each.undo}"
 
 
 def _moves_a_host(step: Difference) -> bool:

@@ -12,19 +12,14 @@ from archipelago.errors import QueryError
 def compare(words: Namespace) -> int:
     """Answer, and say by the exit code whether pairs or promises are lost."""
     if words.output:
-        from archipelago.views.draw import ending
+        from archipelago.views.painting import ending
 
         ending(words.output)  # before the work
     old, new = archipelago.read_network(words.old), archipelago.read_network(words.new)
     found = archipelago.compare(old, new, failures=not words.quick)
     if words.output:
         archipelago.draw(found, words.output)
-    if words.as_json:
-        out.say_json(found.values())
-    else:
-        out.answer(found)
-        out.drawn(words.output)
-    return 0 if found else 1
+    return out.reply(found, words)
 
 
 def change(words: Namespace) -> int:

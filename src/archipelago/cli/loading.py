@@ -12,7 +12,7 @@ def traffic(words: Namespace) -> int:
     """Answer, and say by the exit code whether everything fits."""
     network = archipelago.read_network(words.network)
     if words.output:
-        from archipelago.views.draw import ending
+        from archipelago.views.painting import ending
 
         ending(words.output)  # before the work
     load = archipelago.traffic(
@@ -25,9 +25,4 @@ def traffic(words: Namespace) -> int:
     )
     if words.output:
         archipelago.draw(load, words.output)
-    if words.as_json:
-        out.say_json(load.values())
-    else:
-        out.answer(load)
-        out.drawn(words.output)
-    return 0 if load else 1
+    return out.reply(load, words)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import time
+from argparse import Namespace
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from functools import partial
@@ -162,6 +163,17 @@ def answer(found: Answer, *, also: str = "", body: Iterable[str | Table] | None 
             say(part)
         else:
             _say_table(part)
+
+
+def reply(found: Answer, words: Namespace, *, also: str = "") -> int:
+    """An answer as the call asks for it, as JSON or for people, with where its picture is; the exit code, by whether it
+    says yes."""
+    if words.as_json:
+        say_json(found.values())
+    else:
+        answer(found, also=also)
+        drawn(getattr(words, "output", None) if face_of(found).picture else None)
+    return 0 if found else 1
 
 
 def drawn(path: str | None) -> None:

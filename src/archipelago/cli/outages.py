@@ -13,7 +13,7 @@ def outages(words: Namespace) -> int:
     """Answer, and say by the exit code whether every failure is harmless."""
     network = archipelago.read_network(words.network)
     if words.output:
-        from archipelago.views.draw import ending
+        from archipelago.views.painting import ending
 
         ending(words.output)  # before the work
     if words.part:
@@ -43,12 +43,7 @@ def _over_time(network: archipelago.Network, words: Namespace) -> int:
     )
     if words.output:
         archipelago.draw(result, words.output)
-    if words.as_json:
-        out.say_json(result.values())
-    else:
-        out.answer(result)
-        out.drawn(words.output)
-    return 0 if result else 1
+    return out.reply(result, words)
 
 
 def _in_turn(network: archipelago.Network, words: Namespace) -> int:
@@ -64,9 +59,4 @@ def _in_turn(network: archipelago.Network, words: Namespace) -> int:
     )
     if words.output:
         archipelago.draw(found, words.output)
-    if words.as_json:
-        out.say_json(found.values())
-    else:
-        out.answer(found)
-        out.drawn(words.output)
-    return 0 if found else 1
+    return out.reply(found, words)

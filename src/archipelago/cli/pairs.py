@@ -49,9 +49,4 @@ def _policy(network: archipelago.Network, words: Namespace) -> int:
     found = archipelago.check_policy(network)
     if words.output:
         archipelago.draw(found, words.output)
-    if words.as_json:
-        out.say_json(found.values())
-    else:
-        out.answer(found)
-        out.drawn(words.output)
-    return 0 if found else 1
+    return out.reply(found, words)

@@ -79,11 +79,7 @@ def _in_order(network: Network, words: Namespace) -> int:
 
 
 def _answered(answer: Answer, words: Namespace) -> int:
-    if words.as_json:
-        out.say_json(answer.values())
-    else:
-        out.answer(answer)
-    return 0 if answer else 1
+    return out.reply(answer, words)
 
 
 def _several(network: Network, words: Namespace) -> int:

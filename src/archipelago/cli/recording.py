@@ -47,8 +47,4 @@ def _list(words: Namespace) -> int:
 def _compare(words: Namespace) -> int:
     old, new = (archipelago.recorded(words.network, name) for name in words.compared)
     found = archipelago.compare(old, new)
-    if words.as_json:
-        out.say_json(found.values())
-    else:
-        out.answer(found)
-    return 0 if found else 1
+    return out.reply(found, words)

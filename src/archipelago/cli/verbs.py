@@ -157,11 +157,7 @@ def tell_growth(brief: archipelago.Brief, made: archipelago.Design) -> None:
 
 def audit(words: Namespace) -> int:
     found = archipelago.audit(archipelago.read_network(words.network), quick=words.quick)
-    if words.as_json:
-        out.say_json(found.values())
-    else:
-        out.answer(found)
-    return 0 if found else 1
+    return out.reply(found, words)
 
 
 def reach(words: Namespace) -> int:
@@ -181,7 +177,7 @@ def view(words: Namespace) -> int:
 
     network = archipelago.read_network(words.network)
     if words.table:
-        out.say_lines(archipelago.export(network, words.table).splitlines())
+        out.say_lines(str(archipelago.export(network, words.table)).splitlines())
         return 0
     result = archipelago.view(
         network,
@@ -230,25 +226,20 @@ def draw(words: Namespace) -> int:
 
 
 def export(words: Namespace) -> int:
-    from archipelago.files.disk import write_whole
-
-    if words.format == "zone":
-        return _zones(words)
-    write_whole(words.output, archipelago.export(archipelago.read_network(words.network), words.format))
-    run = f"; run it as root: sh {words.output} up, then sh {words.output} down" if words.format == "linux" else ""
-    out.say(f"written: {words.output}{run}")
-    return 0
-
-
-def _zones(words: Namespace) -> int:
-    """A file for each zone, in a directory."""
+    """A file, or a directory of files where the format is several."""
     from archipelago.files.disk import make_directory, write_whole
+    from archipelago.views.formats import FORMATS
 
-    files = archipelago.zones(archipelago.read_network(words.network))
+    made = archipelago.export(archipelago.read_network(words.network), words.format)
+    if isinstance(made, str):
+        write_whole(words.output, made)
+        then = FORMATS[words.format].then.format(words.output)
+        out.say(f"written: {words.output}" + (then and f"; {then}"))
+        return 0
     directory = make_directory(words.output)
-    for name, text in files.items():
+    for name, text in made.items():
         write_whole(directory / name, text)
-    out.say(f"written: {len(files)} zone files in {words.output}")
+    out.say(f"written: {len(made)} files in {words.output}")
     return 0
 
 

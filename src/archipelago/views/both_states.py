@@ -5,12 +5,19 @@ from __future__ import annotations
 from archipelago.changes.comparison import Comparison
 from archipelago.knowledge.index import index_network
 from archipelago.views.cards import Card, Content, Group, Link, Row, content_of
+from archipelago.views.draw import told_on_diagram
+from archipelago.views.shapes import Picture
 from archipelago.views.table import counted
 
 SHADE = 2
 """What is new, gone or changed."""
 MOST_EVENTS = 8
 LEGEND = "shaded: what is NEW, GONE or CHANGED, also where only the old network has it; the rest is counted"
+
+
+def comparison_picture(comparison: Comparison) -> Picture:
+    """The diagram of both states in one."""
+    return told_on_diagram(comparison.new, lambda content: mark(content, comparison))
 
 
 def mark(content: Content, comparison: Comparison) -> None:
@@ -25,7 +32,7 @@ def mark(content: Content, comparison: Comparison) -> None:
     for name, card in content.cards.items():
         if name not in before.cards:
             _all(card, "NEW")
-    changed = {one.owner for one in comparison.differences}
+    changed = {one.at for one in comparison.differences}
     for card in content.cards.values():
         _shorten(card)
     for name in changed & before.cards.keys() & content.cards.keys():

@@ -95,13 +95,6 @@ def _noticed(one: Noticed) -> dict[str, Any]:
     return {"time": one.time / SECOND, "where": one.where, "what": one.what}
 
 
-def _picture(broken: Broken, kind: str) -> bytes:
-    from archipelago.views.breaking_picture import breaking_picture
-    from archipelago.views.draw import painted
-
-    return painted(breaking_picture(broken), kind)
-
-
 BREAK = Face(
     name="break",
     verb="outages",
@@ -130,5 +123,5 @@ BREAK = Face(
     ),
     values=values,
     tables=tables,
-    picture=_picture,
+    picture="breaking_picture.breaking_picture",
 )

@@ -10,7 +10,8 @@ from archipelago.simulation.station import SECOND
 from archipelago.views import palette
 from archipelago.views.breaking import noticed, standing
 from archipelago.views.palette import FAINT, INK, WRONG
-from archipelago.views.shapes import SIZE, Line, Pattern, Picture, Rectangle, Shape, Text, text_width, widest
+from archipelago.views.picture_parts import heading
+from archipelago.views.shapes import SIZE, Line, Pattern, Picture, Rectangle, Shape, Text, shortened, text_width, widest
 
 WIDTH = 1256.0
 MARGIN = 12.0
@@ -26,14 +27,14 @@ _STEPS = (1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600)
 
 def breaking_picture(broken: Broken) -> Picture:
     """Draw what became of probes while a part broke."""
-    rows = [(float(time), _cut(where, 330), _cut(what, 420)) for time, where, what in noticed(broken).rows]
+    rows = [(float(time), shortened(where, 330), shortened(what, 420)) for time, where, what in noticed(broken).rows]
     shown, more = rows[:MOST_ROWS], len(rows) - MOST_ROWS
     picture = Picture(broken.headline, f"{broken.source} probes {broken.target} while {broken.part} breaks", WIDTH)
     where = MARGIN + max(widest([f"{time:+.3f} s" for time, _, _ in shown]), 40) + 12
     what = where + 1.1 * widest([place for _, place, _ in shown]) + 14
     clock = _Clock(min(what + widest([told for _, _, told in shown]) + 24, WIDTH * 0.66), broken)
     bottom = TOP + STEP * (len(shown) + 1)
-    picture.shapes += [Text(MARGIN, 26, broken.headline, 15, bold=True)]
+    picture.shapes += heading(broken.headline, x=MARGIN)
     picture.shapes += clock.lines(bottom)
     picture.shapes += clock.probes()
     for number, (time, place, told) in enumerate(shown):
@@ -49,15 +50,6 @@ def breaking_picture(broken: Broken) -> Picture:
         y += STEP
     picture.height = y + MARGIN
     return picture
-
-
-def _cut(text: str, room: float) -> str:
-    """A text, its end left out where it is too long."""
-    if text_width(text) <= room:
-        return text
-    while text_width(f"{text} ...") > room:
-        text = text[:-1]
-    return f"{text} ..."
 
 
 class _Clock:

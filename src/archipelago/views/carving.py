@@ -168,13 +168,6 @@ SHAPE = record(
 )
 
 
-def _picture(carving: Carving, kind: str) -> bytes:
-    from archipelago.views.draw import painted
-    from archipelago.views.space import space_picture
-
-    return painted(space_picture(carving), kind)
-
-
 CARVE = Face(
     name="carve",
     verb="carve",
@@ -183,5 +176,5 @@ CARVE = Face(
     tables=lambda carving: [subnets(carving)],
     body=_body,
     rows=lambda carving: carving.allotments,
-    picture=_picture,
+    picture="space.space_picture",
 )

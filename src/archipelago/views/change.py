@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from archipelago.changes.from_empty import SettingUp
+from archipelago.changes.pairs import Cut
 from archipelago.changes.result import Change, Step, Window
 from archipelago.views.face import Face, Part, set_apart
 from archipelago.views.plain import plain
@@ -21,38 +22,39 @@ def values(change: Change) -> dict[str, Any]:
     return {
         "host": change.host,
         "steps": [_step(step) for step in change],
-        "cut_off": change.cut_steps,
-        "locked_out": bool(change.locked_out),
-        "no_order_without_a_lock_out": change.no_order,
-        "steps_that_hang_together": change.together,
+        "cut_steps": change.cut_steps,
+        "locked_out": [step.number for step in change.locked_out],
+        "no_order": change.no_order,
+        "together": change.together,
         "would_help": list(change.would_help),
-        "at_their_console": list(change.by_console),
-        "no_return_from": change.point_of_no_return,
-        "windows": [
-            {"first": one.first, "last": one.last, "pairs": one.most.pairs, "such_as": plain(one.most.examples)}
-            for one in change.windows
-        ],
-        "states_decided": change.tried,
+        "by_console": list(change.by_console),
+        "point_of_no_return": change.point_of_no_return,
+        "windows": [{"first": one.first, "last": one.last, "most": cut_values(one.most)} for one in change.windows],
+        "tried": change.tried,
     }
+
+
+def cut_values(cut: Cut) -> dict[str, Any]:
+    """Pairs that are cut off: how many, and examples."""
+    return {"pairs": cut.pairs, "examples": plain(cut.examples)}
 
 
 def _step(step: Step) -> dict[str, Any]:
     check = step.check
     return {
-        "step": step.number,
-        "at": step.device,
-        "do": step.what,
+        "number": step.number,
+        "at": step.at,
+        "what": step.what,
         "lines": list(step.difference.lines),
         "undo": step.undo,
         "check": {"source": check.source, "target": check.target, "reached": check.reached} if check else None,
-        "not_kept": list(step.broken),
-        "cut_off": step.cut.pairs,
-        "such_as": plain(step.cut.examples),
+        "broken": list(step.broken),
+        "cut": cut_values(step.cut),
         "reached": step.reached,
-        "not_reached_by_you": list(step.unreached),
-        "held_twice": list(step.doubled),
-        "at_its_console": step.at_console,
-        "timed_undo": step.timed,
+        "unreached": list(step.unreached),
+        "doubled": list(step.doubled),
+        "at_console": step.at_console,
+        "timed": step.timed,
         "undone_with_loss": step.undone_with_loss,
     }
 
@@ -111,7 +113,7 @@ def listed(change: Change, pace: float | None = None) -> Iterator[tuple[str, boo
         if window is not None:
             took = f"{window.steps * pace:g} min, back out in {_back(window) * pace:g} min" if pace else ""
             yield f"window: steps {window.first} to {window.last}, {window.most} cut off at the most; {took}", True
-        yield f"[ ] {step.number}. {step.device}: {step.what}", False
+        yield f"[ ] {step.number}. {step.at}: {step.what}", False
         yield from ((f"       {line}", False) for line in _about(step))
         if step.number in closes:
             yield "end of the window", True
@@ -120,7 +122,7 @@ def listed(change: Change, pace: float | None = None) -> Iterator[tuple[str, boo
 def _about(step: Step) -> Iterator[str]:
     yield from step.difference.lines
     if step.at_console:
-        yield f"at the console of {step.device}"
+        yield f"at the console of {step.at}"
     if step.timed:
         minutes = "goes back by itself after 10 minutes unless confirmed"
         yield f"LOCKS YOU OUT of {', '.join(step.unreached)}: make it under a timed undo ({minutes})"
@@ -165,26 +167,26 @@ def _headed(lines: Iterable[tuple[str, bool]]) -> Iterator[str]:
 
 def steps_table(change: Change) -> Table:
     """A row for each step."""
-    rows = [(step.number, step.device, step.what, step.cut.pairs, step.undo) for step in change]
-    return table("steps", ("step", "at", "do", "pairs cut off", "undo"), rows, ("step", "pairs cut off"))
+    rows = [(step.number, step.at, step.what, step.cut.pairs, step.undo) for step in change]
+    return table("steps", ("step", "at", "what", "pairs cut off", "undo"), rows, ("step", "pairs cut off"))
 
 
+CUT = record(pairs=COUNT("that are cut off"), examples=several(PAIR))
 _STEP = record(
-    step=COUNT("its number"),
+    number=COUNT("its place, from 1"),
     at=TEXT("the device"),
-    do=TEXT,
+    what=TEXT("what is done"),
     lines=several(TEXT)("of what is done, line by line"),
-    undo=TEXT,
+    undo=TEXT("what takes it back"),
     check=maybe(record(source=TEXT, target=TEXT, reached=FLAG))("what to try after it"),
-    not_kept=several(TEXT)("expectations and lines of the policy that both ends keep"),
-    cut_off=COUNT("pairs"),
-    such_as=several(PAIR),
+    broken=several(TEXT)("expectations and lines of the policy that both ends keep and that are not kept after it"),
+    cut=CUT,
     reached=COUNT("pairs"),
-    not_reached_by_you=several(TEXT),
-    held_twice=several(TEXT)("addresses"),
-    at_its_console=FLAG,
-    timed_undo=FLAG,
-    undone_with_loss=FLAG,
+    unreached=several(TEXT)("devices still to be changed that the person does not reach after it"),
+    doubled=several(TEXT)("addresses that two hold after it"),
+    at_console=FLAG("whether it is made at the device's own console"),
+    timed=FLAG("whether it is made under an undo that comes by itself"),
+    undone_with_loss=FLAG("whether taking it back cuts pairs off"),
 )
 CHANGE = Face(
     name="change",
@@ -192,15 +194,15 @@ CHANGE = Face(
     shape=record(
         host=TEXT("where the person sits"),
         steps=several(_STEP),
-        cut_off=COUNT("pairs, each once for each step"),
-        locked_out=FLAG,
-        no_order_without_a_lock_out=FLAG,
-        steps_that_hang_together=COUNT,
+        cut_steps=COUNT("pairs that are cut off on the way, each once for each step"),
+        locked_out=several(COUNT)("the steps that lock the person out"),
+        no_order=FLAG("whether no order of the steps that hang together locks nobody out"),
+        together=COUNT("the steps that hang together"),
         would_help=several(TEXT),
-        at_their_console=several(TEXT)("devices"),
-        no_return_from=maybe(COUNT)("the step from which going back cuts off again who was"),
-        windows=several(record(first=COUNT, last=COUNT, pairs=COUNT, such_as=several(PAIR))),
-        states_decided=COUNT,
+        by_console=several(TEXT)("devices that the person does not reach at the beginning"),
+        point_of_no_return=maybe(COUNT)("the step from which going back cuts off again who was"),
+        windows=several(record(first=COUNT, last=COUNT, most=CUT)),
+        tried=COUNT("states that were decided"),
     ),
     values=values,
     tables=lambda change: [windows(change), steps_table(change)],
@@ -211,7 +213,7 @@ CHANGE = Face(
 
 def setting_up_table(found: SettingUp) -> Table:
     """A row for each thing to do."""
-    return table("what to do", ("at", "do"), [(name, what) for name, said in found.items() for what in said])
+    return table("what to do", ("at", "what"), [(name, what) for name, said in found.items() for what in said])
 
 
 SETTING_UP = Face(

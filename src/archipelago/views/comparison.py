@@ -7,9 +7,9 @@ from typing import Any
 from archipelago.changes.comparison import Comparison, by_owner
 from archipelago.changes.pairs import Cut
 from archipelago.failures.result import named
+from archipelago.views.change import CUT, cut_values
 from archipelago.views.face import Face
-from archipelago.views.plain import plain
-from archipelago.views.schema import COUNT, PAIR, PLACE, TEXT, maybe, record, several
+from archipelago.views.schema import COUNT, PLACE, TEXT, maybe, record, several
 from archipelago.views.table import Table, table
 
 
@@ -17,25 +17,21 @@ def values(comparison: Comparison) -> dict[str, Any]:
     """The answer with the keys of `--json`."""
     failures = comparison.failures
     return {
-        "events": [{"what": one.subject, "became": one.what} for one in comparison.events],
+        "events": [{"subject": one.subject, "what": one.what} for one in comparison.events],
         "differences": [
-            {"at": one.owner, "do": one.what, "undo": one.back, "place": list(one.place)}
+            {"at": one.at, "what": one.what, "undo": one.undo, "place": list(one.place)}
             for one in comparison.differences
         ],
-        "reached_before": comparison.before,
-        "reached_after": comparison.after,
-        "gained": _cut(comparison.gained),
-        "lost": _cut(comparison.lost),
-        "another_way": _cut(comparison.another_way) if comparison.another_way is not None else None,
+        "before": comparison.before,
+        "after": comparison.after,
+        "gained": cut_values(comparison.gained),
+        "lost": cut_values(comparison.lost),
+        "another_way": cut_values(comparison.another_way) if comparison.another_way is not None else None,
         "promises_lost": list(comparison.promises_lost),
         "promises_mended": list(comparison.promises_mended),
         "single_points_before": list(failures[0].single_points) if failures else None,
         "single_points_after": list(failures[1].single_points) if failures else None,
     }
-
-
-def _cut(cut: Cut) -> dict[str, Any]:
-    return {"pairs": cut.pairs, "such_as": plain(cut.examples)}
 
 
 def tables(comparison: Comparison) -> list[Table]:
@@ -88,25 +84,17 @@ def _such(cut: Cut) -> str:
     return " to ".join(cut.examples[0]) if cut.examples else ""
 
 
-def _picture(comparison: Comparison, kind: str) -> bytes:
-    from archipelago.views.both_states import mark
-    from archipelago.views.draw import told_on_diagram
-
-    return told_on_diagram(comparison.new, kind, lambda content: mark(content, comparison))
-
-
-_CUT = record(pairs=COUNT, such_as=several(PAIR))
 COMPARE = Face(
     name="compare",
     verb="compare",
     shape=record(
-        events=several(record(what=TEXT, became=TEXT)),
-        differences=several(record(at=TEXT, do=TEXT, undo=TEXT, place=PLACE)),
-        reached_before=COUNT("pairs"),
-        reached_after=COUNT("pairs"),
-        gained=_CUT,
-        lost=_CUT,
-        another_way=maybe(_CUT)("null: there were too many to follow"),
+        events=several(record(subject=TEXT, what=TEXT("what became of it"))),
+        differences=several(record(at=TEXT, what=TEXT("what is done"), undo=TEXT("what takes it back"), place=PLACE)),
+        before=COUNT("pairs reached in OLD"),
+        after=COUNT("pairs reached in NEW"),
+        gained=CUT,
+        lost=CUT,
+        another_way=maybe(CUT)("null: there were too many to follow"),
         promises_lost=several(TEXT),
         promises_mended=several(TEXT),
         single_points_before=maybe(several(TEXT))("null with --quick"),
@@ -114,5 +102,5 @@ COMPARE = Face(
     ),
     values=values,
     tables=tables,
-    picture=_picture,
+    picture="both_states.comparison_picture",
 )

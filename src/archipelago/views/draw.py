@@ -1,11 +1,9 @@
-"""A network as a picture: an SVG or PNG file, or into given axes."""
+"""A network as a picture: its diagram."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from typing import TYPE_CHECKING
 
-from archipelago.errors import QueryError
 from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.finding import Finding
 from archipelago.model.network import Network
@@ -27,48 +25,16 @@ from archipelago.views.diagram import (
     lay_out,
     marks_text,
 )
-from archipelago.views.face import PICTURES
-from archipelago.views.hanging import SHADES
 from archipelago.views.palette import FAINT, INK, WRONG
+from archipelago.views.picture_parts import heading
 from archipelago.views.shapes import SIZE, Line, Pattern, Picture, Rectangle, Shape, Text, pattern, text_width, wrapped
-
-if TYPE_CHECKING:
-    from matplotlib.axes import Axes
 
 ASIDE = 440.0
 """Notes stand beside the lower rows where so much room is there."""
+SHADES: Sequence[Pattern] = tuple(map(Pattern, palette.HANGS))
+"""The fills of what more and more hangs on, or goes over; the first is for nothing."""
 NONE = Pattern(palette.NOTHING)
 """What is in no VLAN."""
-
-
-def draw_into(index: NetworkIndex, axes: Axes, findings: Sequence[Finding], way: ReachResult | None) -> None:
-    """Draw a network into given Matplotlib axes."""
-    from archipelago.views.plot import paint
-
-    paint(axes, diagram(index, findings, way))
-
-
-def ending(name: str) -> str:
-    """What kind of picture a file is by its name: svg or png.
-
-    Raises:
-        QueryError: neither.
-    """
-    kind = name.rpartition(".")[2].lower()
-    if kind not in PICTURES:
-        raise QueryError(f"'{name}' ends in neither .svg nor .png; a picture is drawn as one of the two")
-    return kind
-
-
-def painted(picture: Picture, kind: str) -> bytes:
-    """The bytes of a picture as that kind of file."""
-    if kind == "svg":
-        from archipelago.views.svg import svg
-
-        return svg(picture).encode()
-    from archipelago.views.plot import png
-
-    return png(picture)
 
 
 def diagram(
@@ -91,7 +57,7 @@ def diagram(
     sheet = lay_out(content)
     described = ". ".join([content.subtitle, *(text for text, _ in content.notes)])
     picture = Picture(content.title, described, sheet.width)
-    picture.shapes += [Text(MARGIN, 26, content.title, 17, bold=True), Text(MARGIN, 43, content.subtitle, SIZE, FAINT)]
+    picture.shapes += heading(content.title, content.subtitle, MARGIN)
     for wire in sheet.wires:
         if wire.link.shade:
             picture.shapes.append(Line(tuple(wire.points), SHADES[wire.link.shade].fill, wire.link.broad))
@@ -202,6 +168,6 @@ def _chip(x: float, y: float, filled: Pattern) -> Rectangle:
     return Rectangle(x, y - 9, 11, 11, filled, edge=FAINT, thick=0.6)
 
 
-def told_on_diagram(network: Network, kind: str, tell: Callable[[Content], None]) -> bytes:
-    """The diagram of a network with what somebody tells on it, as the bytes of a file of that kind."""
-    return painted(diagram(index_network(network), tell=tell), kind)
+def told_on_diagram(network: Network, tell: Callable[[Content], None]) -> Picture:
+    """The diagram of a network with what somebody tells on it."""
+    return diagram(index_network(network), tell=tell)

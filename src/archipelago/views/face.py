@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
 
 from archipelago.errors import QueryError
 from archipelago.views.schema import Shape
 from archipelago.views.table import Table, lines
 
-PICTURES = ("svg", "png")
-"""The kinds of picture files."""
+if TYPE_CHECKING:
+    from archipelago.views.shapes import Picture
+
 Part = str | Table
 """A line, or a table, of an answer."""
 
@@ -32,7 +34,7 @@ class Face:
         tables: its tables.
         body: what is shown below its headline; by default its tables.
         rows: what a pandas table of it has; by default the rows of its first table.
-        picture: its picture as the bytes of a file of a kind, where it has one.
+        picture: the module and function of `views/` that draw it, where it is drawn; loaded when somebody asks.
     """
 
     name: str
@@ -42,7 +44,7 @@ class Face:
     tables: Callable[[Any], Iterable[Table]] = _nothing
     body: Callable[[Any], Iterable[Part]] | None = None
     rows: Callable[[Any], Iterable[Any]] | None = None
-    picture: Callable[[Any, str], bytes] | None = None
+    picture: str = ""
 
     @property
     def format(self) -> str:
@@ -70,11 +72,21 @@ class Face:
         Raises:
             QueryError: it is none that is drawn, or there is no such kind.
         """
-        if self.picture is None:
+        from archipelago.views.painting import painted
+
+        return painted(self.drawn(answer), kind)
+
+    def drawn(self, answer: Any) -> Picture:
+        """The answer as a picture that is not painted yet.
+
+        Raises:
+            QueryError: it is none that is drawn.
+        """
+        if not self.picture:
             raise QueryError(f"what {self.verb} answers is not drawn")
-        if kind not in PICTURES:
-            raise QueryError(f"'{kind}' is no kind of picture; there are: {', '.join(PICTURES)}")
-        return self.picture(answer, kind)
+        module, _, name = self.picture.partition(".")
+        picture: Picture = getattr(import_module(f"archipelago.views.{module}"), name)(answer)
+        return picture
 
 
 def set_apart(tables: Iterable[Table]) -> Iterable[Part]:

@@ -13,11 +13,12 @@ if TYPE_CHECKING:
 @dataclass(frozen=True, slots=True)
 class Format:
     """A format: what it is, how a network is written in it (one text, or the text of each file by its name), and
-    whether that is its addressing table."""
+    whether that is its addressing table. `then` is what to do with the file, `{}` its name."""
 
     about: str
     made: Callable[[Network], str | Mapping[str, str]]
     table: bool = False
+    then: str = ""
 
 
 def _linux(network: Network) -> str:
@@ -45,7 +46,11 @@ def _zone(network: Network) -> Mapping[str, str]:
 
 
 FORMATS = {
-    "linux": Format("a shell script that builds it from namespaces of a Linux kernel", _linux),
+    "linux": Format(
+        "a shell script that builds it from namespaces of a Linux kernel",
+        _linux,
+        then="run it as root: sh {0} up, then sh {0} down",
+    ),
     "csv": Format("its addressing table", _csv, table=True),
     "markdown": Format("its addressing table", _markdown, table=True),
     "zone": Format("a directory of zone files", _zone),

@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from archipelago.failures.result import Outage, Outages
-from archipelago.views import palette
 from archipelago.views.cards import Content, Link, Row
-from archipelago.views.shapes import Pattern
+from archipelago.views.draw import told_on_diagram
+from archipelago.views.shapes import Picture
 from archipelago.views.table import counted
 
-SHADES: Sequence[Pattern] = tuple(map(Pattern, palette.HANGS))
-"""The fills of what more and more hangs on; the first is for what nobody misses."""
 _SHARES = (0.1, 1 / 3)
 """From these shares of all pairs on the next shade is used."""
 MOST_NOTES = 4
@@ -20,6 +16,11 @@ LEGEND = (
     "the darker, the more hangs on it: nobody elsewhere, then up to a tenth of all pairs that are reached, "
     "up to a third, more"
 )
+
+
+def outages_picture(found: Outages) -> Picture:
+    """The diagram of a network with what hangs on each part."""
+    return told_on_diagram(found.network, lambda content: shade(content, found))
 
 
 def shade(content: Content, found: Outages) -> None:

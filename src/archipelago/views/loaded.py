@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from archipelago.load.result import LinkLoad, Load, rate_text
 from archipelago.views.cards import Content, Link
+from archipelago.views.draw import told_on_diagram
+from archipelago.views.shapes import Picture
 
 BROADEST, THINNEST = 16.0, 1.0
 """How broad the fullest cable is drawn, and one that carries nothing, in pixels."""
@@ -13,6 +15,11 @@ LEGEND = (
     "the broader a cable, the fuller it is, the fullest the broadest; the darker: carries something, a quarter of what "
     "fits, half of it, more than fits"
 )
+
+
+def traffic_picture(load: Load) -> Picture:
+    """The diagram of a network with what its cables carry."""
+    return told_on_diagram(load.network, lambda content: load_on(content, load))
 
 
 def load_on(content: Content, load: Load) -> None:

@@ -368,12 +368,6 @@ _ONE = record(
 )
 
 
-def _picture(matrix: Matrix, kind: str) -> bytes:
-    from archipelago.views.figure import figure
-
-    return figure(matrix, kind)
-
-
 MATRIX = Face(
     name="matrix",
     verb="matrix",
@@ -381,7 +375,7 @@ MATRIX = Face(
     values=values,
     tables=tables,
     body=body,
-    picture=_picture,
+    picture="matrix_picture.matrix_picture",
 )
 EXPECTATIONS = Face(
     name="expectations",

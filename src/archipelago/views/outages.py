@@ -131,7 +131,7 @@ def _values(outage: Outage) -> dict[str, Any]:
         "one_family_only": outage.one_family,
         "hosts_alone": outage.hosts,
         "pairs_gained": outage.gained,
-        "such_as": list(outage.example) if outage.example else None,
+        "example": list(outage.example) if outage.example else None,
         "expectations": list(outage.expectations),
         "policy": list(outage.policy),
         "taken_over_by": [str(one) for one in outage.takeovers],
@@ -154,13 +154,6 @@ def _first(whole: Table) -> Table:
     return replace(whole, title=title, rows=whole.rows[:MOST_ROWS], values=whole.values[:MOST_ROWS])
 
 
-def _picture(found: Outages, kind: str) -> bytes:
-    from archipelago.views.draw import told_on_diagram
-    from archipelago.views.hanging import shade
-
-    return told_on_diagram(found.network, kind, lambda content: shade(content, found))
-
-
 OUTAGES = Face(
     name="outages",
     verb="outages",
@@ -177,7 +170,7 @@ OUTAGES = Face(
                 one_family_only=COUNT,
                 hosts_alone=COUNT("hosts that reach nobody any more"),
                 pairs_gained=COUNT,
-                such_as=maybe(PAIR),
+                example=maybe(PAIR),
                 expectations=several(TEXT)("that are kept no more"),
                 policy=several(TEXT)("what of it is kept no more"),
                 taken_over_by=several(TEXT),
@@ -191,5 +184,5 @@ OUTAGES = Face(
     tables=tables,
     body=body,
     rows=lambda found: every(found).records(),
-    picture=_picture,
+    picture="hanging.outages_picture",
 )

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from archipelago.errors import printable
 from archipelago.views.palette import INK, PAPER
-from archipelago.views.shapes import Line, Picture, Text
+from archipelago.views.shapes import Line, Picture, Raster, Text
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -46,9 +46,6 @@ def paint(axes: Axes, picture: Picture) -> None:
     from matplotlib.patches import FancyBboxPatch
     from matplotlib.patches import Rectangle as Patch
 
-    axes.set_xlim(0, picture.width)
-    axes.set_ylim(picture.height, 0)
-    axes.axis("off")
     for order, shape in enumerate(picture.shapes):
         if isinstance(shape, Line):
             xs, ys = zip(*shape.points, strict=True)
@@ -56,6 +53,8 @@ def paint(axes: Axes, picture: Picture) -> None:
             axes.plot(xs, ys, color=shape.colour, lw=shape.thick * POINTS, ls=style, zorder=order)
         elif isinstance(shape, Text):
             axes.text(shape.x, shape.y, _quoted(shape.text), zorder=order, **_settings(shape))
+        elif isinstance(shape, Raster):
+            _paint_cells(axes, shape, order)
         else:
             look: Any = {
                 "facecolor": shape.pattern.fill,
@@ -68,6 +67,27 @@ def paint(axes: Axes, picture: Picture) -> None:
                 axes.add_patch(FancyBboxPatch(*box, boxstyle=f"round,pad=0,rounding_size={shape.rounded}", **look))
             else:
                 axes.add_patch(Patch(*box, hatch=_HATCHES[shape.pattern.hatch], **look))
+    axes.set_xlim(0, picture.width)
+    axes.set_ylim(picture.height, 0)
+    axes.axis("off")
+
+
+def _paint_cells(axes: Axes, raster: Raster, order: int) -> None:
+    import numpy as np
+    from matplotlib.colors import ListedColormap
+
+    cells = np.array([np.frombuffer(row, dtype=np.uint8) for row in raster.rows])
+    extent = raster.x, raster.x + raster.width, raster.y + raster.height, raster.y
+    axes.imshow(
+        cells,
+        cmap=ListedColormap(raster.colours),
+        vmin=0,
+        vmax=len(raster.colours) - 1,
+        interpolation="nearest",
+        aspect="auto",
+        extent=extent,
+        zorder=order,
+    )
 
 
 def _settings(shape: Text) -> dict[str, Any]:
@@ -78,6 +98,8 @@ def _settings(shape: Text) -> dict[str, Any]:
         "ha": {"start": "left", "middle": "center", "end": "right"}[shape.anchor],
         "va": "baseline",
     }
+    if shape.turned:  # Matplotlib takes what a turned text reaches from for its place, not its base line
+        settings |= {"rotation": 90, "rotation_mode": "anchor"}
     if shape.ground:
         settings["bbox"] = {"facecolor": PAPER, "edgecolor": "none", "pad": 1.0}
     return settings

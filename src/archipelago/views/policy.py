@@ -139,13 +139,6 @@ def _ranges(ports: Sequence[tuple[int, int]]) -> Iterator[tuple[Ports, Share]]:
             yield Ports(members[0][0][0], members[-1][1] - 1), Share(share)
 
 
-def _picture(found: Kept, kind: str) -> bytes:
-    from archipelago.views.draw import painted
-    from archipelago.views.policy_picture import policy_picture
-
-    return painted(policy_picture(found), kind)
-
-
 def _body(found: Kept) -> list[Part]:
     more = [] if found.holds else ["", "'audit' tells each with an example and what mends it"]
     return [*set_apart([differences(found)]), *more]
@@ -185,5 +178,5 @@ POLICY = Face(
     },
     tables=lambda found: [differences(found)],
     body=_body,
-    picture=_picture,
+    picture="policy_picture.policy_picture",
 )

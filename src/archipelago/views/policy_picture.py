@@ -7,17 +7,14 @@ from typing import NamedTuple
 
 from archipelago.reachability.kept import Kept
 from archipelago.views import palette
-from archipelago.views.palette import FAINT, INK, PAPER
+from archipelago.views.palette import INK
+from archipelago.views.picture_parts import MARGIN, Grid, Label, fitted, heading, legend
 from archipelago.views.policy import Cell, cell
-from archipelago.views.shapes import SIZE, Line, Pattern, Picture, Rectangle, Shape, Text, text_width, widest
+from archipelago.views.shapes import Pattern, Picture, Shape, Text, shortened, text_width
 
-MARGIN, TOP = 24.0, 110.0
-WIDTH, HEIGHT = 1280.0, 800.0
-LEAST, MOST = 15.0, 110.0
-"""How wide a cell is, in pixels."""
+LEAST, MOST = 15.0, (110.0, 66.0)
+"""How wide and high a cell is, in pixels."""
 SMALL = 9.0
-STEP = 16.0
-"""How far names above columns stand above each other that have no room side by side."""
 
 
 class Look(NamedTuple):
@@ -39,63 +36,41 @@ LOOKS = (ALLOWED, PART, FORBIDDEN, ANSWERS, OPEN, CLOSED, BOTH)
 
 def policy_picture(found: Kept, title: str = "") -> Picture:
     """The grid, the answer above it, and how to read it."""
-    count = len(found.places)
-    left = MARGIN + widest(found.places, SIZE) + 12
-    wide = min(MOST, max(LEAST, (WIDTH - left - MARGIN) / max(count, 1)))
-    high = min(MOST * 0.6, max(LEAST, (HEIGHT - TOP - 60) / max(count, 1)))
-    steps = int((widest(found.places, SIZE) + 8) / wide) + 1
-    top = TOP + STEP * steps
     picture = Picture(title or "policy", found.headline)
-    picture.width = max(WIDTH, left + wide * count + MARGIN)
-    picture.height = max(HEIGHT, top + high * count + MARGIN)
-    picture.shapes.append(Text(MARGIN, 36, found.headline, 17, INK, bold=True))
     reading = "from the row to the column: who may begin what; pairs of hosts within a VLAN are left out"
-    picture.shapes.append(Text(MARGIN, 58, reading, SIZE, FAINT))
-    picture.shapes += _legend(MARGIN, 84)
-    for i, name in enumerate(found.places):
-        picture.shapes.append(Text(left - 8, top + high * (i + 0.5) + 4, name, min(SIZE, high + 1), INK, anchor="end"))
-        picture.shapes += _head(name, left + wide * i, top, STEP * (i % steps))
-        for j in range(count):
-            picture.shapes += _cell(found, (i, j), (left + wide * j, top + high * i), (wide, high))
+    picture.shapes += heading(found.headline, reading)
+    picture.shapes += legend([(look.pattern, look.word) for look in LOOKS], MARGIN, 66)
+    labels = [Label(at + 0.5, name) for at, name in enumerate(found.places)]
+    grid = fitted(picture, 82, len(labels), labels, LEAST, MOST)
+    picture.shapes += grid.labels(labels)
+    for i in range(grid.count):
+        for j in range(grid.count):
+            picture.shapes += _cell(found, grid, i, j)
     return picture
 
 
-def _head(name: str, x: float, y: float, lift: float) -> Iterator[Shape]:
-    """The name above a column; where names are wider than columns, in steps, each with a line down to its own."""
-    if lift:
-        yield Line(((x + 0.5, y - 2), (x + 0.5, y - 4 - lift)), palette.HAIRLINE, 0.8)
-    yield Text(x + 3, y - 6 - lift, name, SIZE, INK)
-
-
-def _legend(x: float, y: float) -> Iterator[Shape]:
-    for look in LOOKS:
-        yield Rectangle(x, y - 10, 22, 13, look.pattern, edge=FAINT, thick=0.7)
-        yield Text(x + 28, y, look.word, SIZE)
-        x += 28 + text_width(look.word, SIZE) + 20
-
-
-def _cell(found: Kept, at: tuple[int, int], place: tuple[float, float], size: tuple[float, float]) -> Iterator[Shape]:
+def _cell(found: Kept, grid: Grid, i: int, j: int) -> Iterator[Shape]:
     """One cell: its pattern, and where there is room what may be begun, or what is wrong, in words."""
-    (i, j), (x, y), (wide, high) = at, place, size
     if i == j or not found.pairs[i, j]:
-        yield Rectangle(x, y, wide, high, Pattern(PAPER), edge=palette.HAIRLINE, thick=0.5)
+        yield grid.blank(i, j)
         return
     one = cell(found, i, j)
-    yield Rectangle(x, y, wide, high, _look(one).pattern, edge=FAINT, thick=0.5)
+    yield grid.cell(i, j, _look(one).pattern)
     lines: list[str] = []
     for word, said in (("open:", one.open), ("closed:", one.closed), ("answers:", one.answers)):
         whole = f"{word} {said}"
         if said:
-            lines += [whole] if text_width(whole, SMALL) < wide - 6 else [word, *said.split(", ")]
+            lines += [whole] if text_width(whole, SMALL) < grid.wide - 6 else [word, *said.split(", ")]
     lines = lines or one.may.replace(" (some hosts)", "").split(", ")
-    room = max(int((high - 4) / (SMALL + 2)), 0)
+    room = max(int((grid.high - 4) / (SMALL + 2)), 0)
     if len(lines) > room:
         lines = [*lines[: room - 1], f"and {len(lines) - room + 1} more"] if room > 1 else lines[:room]
-    first = y + high / 2 - (len(lines) - 1) * (SMALL + 2) / 2 + 3
+    first = grid.y(i + 0.5) - (len(lines) - 1) * (SMALL + 2) / 2 + 3
     for number, line in enumerate(lines):
-        text = _fitting(line, wide - 6)
+        text = shortened(line, grid.wide - 6, SMALL)
         if text:
-            yield Text(x + wide / 2, first + number * (SMALL + 2), text, SMALL, INK, anchor="middle", ground=True)
+            y = first + number * (SMALL + 2)
+            yield Text(grid.x(j + 0.5), y, text, SMALL, INK, anchor="middle", ground=True)
 
 
 def _look(one: Cell) -> Look:
@@ -104,10 +79,3 @@ def _look(one: Cell) -> Look:
     if one.answers:
         return ANSWERS
     return ALLOWED if one.may == "any" else FORBIDDEN if one.may == "nothing" else PART
-
-
-def _fitting(text: str, wide: float) -> str:
-    """A text, cut off where there is no room for the whole; nothing where there is hardly any."""
-    while text and text_width(text, SMALL) > wide:
-        text = text[:-2].rstrip("…") + "…" if len(text) > 4 else ""
-    return text

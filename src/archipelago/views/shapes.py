@@ -1,4 +1,5 @@
-"""What a picture is made of, whoever paints it: rectangles, lines and texts at places in pixels.
+"""What a picture is made of, whoever paints it: rectangles, lines, texts and cells at places in
+pixels.
 
 The origin is the upper left corner. Later shapes lie on earlier ones.
 """
@@ -60,7 +61,8 @@ class Line:
 
 @dataclass(frozen=True, slots=True)
 class Text:
-    """A text; `y` is its base line. With `ground` the paper covers what lies below it."""
+    """A text; `y` is its base line. With `ground` the paper covers what lies below it; `turned`, it reads upwards from
+    its place."""
 
     x: float
     y: float
@@ -70,9 +72,22 @@ class Text:
     bold: bool = False
     anchor: Literal["start", "middle", "end"] = "start"
     ground: bool = False
+    turned: bool = False
 
 
-Shape = Rectangle | Line | Text
+@dataclass(frozen=True, slots=True)
+class Raster:
+    """Very many cells of one size, each a colour: `rows` have a byte for each cell, its place in `colours`."""
+
+    x: float
+    y: float
+    width: float
+    height: float
+    colours: tuple[str, ...]
+    rows: tuple[bytes, ...]
+
+
+Shape = Rectangle | Line | Text | Raster
 
 
 @dataclass(slots=True)
@@ -95,6 +110,15 @@ def text_width(text: str, size: float = SIZE, bold: bool = False) -> float:
 def widest(texts: Sequence[str], size: float = SIZE) -> float:
     """The width of the widest of some texts; 0 where there is none."""
     return max((text_width(text, size) for text in texts), default=0.0)
+
+
+def shortened(text: str, room: float, size: float = SIZE) -> str:
+    """A text, its end left out where there is no room for the whole; empty where there is hardly any."""
+    if text_width(text, size) <= room:
+        return text
+    while text and text_width(f"{text} ...", size) > room:
+        text = text[:-1]
+    return f"{text.rstrip()} ..." if len(text) > 2 else ""
 
 
 def wrapped(text: str, width: float, size: float = SIZE, indent: str = "") -> list[str]:

@@ -9,6 +9,7 @@ from archipelago.addressing.carve import Allotment, Carving
 from archipelago.addressing.values import WIDTHS, Prefix
 from archipelago.views import palette
 from archipelago.views.palette import FAINT, FILLS, INK, PAPER
+from archipelago.views.picture_parts import heading, legend
 from archipelago.views.shapes import SIZE, Pattern, Picture, Rectangle, Shape, Text, text_width
 
 WIDE = 1100.0
@@ -18,6 +19,13 @@ LEFT, RIGHT = 140.0, 16.0
 RESERVED = Pattern(palette.RESERVED, "x")
 EMPTY = Pattern(PAPER)
 FREE = Pattern(palette.FREE)
+LOOKS = (
+    (Pattern(FILLS[0]), "in use: hosts asked for, and the gateway"),
+    (Pattern(FILLS[0], "/"), "headroom asked for"),
+    (EMPTY, "room beyond that in its subnet"),
+    (RESERVED, "reserved"),
+    (FREE, "free"),
+)
 SMALL = 9.0
 """The height of the letters within a block."""
 
@@ -38,9 +46,8 @@ def space_picture(carving: Carving) -> Picture:
     """
     told = carving.headline
     picture = Picture("The address space", told, LEFT + WIDE + RIGHT)
-    picture.shapes.append(Text(RIGHT, 26, "The address space", 17, bold=True))
-    picture.shapes.append(Text(RIGHT, 44, told, SIZE, FAINT))
-    picture.shapes += _legend(RIGHT, 66)
+    picture.shapes += heading("The address space", told, RIGHT)
+    picture.shapes += legend(LOOKS, RIGHT, 66)
     y = 86.0
     blocks = list(_blocks(carving))
     for space in sorted(carving.spaces, key=lambda space: space.version):
@@ -48,21 +55,6 @@ def space_picture(carving: Carving) -> Picture:
         y = _draw_space(picture, space, inside, y)
     picture.height = y
     return picture
-
-
-def _legend(x: float, y: float) -> Iterator[Shape]:
-    colour = FILLS[0]
-    entries = (
-        (Pattern(colour), "in use: hosts asked for, and the gateway"),
-        (Pattern(colour, "/"), "headroom asked for"),
-        (EMPTY, "room beyond that in its subnet"),
-        (RESERVED, "reserved"),
-        (FREE, "free"),
-    )
-    for pattern, text in entries:
-        yield Rectangle(x, y - 10, 22, 13, pattern, edge=FAINT, thick=0.7)
-        yield Text(x + 28, y, text, SIZE)
-        x += 28 + text_width(text) + 22
 
 
 def _blocks(carving: Carving) -> Iterator[Block]:

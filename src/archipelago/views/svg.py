@@ -1,12 +1,15 @@
-"""A picture as SVG, its texts as text (W3C, Scalable Vector Graphics 1.1)."""
+"""A picture as SVG, its texts as text (W3C, Scalable Vector Graphics 2)."""
 
 from __future__ import annotations
 
+import struct
+import zlib
+from base64 import b64encode
 from html import escape
 
 from archipelago.errors import printable
 from archipelago.views.palette import INK, PAPER
-from archipelago.views.shapes import Line, Pattern, Picture, Rectangle, Shape, Text, text_width
+from archipelago.views.shapes import Line, Pattern, Picture, Raster, Rectangle, Shape, Text, text_width
 
 FONT = "DejaVu Sans, Verdana, sans-serif"
 _STROKES = {
@@ -63,13 +66,31 @@ def _shape(shape: Shape, names: dict[Pattern, str]) -> str:
         broken = ' stroke-dasharray="5 4"' if shape.broken else ""
         stroke = f'stroke="{shape.colour}" stroke-width="{_number(shape.thick)}"'
         return f'<polyline points="{points}" fill="none" {stroke}{broken}/>'
+    if isinstance(shape, Raster):
+        place = f'x="{_number(shape.x)}" y="{_number(shape.y)}"'
+        size = f'width="{_number(shape.width)}" height="{_number(shape.height)}" preserveAspectRatio="none"'
+        cells = b64encode(_png(shape)).decode()
+        return f'<image {place} {size} image-rendering="pixelated" href="data:image/png;base64,{cells}"/>'
     return _text(shape)
+
+
+def _png(raster: Raster) -> bytes:
+    """The cells as a PNG file, a pixel each, with a palette (W3C, Portable Network Graphics, 5 and 11.2)."""
+    width, height = len(raster.rows[0]), len(raster.rows)
+    head = struct.pack(">II", width, height) + bytes((8, 3, 0, 0, 0))  # eight bits for a pixel, with a palette
+    colours = b"".join(bytes.fromhex(colour.removeprefix("#")) for colour in raster.colours)
+    pixels = zlib.compress(b"".join(b"\0" + row for row in raster.rows))
+    chunks = ((b"IHDR", head), (b"PLTE", colours), (b"IDAT", pixels), (b"IEND", b""))
+    return b"\x89PNG\r\n\x1a\n" + b"".join(
+        struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data)) for kind, data in chunks
+    )
 
 
 def _text(shape: Text) -> str:
     words = f'font-size="{_number(shape.size)}" fill="{shape.colour}"'
     words += ' font-weight="bold"' if shape.bold else ""
     words += f' text-anchor="{shape.anchor}"' if shape.anchor != "start" else ""
+    words += f' transform="rotate(-90 {_number(shape.x)} {_number(shape.y)})"' if shape.turned else ""
     text = f'<text x="{_number(shape.x)}" y="{_number(shape.y)}" {words}>{_quoted(shape.text)}</text>'
     if not shape.ground:
         return text

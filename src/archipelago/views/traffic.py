@@ -135,13 +135,6 @@ def _link(link: LinkLoad) -> dict[str, Any]:
     return {**plain(link), "name": link.name, "share": link.share, "growth": growth}
 
 
-def _picture(load: Load, kind: str) -> bytes:
-    from archipelago.views.draw import told_on_diagram
-    from archipelago.views.loaded import load_on
-
-    return told_on_diagram(load.network, kind, lambda content: load_on(content, load))
-
-
 _RATE = NUMBER("bits per second")
 _LINK = record(
     a=TEXT,
@@ -177,5 +170,5 @@ TRAFFIC = Face(
     tables=tables,
     body=body,
     rows=lambda load: load.rows(),
-    picture=_picture,
+    picture="loaded.traffic_picture",
 )

@@ -132,13 +132,6 @@ def body(found: Weighing) -> list[Part]:
     return [*told, *set_apart(tables(found))]
 
 
-def _picture(found: Weighing, kind: str) -> bytes:
-    from archipelago.views.draw import painted
-    from archipelago.views.weighing_picture import weighing_picture
-
-    return painted(weighing_picture(found), kind)
-
-
 WEIGH = Face(
     name="weigh",
     verb="weigh",
@@ -170,5 +163,5 @@ WEIGH = Face(
     values=values,
     tables=tables,
     body=body,
-    picture=_picture,
+    picture="weighing_picture.weighing_picture",
 )

@@ -7,11 +7,12 @@ from typing import NamedTuple
 
 from archipelago.views import palette
 from archipelago.views.palette import FAINT, INK
-from archipelago.views.shapes import SIZE, Pattern, Picture, Rectangle, Shape, Text, text_width, wrapped
+from archipelago.views.picture_parts import MARGIN, bar, heading
+from archipelago.views.shapes import SIZE, Pattern, Picture, Shape, Text, wrapped
 from archipelago.weighing.result import Weighed, Weighing
 
-MARGIN, LEFT, ROW, BAR = 24.0, 36.0, 44.0, 118.0
-"""The margin; where the numbers of designs end; the height of a design; the width of the longest bar, in pixels."""
+LEFT, ROW, BAR = 36.0, 44.0, 118.0
+"""Where the numbers of designs end; the height of a design; the width of the longest bar, in pixels."""
 FIRST, OTHER = Pattern(palette.FIRST), Pattern(palette.OTHER)
 GAP = 24.0
 
@@ -30,8 +31,8 @@ def weighing_picture(found: Weighing) -> Picture:
     columns = _columns(found)
     width = 2 * MARGIN + LEFT + len(columns) * (BAR + GAP) + 20
     picture = Picture(found.headline, " ".join(found.recommendation), width)
-    y = MARGIN + 6
-    picture.shapes.append(Text(MARGIN, y, found.headline, 16, bold=True))
+    y = 26.0
+    picture.shapes += heading(found.headline)
     for text in found.recommendation:
         for line in wrapped(text, width - 2 * MARGIN, SIZE + 0.5):
             y += 17
@@ -94,10 +95,8 @@ def _row(found: Weighing, columns: list[Column], number: int, one: Weighed, y: f
         most = max((column.value(other) for other in found.designs), default=0.0)
         length = BAR * column.value(one) / most if most else 0.0
         text = column.text(one)
-        inside = length > text_width(text) + 8
-        shapes.append(Rectangle(_x(at), y + 16, max(length, 1.0), 15, FIRST if number == 1 else OTHER))
-        x = _x(at) + (4 if inside else length + 4)
-        shapes.append(Text(x, y + 27, text, SIZE, palette.PAPER if inside and number == 1 else INK))
+        pattern, inside = (FIRST, palette.PAPER) if number == 1 else (OTHER, INK)
+        shapes += bar(_x(at), y + 16, length, pattern, text, inside)
     return shapes
 
 
