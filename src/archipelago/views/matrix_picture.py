@@ -55,7 +55,7 @@ def matrix_picture(matrix: Matrix) -> Picture:
         beside = widest(groups.names) + 8
     else:
         labels, beside = _labels(groups, starts), 0.0
-    grid = fitted(picture, y, len(cells), labels, least=0.0, most=(80.0, 48.0), beside=beside)
+    grid = fitted(picture, y, len(cells), labels, least=0.0, most=(240.0, 140.0), beside=beside)
     picture.shapes += grid.labels(labels)
     picture.shapes += _cells(grid, cells)
     picture.shapes += _lines(grid, starts) if len(starts) <= MOST_LINES else ()
