@@ -16,7 +16,7 @@ import archipelago
 from archipelago.errors import DocumentError, EditError, ModelError, QueryError
 from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import with_outside
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.filters import Probe, parse_probe
 from archipelago.model.network import Network
 from archipelago.reachability.parties import Parties

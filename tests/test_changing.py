@@ -266,7 +266,7 @@ def test_the_steps_are_worked_through_from_the_shell(command, tmp_path):
 @pytest.mark.parametrize(
     ("words", "said"),
     [
-        (["--from", "nobody"], "there is no host 'nobody' in the old network"),
+        (["--from", "nobody"], "in the old network 'nobody' is nothing in this network"),
         ([], "--from is missing"),
         (["--from", "agent", "--at", "1"], "--at goes with --output"),
         (["--from", "agent", "--at", "99", "-o", "x.yaml"], "there is no step 99"),

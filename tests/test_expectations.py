@@ -100,7 +100,11 @@ def test_nobody_to_check_is_a_risk_and_no_break(command, tmp_path):
 
 
 def test_ends_that_are_not_there_are_told(sound):
-    for end, told in (("landing/p9", "no interface"), ("landing/p1.2200", "no interface"), ("harbour", "is no VLAN")):
+    for end, told in (
+        ("landing/p9", "no interface"),
+        ("landing/p1.2200", "no interface"),
+        ("harbour", "is nothing in this network"),
+    ):
         text = f"{SLIPWAY.read_text()}expect: [{{from: winch, to: {end}, reached: yes}}]\n"
         with pytest.raises(archipelago.DocumentError, match=told):
             read_network(text)

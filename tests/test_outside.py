@@ -125,7 +125,7 @@ def test_a_port_that_is_not_named_has_no_carrier():
 def test_what_is_wrong_is_told(outside, told):
     with pytest.raises(DocumentError, match=told):
         read_network(BAY % outside)
-    with pytest.raises(DocumentError, match="'outside' stands for what is beyond the network"):
+    with pytest.raises(DocumentError, match="'outside' is a word of the documents"):
         read_network((BAY % "{at: landing/p4}").replace("  purser:", "  outside:"))
 
 

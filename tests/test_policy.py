@@ -111,7 +111,7 @@ def test_the_table_of_the_policy(command, tmp_path):
     [
         ("may: tcp/443", "may: tcp/443, may-not: icmp", "write one of 'may' and 'may-not'"),
         ("may: tcp/443", "reached: yes", "unknown key 'reached'"),
-        ("to: purser", "to: pursr", "'pursr' is no VLAN, host, device"),
+        ("to: purser", "to: pursr", "'pursr' is nothing in this network; did you mean 'purser'"),
         ("otherwise: any", "otherwise: some", "accepted: any, none"),
         ("  otherwise: any\n", "", "lacks the key 'otherwise'"),
     ],
@@ -465,4 +465,4 @@ def test_the_demo_s_brief_with_a_policy(command, tern_bay, tmp_path):
     broken = text[: text.index("expect:")] + policy.replace("to: kiosk-a", "to: kiosk-q")
     (tmp_path / "brief.yaml").write_text(broken)
     refused = command("design", tmp_path / "brief.yaml")
-    assert refused.returncode == 2 and "'kiosk-q' is no VLAN, host, device" in refused.stderr
+    assert refused.returncode == 2 and "'kiosk-q' is nothing in this network" in refused.stderr

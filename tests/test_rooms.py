@@ -128,7 +128,7 @@ STAGES = (
     "known",
 )
 """The stages of knowledge, in the order in which they are derived; then what asks them."""
-ASKING = ("held", "ways", "index", "alike", "ends", "insides", "parts", "outside")
+ASKING = ("held", "ways", "index", "alike", "insides", "parts", "outside", "ends")
 
 
 def trees(*rooms):

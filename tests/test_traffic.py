@@ -124,8 +124,8 @@ def test_filters_decide_by_kind_of_traffic():
 @pytest.mark.parametrize(
     ("demand", "message"),
     [
-        ("{from: mess, to: quay, rate: 1M}", "'quay' is of a device; hosts send traffic"),
-        ("{from: mess, to: nobody, rate: 1M}", "'nobody' is no VLAN, host"),
+        ("{from: mess, to: quay, rate: 1M}", "'quay' is a device, which is no end here"),
+        ("{from: mess, to: nobody, rate: 1M}", "'nobody' is nothing in this network"),
         ("{from: mess, to: yard}", "lacks the key 'rate'"),
         ("{from: mess, to: yard, rate: fast}", "'fast' is not a speed"),
         ("{from: mess, to: yard, rate: 1M, answers: 1}", "'1' is not a share"),

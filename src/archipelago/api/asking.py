@@ -30,14 +30,16 @@ def reach(
     Args:
         network: the network.
         source: a host, a device, DEVICE/INTERFACE, or "outside".
-        target: the same, an address, or HOST/gateway: what that host sends to, written, leased or heard.
+        target: the same, an address (a shared one too), or HOST/gateway: what that host sends to, written, leased or
+            heard; a VLAN or a subnet for each of its hosts.
         probes: how many probes at least, one a second; more follow while tables still fill.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6. Where they have both, the answer in IPv6 is
             the answer's `other_family`.
         probe: what is sent: `icmp` (an echo request), or the first packet to a port: `tcp/443`, `udp/53`.
 
     Returns:
-        The answer; printed, it says whether it is reached, and if not where, why, and what mends it.
+        The answer; printed, it says whether it is reached, and if not where, why, and what mends it. Of a VLAN or a
+        subnet it is that of the first host, with `others`; it is true where all are reached.
 
     Raises:
         QueryError: an end does not exist, or no port leads outside.
@@ -52,12 +54,20 @@ def reach(
         >>> print(archipelago.reach(network, "a", "b").headline)
         REACHED: a reaches b (10.44.0.3) and the answer comes back
     """
-    from archipelago.knowledge.ends import common_families
     from archipelago.model.filters import parse_probe
 
-    written = a_network(network)
+    written, sent = a_network(network), parse_probe(probe)
+    first, *others = (
+        _asked(written, source, one, probes, family, sent) for one in each_target(written, source, target)
+    )
+    return replace(first, others=tuple(others))
+
+
+def _asked(written: Network, source: str, target: str, probes: int, family: int | None, sent: Probe) -> ReachResult:
+    """One question, in each family that is asked."""
+    from archipelago.knowledge.ends import common_families
+
     index, ends = ends_of(written, source, target)
-    sent = parse_probe(probe)
 
     def answer(version: int | None) -> ReachResult:
         first = _reach(index, ends, probes, version, sent)
@@ -70,10 +80,10 @@ def reach(
 
         return with_proof(first, written, ask)
 
-    first = answer(family)
+    first = replace(answer(family), target=target)
     if family is not None or len(common_families(*ends[0])) < 2:
         return first
-    return replace(first, other_family=answer(6))
+    return replace(first, other_family=replace(answer(6), target=target))
 
 
 def _reach(index: NetworkIndex, ends: Ends, probes: int, family: int | None, probe: Probe) -> ReachResult:
@@ -126,14 +136,14 @@ def reach_in_order(network: Network, source: str, *, family: int | None = None) 
 
     Args:
         network: the network.
-        source: a host.
+        source: a host or a device.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
 
     Returns:
         The checks, each with its answer and what its failing means.
 
     Raises:
-        QueryError: there is no such host.
+        QueryError: there is no such host or device.
 
     Example:
         >>> print(archipelago.reach_in_order(network, "winch"))
@@ -141,19 +151,19 @@ def reach_in_order(network: Network, source: str, *, family: int | None = None) 
           REACHED      its gateway: 10.44.20.1
           REACHED      a host of yard (140): gull
     """
-    from archipelago.errors import QueryError
+    from archipelago.knowledge.ends import checked
     from archipelago.knowledge.index import index_network
     from archipelago.knowledge.outside import with_outside
+    from archipelago.model.ends import Kind
     from archipelago.simulation.in_order import in_order
 
     asked = a_network(network)
-    if source not in asked.hosts:
-        raise QueryError(
-            f"there is no host '{source}'; the checks start at one of: {', '.join(list(asked.hosts)[:12])}"
-        )
+    checked(asked, source, (Kind.HOST, Kind.DEVICE))
     index = index_network(asked)
     outside = bool(with_outside(index.knowledge)[1])
-    return in_order(index, asked.hosts[source], outside, lambda target: reach(asked, source, target, family=family))
+    return in_order(
+        index, index.knowledge.nodes[source], outside, lambda target: reach(asked, source, target, family=family)
+    )
 
 
 def trace(network: Network, source: str, target: str, *, family: int | None = None) -> Trace:
@@ -162,7 +172,7 @@ def trace(network: Network, source: str, target: str, *, family: int | None = No
     Args:
         network: the network.
         source: a host, a device, DEVICE/INTERFACE, or "outside".
-        target: the same, or an address.
+        target: the same, an address, HOST/gateway; or a VLAN or a subnet for each of its hosts.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
 
     Returns:
@@ -183,8 +193,11 @@ def trace(network: Network, source: str, target: str, *, family: int | None = No
     from archipelago.simulation.explore import Trace
     from archipelago.simulation.explore import trace as ask
 
-    index, ends = ends_of(network, source, target)
-    return Trace(source, target, ask(index, *ends[0], family))
+    traces = []
+    for one in each_target(a_network(network), source, target):
+        index, ends = ends_of(network, source, one)
+        traces.append(Trace(source, one, ask(index, *ends[0], family)))
+    return replace(traces[0], others=tuple(traces[1:]))
 
 
 def broadcast(network: Network, source: str) -> Broadcast:
@@ -238,34 +251,44 @@ def ends_of(network: Network, source: str, target: str) -> tuple[NetworkIndex, E
     from archipelago.errors import QueryError
     from archipelago.knowledge.ends import find_end, find_source
     from archipelago.knowledge.index import index_network
-    from archipelago.model.expectation import OUTSIDE
+    from archipelago.model.ends import OUTSIDE, find
 
     index = index_network(a_network(network))
     pairs = [(source, target)]
-    address = _unheld(index, target)
-    if address is not None:
+    end = find(target, network)
+    if end is not None and end.address is not None and not index.is_held(end.address):  # it may be outside
         from archipelago.knowledge.outside import beyond, with_outside
 
-        wider = index_network(with_outside(index.knowledge, beyond(index, [address]))[0])
-        index = wider if wider.is_held(address) else index
-    elif OUTSIDE in (source, target) and OUTSIDE not in index.knowledge.nodes:
+        wider = index_network(with_outside(index.knowledge, beyond(index, [end.address]))[0])
+        index = wider if wider.is_held(end.address) else index
+    elif OUTSIDE in (source, target):
         from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
 
         widened, outside = with_outside(index.knowledge)
         if not outside:
             raise QueryError(NOTHING_LEADS)
         index = index_network(widened)
-        pairs = [(address, target) if source == OUTSIDE else (source, address) for address in outside]
-    return index, [(find_source(index, pair), find_end(index, other)) for pair, other in pairs]
+        pairs = [(name, target) if source == OUTSIDE else (source, name) for name in outside]
+    return index, [(find_source(index, one), find_end(index, other)) for one, other in pairs]
 
 
-def _unheld(index: NetworkIndex, target: str) -> Address | None:
-    """The address that a target is, if nobody in the network holds it: it may be outside."""
-    from archipelago.addressing.values import parse_address
-    from archipelago.errors import AddressError
+def each_target(network: Network, source: str, target: str) -> list[str]:
+    """The targets of a question: the hosts of a VLAN or a subnet but the source, any other end as it is.
 
-    try:
-        address = parse_address(target)
-    except AddressError:
-        return None
-    return None if target in index.knowledge.nodes or index.is_held(address) else address
+    Raises:
+        QueryError: nobody else is in the VLAN or the subnet.
+    """
+    from archipelago.errors import QueryError
+    from archipelago.knowledge.ends import ASKED, checked
+    from archipelago.model.ends import Kind
+
+    end = checked(network, target, ASKED)
+    if end.kind not in (Kind.VLAN, Kind.PREFIX):
+        return [target]
+    from archipelago.diagnosis.places import hosts_of
+    from archipelago.knowledge.known import know
+
+    hosts = [name for name in hosts_of(know(network), end) if name != source]
+    if not hosts:
+        raise QueryError(f"there is no host in '{target}' to ask from {source}")
+    return hosts

@@ -7,15 +7,17 @@ from contextlib import ExitStack
 from os import PathLike
 from typing import TYPE_CHECKING
 
-from archipelago.api.asking import ends_of
+from archipelago.api.asking import each_target, ends_of
 from archipelago.api.reading import a_network
 from archipelago.errors import QueryError
 
 if TYPE_CHECKING:
     from archipelago.addressing.values import Address
+    from archipelago.api.asking import Ends
     from archipelago.failures.double import Piece, Row
     from archipelago.failures.result import Outages
     from archipelago.knowledge.devices import Node
+    from archipelago.knowledge.index import NetworkIndex
     from archipelago.model.network import Network
     from archipelago.simulation.breaking import Broken
 
@@ -39,7 +41,8 @@ def break_part(
         network: the network.
         part: what breaks: a device, `DEVICE/PORT`, `DEVICE/INTERFACE`, or a cable (`A/p1 ~ B/p2`).
         source: who probes: a host or a device.
-        target: whom: the same, or an address.
+        target: whom: the same, an address (a shared one too), or HOST/gateway; of a VLAN or a subnet the first host
+            that is reached before.
         every: seconds between two probes, 0.001 to 1.
         restore: after how many seconds the part comes back; None where it does not.
         orderly: it is shut down in order, so that who is active for a shared gateway says goodbye.
@@ -66,13 +69,13 @@ def break_part(
     from archipelago.simulation.breaking import break_part as run
     from archipelago.simulation.station import SECOND
 
-    index, ends = ends_of(a_network(network), source, target)
+    index, ends = _first_reached(a_network(network), source, target)
     if not (0.001 <= every <= 1 and (restore is None or 0 < restore <= 3600)):
         raise QueryError("probes are 0.001 s to 1 s apart, and what comes back does so within an hour")
     return run(
         index.knowledge,
         ends[0][0],
-        _asked(*ends[0], family),
+        _asked(index, *ends[0], family),
         part,
         every=round(every * SECOND),
         restore=None if restore is None else round(restore * SECOND),
@@ -159,15 +162,26 @@ def _double(
     return outages_of(work, (row for piece in pieces for row in done[piece]))
 
 
-def _asked(start: Node, goal: Node | Address, family: int | None) -> tuple[str, Address]:
+def _first_reached(network: Network, source: str, target: str) -> tuple[NetworkIndex, Ends]:
+    """The ends of a question; of the hosts of a VLAN or a subnet the first that is reached, else the first."""
+    from archipelago.simulation.reach import reach
+
+    targets = each_target(network, source, target)
+    for one in targets if len(targets) > 1 else ():
+        index, ends = ends_of(network, source, one)
+        if reach(index, *ends[0], probes=1).reached:
+            return index, ends
+    return ends_of(network, source, targets[0])
+
+
+def _asked(index: NetworkIndex, start: Node, goal: Node | Address, family: int | None) -> tuple[str, Address]:
     """Whom one end asks, and at which address."""
     from archipelago.knowledge.devices import Node
-    from archipelago.knowledge.ends import common_family, first_address
+    from archipelago.knowledge.ends import common_family
+    from archipelago.simulation.reach import asked_address
 
-    if not isinstance(goal, Node):
-        return str(goal), goal
-    version = family or common_family(start, goal)
-    address = first_address(goal, version) if version else None
-    if address is None or first_address(start, address.version) is None:
-        raise QueryError(f"{start.name} and {goal.name} share no address family that is asked for")
-    return goal.name, address
+    name = goal.name if isinstance(goal, Node) else str(goal)
+    address = asked_address(index, start, goal, family or common_family(start, goal))
+    if address is None:
+        raise QueryError(f"{start.name} and {name} share no address family that is asked for")
+    return name, address

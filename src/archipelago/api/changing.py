@@ -47,7 +47,7 @@ def change(old: Network, new: Network, host: str) -> Change:
     Args:
         old: the network that runs.
         new: the network that is wanted.
-        host: where the person sits: a host of both.
+        host: where the person sits: a host or a device of both.
 
     Returns:
         The steps, each with what takes it back, what to try after it, who is cut off after it and which devices still

@@ -139,14 +139,11 @@ def _needed(index: NetworkIndex, planned: set[Layer2Endpoint]) -> set[Layer2Endp
 
 def _crosses(index: NetworkIndex, node: Node, attachment: Attachment, vlan: int, needed: set[Layer2Endpoint]) -> bool:
     """Whether a VLAN has users on both sides of an attachment."""
-    members = set(attachment.members)
     here: Layer2Endpoint = (node.name, vlan)
     if here not in needed:
         return False
-    for joint in index.once(_every_way).at(here):
-        if joint.mutual and joint.cable is not None and (joint.cable.a in members or joint.cable.b in members):
-            return joint.target in needed
-    return False
+    joints = index.once(_every_way).over(here, attachment.name)
+    return next((joint.target in needed for joint in joints if joint.mutual and joint.cable is not None), False)
 
 
 @rule

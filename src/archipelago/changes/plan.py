@@ -12,6 +12,7 @@ from archipelago.changes.states import State, States
 from archipelago.changes.together import Stuck, merged
 from archipelago.changes.way_in import would_help
 from archipelago.errors import QueryError
+from archipelago.model.ends import Kind, problem
 from archipelago.model.network import Network
 from archipelago.reachability.matrix import matrix
 
@@ -27,11 +28,9 @@ def plan_change(old: Network, new: Network, host: str) -> Change:
         QueryError: there is no such host at both ends.
     """
     for name, network in (("old", old), ("new", new)):
-        if host not in network.hosts:
-            listed = ", ".join(list(network.hosts)[:12]) or "none"
-            raise QueryError(
-                f"there is no host '{host}' in the {name} network to make the changes from; it has: {listed}"
-            )
+        wrong = problem(host, network, (Kind.HOST, Kind.DEVICE))
+        if wrong is not None:
+            raise QueryError(f"in the {name} network {wrong}; changes are made from there")
     states = States(old, new, host)
     steps = [*differences(old, new), *states.leases.renewals()]
     while True:

@@ -68,8 +68,8 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         "say whether a probe gets there and back; if not where, why, and what mends it",
         [
             NETWORK,
-            ("source", {"metavar": "FROM", "help": "a host, a device, or DEVICE/INTERFACE"}),
-            ("targets", {"metavar": "TO", "nargs": "*", "help": "the same, an address, HOST/gateway; or several"}),
+            ("source", {"metavar": "FROM", "help": "a host, a device, DEVICE/INTERFACE or outside"}),
+            ("targets", {"metavar": "TO", "nargs": "*", "help": "the same, an address, HOST/gateway, a VLAN, a subnet"}),
             ("--in-order", {"action": "store_true", "help": "the usual checks from FROM, one after another"}),
             ("--trace", {"action": "store_true", "help": "list the routers as the TTL uncovers them"}),
             ("--broadcast", {"action": "store_true", "help": "who hears a broadcast of FROM (without TO)"}),
@@ -197,8 +197,8 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         "build the network in a real kernel, send real probes, show its answers beside ours",
         [
             NETWORK,
-            ("--from", {"dest": "sources", "action": "append", "default": [], "metavar": "HOST", "help": "from it"}),
-            ("--to", {"dest": "targets", "action": "append", "default": [], "metavar": "HOST", "help": "to it"}),
+            ("--from", {"dest": "sources", "action": "append", "default": [], "metavar": "FROM", "help": "from it"}),
+            ("--to", {"dest": "targets", "action": "append", "default": [], "metavar": "TO", "help": "to it"}),
             ("--probe", {**SENT}),
             ("--break", {"dest": "part", "metavar": "PART", "help": "break it first, one --from probing one --to"}),
             ("--seconds", {"type": verbs.seconds, "default": 300.0, "metavar": "N", "help": "the longest (300)"}),

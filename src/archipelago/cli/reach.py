@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from argparse import Namespace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import archipelago
@@ -46,11 +47,10 @@ def reach(words: Namespace) -> int:
     chosen = times.Chosen(words.device, words.protocol, words.from_fault)
     steps = words.steps or bool(chosen)
     if words.as_json:
-        values = view.values(answer, chosen) if steps else view.several([answer])
-        out.say_json(view.REACH.headed(values))
+        out.say_json(view.REACH.headed(view.values(answer, chosen if steps else None)))
     else:
         out.answer(answer)
-        if steps:
+        if steps and not answer.others:
             title = "events" if chosen else "every event"
             out.say_tables([times.timeline(title, answer.events, chosen)])
             if answer.other_family is not None:
@@ -84,22 +84,16 @@ def _answered(answer: Answer, words: Namespace) -> int:
 
 def _several(network: Network, words: Namespace) -> int:
     """One source and several targets, a line each; why not below those that are not reached."""
-    from archipelago.views import answer as view
-
     if words.trace or words.steps:
         raise QueryError("--trace and --steps show one target; name one")
-    answers = [
-        archipelago.reach(network, words.source, target, probes=words.probes, family=words.family, probe=words.probe)
+    first, *others = (
+        answer
         for target in words.targets
-    ]
-    good = sum(map(bool, answers))
-    if words.as_json:
-        out.say_json(view.REACH.headed(view.several(answers)))
-    else:
-        out.head(f"{words.source}: {good} of {len(answers)} reached")
-        for answer in answers:
-            out.say_lines([answer.headline, *(f"  {line}" for line in answer.why_not)])
-    return 0 if all(answers) else 1
+        for answer in archipelago.reach(
+            network, words.source, target, probes=words.probes, family=words.family, probe=words.probe
+        ).each
+    )
+    return out.reply(replace(first, others=tuple(others)), words)
 
 
 def _broadcast(network: Network, words: Namespace) -> int:

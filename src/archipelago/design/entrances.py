@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.network import Network
 from archipelago.model.parts import End, Interface, Loopback, Port
 

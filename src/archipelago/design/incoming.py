@@ -20,10 +20,10 @@ from archipelago.design.filter_lines import (
     trimmed,
 )
 from archipelago.design.policy_ends import Ends
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import ANYBODY, OUTSIDE
 from archipelago.model.filters import Filter, FilterRule, Ports, Traffic
 from archipelago.model.parts import End
-from archipelago.model.policy import ANYBODY, PolicyRule
+from archipelago.model.policy import PolicyRule
 
 LET_ON = "what their own gateways judge"
 

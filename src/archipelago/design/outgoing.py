@@ -20,9 +20,9 @@ from archipelago.design.filter_lines import (
     trimmed,
 )
 from archipelago.design.policy_ends import Ends
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import ANYBODY, OUTSIDE
 from archipelago.model.filters import Filter, FilterRule, Ports, Traffic
-from archipelago.model.policy import ANYBODY, PolicyRule
+from archipelago.model.policy import PolicyRule
 
 MOST_LOOKED_AT = 50
 """So many sets of targets are looked at, those that most are kept from or let to first."""

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
-from archipelago.addressing.values import WIDTHS, InterfaceAddress, Prefix, parse_prefix
+from archipelago.addressing.values import WIDTHS, InterfaceAddress, Prefix
 from archipelago.design.entrances import Entrance
-from archipelago.errors import AddressError
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import ANYBODY, OUTSIDE, Kind, NamedEnd, find
 from archipelago.model.network import Network, pools_in
-from archipelago.model.parts import Aggregate, Host, Loopback, Port, Subinterface, VlanInterface
-from archipelago.model.policy import ANYBODY, Policy, PolicyRule
+from archipelago.model.parts import DEFAULT_VLAN, Aggregate, Host, Loopback, Port, Subinterface, VlanInterface
+from archipelago.model.policy import Policy, PolicyRule
 
 
 class Ends:
@@ -28,44 +27,44 @@ class Ends:
         self.policy = policy
         self.subnets = _subnets(entrances)
         self.inside = tuple(prefix for who, own in self.subnets.items() if who != OUTSIDE for prefix in own)
-        self._names = {str(number): name for name, number in network.vlans.items()}
+        self._names = {DEFAULT_VLAN: str(DEFAULT_VLAN)} | {number: name for name, number in network.vlans.items()}
+        self._ends: dict[str, NamedEnd | None] = {}
         self._known: dict[str, tuple[Prefix, ...]] = {}
         self._pools = list(pools_in(network))
         self.speaking = self._speakers()
 
-    def vlan(self, end: str) -> str:
-        """A VLAN's name, where an end is its number; else the end."""
-        return self._names.get(end, end)
+    def end(self, word: str) -> NamedEnd | None:
+        """What a word stands for."""
+        if word not in self._ends:
+            self._ends[word] = find(word, self.network)
+        return self._ends[word]
 
-    def prefixes(self, end: str) -> tuple[Prefix, ...]:
+    def prefixes(self, word: str) -> tuple[Prefix, ...]:
         """The subnets of a VLAN, the addresses of a host, a subnet or an address."""
-        if end not in self._known:
-            self._known[end] = self._find(end)
-        return self._known[end]
+        if word not in self._known:
+            self._known[word] = self._prefixes(self.end(word))
+        return self._known[word]
 
-    def _find(self, end: str) -> tuple[Prefix, ...]:
-        name = self.vlan(end)
-        if name == OUTSIDE:
+    def _prefixes(self, end: NamedEnd | None) -> tuple[Prefix, ...]:
+        if end is None or end.kind in (Kind.OUTSIDE, Kind.ANYBODY, Kind.DEVICE, Kind.PART):
             return ()
-        if name in self.subnets:
-            return self.subnets[name]
-        host = self.network.hosts.get(end)
-        if host is not None:
-            kept = [address for pool in self._pools for name, address in pool.reservations.items() if name == end]
-            known = (*host.addresses, *(kept[:1] if host.dhcp and not _has_ipv4(host) else ()))
-            return tuple(Prefix(a.version, a.value, WIDTHS[a.version]) for a in known)
-        try:
-            return (parse_prefix(end if "/" in end else f"{end}/{128 if ':' in end else 32}"),)
-        except AddressError:
-            return ()
+        if end.kind is Kind.VLAN:
+            return self.subnets.get(self._names[end.vlan], ())
+        if end.kind is not Kind.HOST:
+            return (end.block,)
+        host = self.network.hosts[end.name]
+        kept = [address for pool in self._pools for name, address in pool.reservations.items() if name == end.name]
+        known = (*host.addresses, *(kept[:1] if host.dhcp and not _has_ipv4(host) else ()))
+        return tuple(Prefix(a.version, a.value, WIDTHS[a.version]) for a in known)
 
-    def homes(self, end: str) -> Iterator[tuple[str, Prefix]]:
+    def homes(self, word: str) -> Iterator[tuple[str, Prefix]]:
         """Where the addresses of an end come in, and which of them."""
-        who = self.vlan(end)
-        if who in self.subnets:
-            yield from ((who, prefix) for prefix in self.subnets[who])
+        end = self.end(word)
+        if end is not None and end.kind in (Kind.VLAN, Kind.OUTSIDE):
+            who = OUTSIDE if end.kind is Kind.OUTSIDE else self._names[end.vlan]
+            yield from ((who, prefix) for prefix in self.subnets.get(who, ()))
             return
-        for prefix in self.prefixes(end):
+        for prefix in self.prefixes(word):
             for other, subnets in self.subnets.items():
                 for subnet in subnets if other != OUTSIDE else ():
                     if prefix.covers(subnet):
@@ -135,9 +134,10 @@ class Ends:
                         found.setdefault(subnet, []).append((name, address))
         return found
 
-    def is_device(self, end: str) -> bool:
+    def is_device(self, word: str) -> bool:
         """Whether an end is a device or one of its interfaces."""
-        return end.partition("/")[0] in self.network.devices and end not in self.subnets
+        end = self.end(word)
+        return end is not None and end.kind in (Kind.DEVICE, Kind.PART)
 
     def of_devices(self, ends: Iterable[str]) -> tuple[Prefix, ...]:
         """The addresses of devices, or of interfaces of them."""

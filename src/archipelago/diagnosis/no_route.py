@@ -12,7 +12,7 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import hidden_from
 from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Host, Route
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from archipelago.addressing.values import Prefix
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import HOST_PORT
+from archipelago.model.ends import Kind, NamedEnd
 from archipelago.model.parts import DEFAULT_VLAN, End, Host, Path
 
 
@@ -56,6 +59,31 @@ def plugged_vlan(knowledge: Knowledge, host: Host) -> int | None:
         return wanted_vlan(attachment)
     nics = knowledge.nodes[host.at.device].nics_on(attachment.name)
     return next((nic.vlan for nic in nics if nic.speaks and nic.tag is None), None)
+
+
+def hosts_by_vlan(knowledge: Knowledge, outside: Collection[str] = ()) -> dict[int | None, list[str]]:
+    """The hosts that are plugged into each VLAN, but those that stand for the outside."""
+    plugged: dict[int | None, list[str]] = {}
+    for name, host in knowledge.network.hosts.items():
+        if name not in outside:
+            plugged.setdefault(plugged_vlan(knowledge, host), []).append(name)
+    return plugged
+
+
+def hosts_within(knowledge: Knowledge, block: Prefix, outside: Collection[str] = ()) -> list[str]:
+    """The hosts that have an address in a subnet, but those that stand for the outside."""
+    return [
+        name
+        for name, host in knowledge.network.hosts.items()
+        if name not in outside and any(block.holds(address) for address in host.addresses)
+    ]
+
+
+def hosts_of(knowledge: Knowledge, end: NamedEnd) -> list[str]:
+    """The hosts that an end stands for which is a VLAN or a subnet."""
+    if end.kind is Kind.VLAN:
+        return hosts_by_vlan(knowledge).get(end.vlan, [])
+    return hosts_within(knowledge, end.block)
 
 
 def unplugged(index: NetworkIndex, node: Node, nic: Nic) -> bool:

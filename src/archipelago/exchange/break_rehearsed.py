@@ -6,14 +6,16 @@ from dataclasses import dataclass, replace
 
 from archipelago.errors import QueryError
 from archipelago.exchange.kernel import Breaks, Watch
+from archipelago.knowledge.devices import Node
 from archipelago.knowledge.elected import Member
-from archipelago.knowledge.ends import common_family, first_address
+from archipelago.knowledge.ends import common_family, find_end, find_source
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.filters import Probe
 from archipelago.model.network import Network, with_changes
 from archipelago.simulation.breaking import LEAD, MILLISECOND, USUAL_EVERY, Broken, Lost, break_part, runs_lost
+from archipelago.simulation.reach import asked_address
 from archipelago.simulation.station import SECOND
 
 SLACK = 10 * MILLISECOND
@@ -102,13 +104,13 @@ def breaking(
     knowledge = whole.knowledge
     if watched is None:
         return Breaks(after.knowledge.written, None), None
-    source, target = (knowledge.nodes[name] for name in watched)
-    family = common_family(source, target)
-    address = first_address(target, family) if family else None
+    source, target = find_source(whole, watched[0]), find_end(whole, watched[1])
+    name = target.name if isinstance(target, Node) else str(target)
+    address = asked_address(whole, source, target, common_family(source, target))
     if address is None:
-        raise QueryError(f"{source.name} and {target.name} share no address family that is asked for")
+        raise QueryError(f"{source.name} and {name} share no address family that is asked for")
     patient = know(_holding(knowledge.written))
-    ours = break_part(patient, patient.nodes[source.name], (target.name, address), part, kind=probe)
+    ours = break_part(patient, patient.nodes[source.name], (name, address), part, kind=probe)
     lost = _handed_over(knowledge, after.knowledge)
     interval = max((member.written.advertise_interval for member in lost), default=0) * MILLISECOND
     watch = Watch(

@@ -5,16 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from archipelago.addressing.values import parse_address
 from archipelago.answer import Answer
 from archipelago.diagnosis.leased import server_address
+from archipelago.diagnosis.places import hosts_of
 from archipelago.errors import QueryError
 from archipelago.exchange.break_rehearsed import BreakRehearsed, breaking, broken_network, judged
 from archipelago.exchange.kernel import Answers, Question, Where, ask_kernel, kernel_here
 from archipelago.exchange.tree import KernelTree
-from archipelago.knowledge.ends import common_family, first_address
+from archipelago.knowledge.ends import ASKED, checked, find_end, find_source
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import widened
+from archipelago.model.ends import Kind
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
 from archipelago.simulation.reach import ReachResult, reach
@@ -103,7 +106,7 @@ def rehearse(
     _buildable(whole)
     index, breaks, ours_broken = whole, None, None
     watched = part is not None and len(sources) == len(targets) == 1
-    pairs = _pairs(whole.knowledge.written, [] if watched else sources, [] if watched else targets)
+    pairs = _pairs(whole, [] if watched else sources, [] if watched else targets)
     if part is not None:
         index = NetworkIndex(know(broken_network(whole.knowledge, part)))
     where = kernel_here()
@@ -111,13 +114,12 @@ def rehearse(
         breaks, ours_broken = breaking(whole, index, part, (sources[0], targets[0]) if watched else None, probe)
     ours: dict[Pair, ReachResult] = {}
     asked = []
-    nodes = index.knowledge.nodes
-    for source, target in pairs:
-        ours[source, target] = reach(index, nodes[source], nodes[target], probe=probe)
-        family = common_family(nodes[source], nodes[target])
-        address = first_address(nodes[target], family) if family else None
-        if address is not None:
-            asked.append((source, target, address))
+    for word, target in pairs:
+        source = find_source(index, word)
+        answer = reach(index, source, find_end(index, target), probe=probe)
+        ours[source.name, target] = answer
+        if answer.address is not None:
+            asked.append((source.name, target, parse_address(answer.address)))
     expected = {pair for pair, answer in ours.items() if _answered(answer)}
     question = Question(whole.knowledge.written, asked, probe, expected, breaks)
     theirs = ask_kernel([question], where=where, seconds=seconds)[0]
@@ -178,8 +180,14 @@ def _state(port: str, blocked: set[str]) -> str:
     return "blocked" if port in blocked else "forwards"
 
 
-def _pairs(network: Network, sources: list[str], targets: list[str]) -> list[Pair]:
-    for name in (*sources, *targets):
-        if name not in network.hosts:
-            raise QueryError(f"there is no host '{name}'; there are: {', '.join(list(network.hosts)[:12])}")
-    return [(a, b) for a in sources or network.hosts for b in targets or network.hosts if a != b]
+def _pairs(index: NetworkIndex, sources: list[str], targets: list[str]) -> list[Pair]:
+    """Who asks whom: by default every host every other; a VLAN or a subnet stands for its hosts."""
+    network = index.network
+    for word in sources:
+        find_source(index, word)
+    asked = list(network.hosts) if not targets else []
+    for word in targets:
+        end = checked(network, word, ASKED)
+        several = end.kind in (Kind.VLAN, Kind.PREFIX)
+        asked += hosts_of(index.knowledge, end) if several else [word]
+    return [(a, b) for a in sources or network.hosts for b in dict.fromkeys(asked) if a != b]

@@ -12,10 +12,9 @@ import numpy as np
 from archipelago.errors import QueryError
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import widened
-from archipelago.model.expectation import GATEWAY
+from archipelago.model.ends import ANYBODY, GATEWAY
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Device, End
-from archipelago.model.policy import ANYBODY
 from archipelago.reachability.arrays import Ints
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.parties import Parties

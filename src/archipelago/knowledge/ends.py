@@ -2,24 +2,33 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
-from difflib import get_close_matches
 
-from archipelago.addressing.values import Address, parse_address, source_for
-from archipelago.errors import AddressError, QueryError
+from archipelago.addressing.values import Address, is_link_local, source_for
+from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.expectation import GATEWAY
+from archipelago.knowledge.outside import NOTHING_LEADS
+from archipelago.model.ends import OUTSIDE, Kind, NamedEnd, find, problem
+from archipelago.model.network import Network
 from archipelago.model.parts import Host
 
+SOURCES = (Kind.HOST, Kind.DEVICE, Kind.PART, Kind.ADDRESS, Kind.OUTSIDE)
+"""Who can send: an address stands for who holds it."""
+TARGETS = (Kind.HOST, Kind.DEVICE, Kind.PART, Kind.GATEWAY, Kind.ADDRESS, Kind.OUTSIDE)
+"""Who can be asked, one at a time."""
+ASKED = (*TARGETS, Kind.VLAN, Kind.PREFIX)
+"""Who can be asked: a VLAN and a subnet stand for their hosts."""
 
-def find_source(index: NetworkIndex, name: str) -> Node:
-    """A host or device, or one of its interfaces (DEVICE/INTERFACE), to send from.
+
+def find_source(index: NetworkIndex, word: str) -> Node:
+    """A host or device, one of its interfaces (DEVICE/INTERFACE), or who holds an address, to send from.
 
     Raises:
         QueryError: there is none such.
     """
-    end = find_end(index, name)
+    end = find_end(index, word, SOURCES)
     if isinstance(end, Address):
         source = source_at(index, end)
         if source is None:
@@ -34,33 +43,46 @@ def source_at(index: NetworkIndex, address: Address) -> Node | None:
     return _speaking_from(holders[0].node, holders[0].nic.name) if holders else None
 
 
-def find_end(index: NetworkIndex, name: str) -> Node | Address:
+def find_end(index: NetworkIndex, word: str, accepted: Sequence[Kind] = TARGETS) -> Node | Address:
     """A host, a device, one of its interfaces (DEVICE/INTERFACE), what a host sends to (HOST/gateway), or an address.
+
+    Args:
+        index: the network.
+        word: what the end is called.
+        accepted: what it may be; by default what can be asked.
 
     Raises:
         QueryError: there is none such.
     """
-    nodes = index.knowledge.nodes
-    if name in nodes:
-        return nodes[name]
-    device, slash, interface = name.partition("/")
-    if slash and device in nodes:
-        node = nodes[device]
-        if interface in node.nics:
-            return _speaking_from(node, interface)
-        if interface == GATEWAY and isinstance(node.written, Host):
-            return _gateway_of(node.written)
+    end = checked(index.network, word, accepted)
+    if end.address is not None:
+        return end.address
+    if end.kind is Kind.OUTSIDE:
+        if OUTSIDE not in index.knowledge.nodes:
+            raise QueryError(NOTHING_LEADS)
+        return index.knowledge.nodes[OUTSIDE]
+    node = index.knowledge.nodes[end.name]
+    if end.kind is Kind.GATEWAY and isinstance(node.written, Host):
+        return _gateway_of(node.written)
+    if end.kind is not Kind.PART:
+        return node
+    if end.part not in node.nics:
         known = ", ".join(node.nics) or "none"
-        raise QueryError(f"'{device}' has no interface '{interface}'; it has: {known}")
-    try:
-        return parse_address(name)
-    except AddressError:
-        pass
-    close = get_close_matches(name, list(nodes), n=1)
-    hint = f"; did you mean '{close[0]}'?" if close else ";"
-    listed = list(index.knowledge.hosts) or list(nodes)
-    shown = ", ".join(listed[:12]) + (f" and {len(listed) - 12} more" if len(listed) > 12 else "")
-    raise QueryError(f"there is no host, device or address '{name}'{hint} hosts: {shown}")
+        raise QueryError(f"'{end.name}' has no interface '{end.part}'; it has: {known}")
+    return _speaking_from(node, end.part)
+
+
+def checked(network: Network, word: str, accepted: Sequence[Kind]) -> NamedEnd:
+    """What a word stands for, of the kinds that are accepted.
+
+    Raises:
+        QueryError: it is nothing, or of another kind.
+    """
+    wrong = problem(word, network, accepted)
+    end = find(word, network)
+    if wrong is not None or end is None:
+        raise QueryError(wrong or word)
+    return end
 
 
 def _gateway_of(host: Host) -> Address:
@@ -100,6 +122,19 @@ def target_address(source: Node, target: Node | Address, family: int | None = No
     version = family or common_family(source, target)
     address = target if isinstance(target, Address) else first_address(target, version) if version else None
     return address if address is not None and address.version == version else None
+
+
+def managed_at(source: Node, device: Node, version: int) -> list[Address]:
+    """The addresses of a device in the order in which a source would manage it by them: those in a subnet of its own
+    first, then the others as they are written."""
+    own = [
+        address.address
+        for nic in device.nics.values()
+        for address in nic.addresses
+        if address.version == version and not is_link_local(address)
+    ]
+    near = [address.prefix for nic in source.nics.values() for address in nic.addresses if address.version == version]
+    return sorted(own, key=lambda address: not any(prefix.holds(address) for prefix in near))
 
 
 def first_address(node: Node, version: int) -> Address | None:

@@ -11,7 +11,7 @@ from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.links import next_hop_beyond
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import Cable, Device, End, Host, NextHop, Port, Route
 from archipelago.model.values import free_name

@@ -5,7 +5,7 @@ A port that the spanning tree blocks joins nothing.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from archipelago.knowledge.devices import Attachment, Devices, Node
@@ -63,6 +63,11 @@ class Topology:
         yield from self._within(node).get(endpoint, ())
         for link in self._links_at(node).get(endpoint[1], ()):
             yield from self._over(node, link).get(endpoint, ())
+
+    def over(self, endpoint: Layer2Endpoint, attachment: str) -> Sequence[Adjacency]:
+        """What leaves from one endpoint of a device by one of its attachments."""
+        node = self._devices[endpoint[0]]
+        return self._over(node, node.attachments[attachment]).get(endpoint, ())
 
     def leaking_into(self, endpoint: Layer2Endpoint) -> Iterator[Layer2Endpoint]:
         """The endpoints of other devices whose frames get to one, and none back."""

@@ -16,7 +16,7 @@ from archipelago.knowledge.topology import far_end
 from archipelago.load.carried import Carried, carry
 from archipelago.load.parties import Senders, Stream, hosts_by_vlan
 from archipelago.load.result import DemandLoad, LinkLoad, Load, rate_text
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
 from archipelago.model.parts import End

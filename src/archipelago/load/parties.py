@@ -12,9 +12,8 @@ from numpy.typing import NDArray
 from archipelago.diagnosis.places import plugged_vlan
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.demand import Demand
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.filters import Probe
-from archipelago.model.policy import ANYBODY
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.parties import Parties
 
@@ -51,7 +50,6 @@ class Senders:
     """
 
     def __init__(self, knowledge: Knowledge, hosts: tuple[str, ...], outside: tuple[str, ...]) -> None:
-        self._knowledge = knowledge
         self._parties = Parties(knowledge, hosts, outside)
         self.hosts = hosts
 
@@ -61,9 +59,6 @@ class Senders:
         return Stream(str(demand), float(demand.rate), float(demand.answers), demand.probe, *ends, _NOBODY)
 
     def _hosts(self, end: str) -> Ints:
-        network = self._knowledge.network
-        if end == ANYBODY and end not in network.vlans and end not in network.hosts:
-            return np.arange(len(self.hosts))
         return self._parties.hosts(end)
 
     @cached_property

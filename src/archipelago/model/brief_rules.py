@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 from archipelago.addressing.values import parse_address
 from archipelago.errors import AddressError, ModelProblem
-from archipelago.model.expectation import OUTSIDE
 from archipelago.model.parts import End, Path
 from archipelago.model.problems import Catalogue, Names, Problems, held_problems, vlan_problems
 from archipelago.model.rules import (
@@ -18,6 +17,7 @@ from archipelago.model.rules import (
     named_problems,
     plug_problems,
     policy_problems,
+    word_problems,
 )
 
 if TYPE_CHECKING:
@@ -39,6 +39,8 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
     yield from named_problems(brief.vlans, "vlans")
     yield from named_problems(brief.devices, "devices")
     yield from named_problems(brief.hosts, "hosts")
+    yield from word_problems(brief.devices, "devices")
+    yield from word_problems(brief.hosts, "hosts")
     for name, vlan in brief.vlans.items():
         if vlan.later and vlan.later < vlan.hosts:
             message = (
@@ -73,7 +75,7 @@ def brief_problems(brief: Brief, left_out: Collection[str] = ()) -> Problems:
         if end.device in brief.devices and where[0] != "hosts":
             yield from _place_problems(where, end, brief, names)
     yield from plug_problems(uses, brief.devices, names)
-    known = NamedParts(ids, brief.hosts, dict.fromkeys(brief.devices))
+    known = NamedParts(ids.names, brief.hosts, dict.fromkeys(brief.devices))
     yield from expectation_problems(brief.expect, known, names)
     yield from demand_problems(brief.traffic, known, names)
     if brief.policy is not None:
@@ -118,10 +120,6 @@ def _translation_problems(brief: Brief) -> Problems:
         yield ModelProblem(path, f"'{brief.outside.at.device}' is no router; only routers translate addresses")
     if not any(address.version == 4 for address in brief.outside.addresses):
         yield ModelProblem(path, "packets leave with the port's own IPv4 address, and it has none; write one")
-    for key, named in (("hosts", brief.hosts), ("devices", brief.devices)):
-        if OUTSIDE in named:
-            message = f"'{OUTSIDE}' stands for what is beyond the network; give this another name"
-            yield ModelProblem((key, OUTSIDE), message, True)
 
 
 def _uses(brief: Brief) -> Iterator[tuple[Path, End, object]]:

@@ -7,11 +7,6 @@ from dataclasses import dataclass
 from archipelago.answer import OneLine
 from archipelago.model.filters import Probe
 
-OUTSIDE = "outside"
-"""The end that stands for whatever lies beyond the network's own edge."""
-GATEWAY = "gateway"
-"""As a target: each source's own gateway, in every family that it has an address of."""
-
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Expectation(OneLine):

@@ -8,9 +8,6 @@ from typing import Literal
 from archipelago.answer import OneLine
 from archipelago.model.filters import Probe, Traffic
 
-ANYBODY = "any"
-"""The end that stands for every host and the outside."""
-
 
 @dataclass(frozen=True, slots=True, repr=False)
 class PolicyRule(OneLine):

@@ -5,24 +5,17 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
-from archipelago.addressing.values import parse_address, parse_prefix
-from archipelago.errors import AddressError, ModelProblem, quoted
+from archipelago.errors import ModelProblem
 from archipelago.model.demand import Demand
 from archipelago.model.device_rules import device_problems
-from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
+from archipelago.model.ends import ENDS, GATEWAY, OF_HOSTS, OUTSIDE, WORDS, Kind
+from archipelago.model.ends import find as find_end
+from archipelago.model.ends import problem as end_problem
+from archipelago.model.expectation import Expectation
 from archipelago.model.lease_rules import lease_problems
 from archipelago.model.parts import Aggregate, Device, End, Host, Path, Port
-from archipelago.model.policy import ANYBODY, Policy
-from archipelago.model.problems import (
-    Catalogue,
-    Names,
-    Problems,
-    can_be_held,
-    held_problems,
-    listed,
-    mtu_problems,
-    vlan_problems,
-)
+from archipelago.model.policy import Policy
+from archipelago.model.problems import Catalogue, Names, Problems, can_be_held, held_problems, mtu_problems
 from archipelago.model.values import NAME
 
 if TYPE_CHECKING:
@@ -38,12 +31,10 @@ class Named(Protocol):
 
 
 def catalogue_problems(vlans: Mapping[str, int]) -> Problems:
-    """Each id has one name, and no name is a word of the format."""
+    """Each id has one name, and no name is a word of the documents."""
+    yield from word_problems(vlans, "vlans")
     seen: dict[int, str] = {}
     for name, number in vlans.items():
-        if name in ("all", "none"):
-            message = f"'{name}' has a meaning of its own on trunks; give the VLAN another name"
-            yield ModelProblem(("vlans", name), message, True)
         first = seen.setdefault(number, name)
         if first != name:
             message = f"VLAN id {number} is '{first}' already; each VLAN has an id of its own"
@@ -73,19 +64,23 @@ def plug_problems(uses: Iterable[tuple[Path, End, object]], devices: Mapping[str
 class NamedParts(NamedTuple):
     """What the ends of expectations can name: VLANs, hosts, and devices with their interfaces (None: not known yet)."""
 
-    vlans: Catalogue
+    vlans: Mapping[str, int]
     hosts: Collection[str]
     devices: Mapping[str, Collection[str] | None]
+
+
+EXPECTED = tuple(kind for kind in ENDS if kind is not Kind.ANYBODY)
+"""The ends of expectations."""
 
 
 def expectation_problems(expect: Iterable[Expectation], known: NamedParts, names: Names) -> Problems:
     """Each end of an expectation is a VLAN, a host, a subnet, an address, a device, an interface of one, or the
     outside; a target also everybody's own gateway."""
     for number, expectation in enumerate(expect):
-        yield from _party_problems(("expect", number, "from"), expectation.source, known, names)
-        named = expectation.target in known.vlans.names
+        yield from _end_problems(("expect", number, "from"), expectation.source, known, EXPECTED, names)
+        named = expectation.target in known.vlans
         if expectation.target != GATEWAY or named:
-            yield from _party_problems(("expect", number, "to"), expectation.target, known, names)
+            yield from _end_problems(("expect", number, "to"), expectation.target, known, EXPECTED, names)
         elif expectation.source == OUTSIDE:
             yield ModelProblem(("expect", number, "to"), f"what lies {OUTSIDE} has no gateway here; name a device")
 
@@ -94,48 +89,24 @@ def demand_problems(traffic: Iterable[Demand], known: NamedParts, names: Names) 
     """Each end of a demand is one of hosts: a VLAN, a host, a subnet, an address, the outside, or any."""
     for number, demand in enumerate(traffic):
         for key, end in (("from", demand.source), ("to", demand.target)):
-            path: Path = ("traffic", number, key)
-            device = end.partition("/")[0]
-            if end == ANYBODY and end not in known.vlans.names and end not in known.hosts:
-                continue
-            if device in known.devices and end not in known.vlans.names and end not in known.hosts:
-                yield ModelProblem(
-                    path, f"'{end}' is of a device; hosts send traffic: write a VLAN, a host or a subnet"
-                )
-            else:
-                yield from _party_problems(path, end, known, names)
+            yield from _end_problems(("traffic", number, key), end, known, OF_HOSTS, names)
 
 
-def _party_problems(path: Path, end: str, known: NamedParts, names: Names) -> Problems:
-    vlans, hosts, devices = known
-    device, slash, interface = end.partition("/")
-    if end == OUTSIDE or names.suppressed(end):
+def _end_problems(path: Path, word: str, known: NamedParts, accepted: Iterable[Kind], names: Names) -> Problems:
+    if names.suppressed(word):
         return
-    if end in vlans.names and end in hosts:
-        message = f"'{end}' is a VLAN and a host; write the VLAN's id ({vlans.names[end]}) or the host's address"
+    if word in known.vlans and word in known.hosts:
+        message = f"'{word}' is a VLAN and a host; write the VLAN's id ({known.vlans[word]}) or the host's address"
         yield ModelProblem(path, message)
-    elif end in vlans.names or end in hosts or end in devices:
         return
-    elif slash and device in devices:
-        interfaces = devices[device]
-        if interfaces is not None:
-            yield from names.unknown(path, interface, interfaces, f"interface of '{device}' called")
-    elif end.isascii() and end.isdigit():
-        if len(end) > 4 or end.startswith("0"):
-            yield ModelProblem(path, f"{quoted(end)} is not a VLAN id; ids go from 1 to 4094 (IEEE 802.1Q)")
-            return
-        yield from vlan_problems(path, int(end), vlans)
-    else:
-        try:
-            parse_prefix(end) if "/" in end else parse_address(end)
-        except AddressError as error:
-            addressed = end[:1].isdigit() or ":" in end
-            hint = f": {error}" if addressed else names.hint(end, [*vlans.names, *hosts, *devices, OUTSIDE])
-            yield ModelProblem(
-                path,
-                f"'{end}' is no VLAN, host, device, DEVICE/INTERFACE, subnet or address{hint}; "
-                f"VLANs: {listed(vlans.names)}; or '{OUTSIDE}', whatever lies beyond the network",
-            )
+    wrong = end_problem(word, known, accepted, names)
+    if wrong is not None:
+        yield ModelProblem(path, wrong)
+        return
+    end = find_end(word, known)
+    interfaces = known.devices[end.name] if end is not None and end.kind is Kind.PART else None
+    if end is not None and interfaces is not None:
+        yield from names.unknown(path, end.part, interfaces, f"interface of '{end.name}' called")
 
 
 def network_problems(network: Network, left_out: Collection[str] = ()) -> Problems:
@@ -155,6 +126,8 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     yield from plug_problems(uses, network.devices, names)
     yield from named_problems(network.devices, "devices")
     yield from named_problems(network.hosts, "hosts")
+    yield from word_problems(network.devices, "devices")
+    yield from word_problems(network.hosts, "hosts")
     for name, device in network.devices.items():
         yield from device_problems(device, in_use.get(name, set()), catalogue, names)
         yield from _shared_problems(device, network.devices, names)
@@ -163,7 +136,7 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     yield from lease_problems(network, names)
     named = network.expect or network.policy or network.traffic
     interfaces = {name: list(_addressed(device)) for name, device in network.devices.items()} if named else {}
-    known = NamedParts(catalogue, network.hosts, interfaces)
+    known = NamedParts(network.vlans, network.hosts, interfaces)
     yield from expectation_problems(network.expect, known, names)
     yield from demand_problems(network.traffic, known, names)
     if network.policy is not None:
@@ -191,8 +164,7 @@ def policy_problems(policy: Policy, known: NamedParts, names: Names) -> Problems
             yield ModelProblem(path, "a line says what may be begun or what may not: write one of 'may' and 'may-not'")
         for key, ends in (("from", rule.source), ("to", rule.target)):
             for end in ends:
-                if end != ANYBODY:
-                    yield from _party_problems((*path, key), end, known, names)
+                yield from _end_problems((*path, key), end, known, ENDS, names)
 
 
 def _outside_problems(network: Network, in_use: Mapping[str, Collection[str]], names: Names) -> Problems:
@@ -211,10 +183,6 @@ def _outside_problems(network: Network, in_use: Mapping[str, Collection[str]], n
             yield ModelProblem(path, f"something is plugged into {entry.at}; the outside begins where nothing is")
         if any(other.at == entry.at for other in (network.outside or ())[:number]):
             yield ModelProblem(path, f"{entry.at} is named twice; one entry for each port")
-    if network.outside is not None and OUTSIDE in {*network.devices, *network.hosts}:
-        section = "devices" if OUTSIDE in network.devices else "hosts"
-        told = f"'{OUTSIDE}' stands for what is beyond the network; give the one called so another name"
-        yield ModelProblem((section, OUTSIDE), told, True)
 
 
 def _addressed(device: Device) -> Iterator[str]:
@@ -233,6 +201,13 @@ def named_problems(parts: Mapping[str, Named], section: str) -> Problems:
             yield ModelProblem((section, key), told, True)
         if not is_name(key):
             yield ModelProblem((section, key), f"'{key}' is not a name; a name starts with a letter", True)
+
+
+def word_problems(names: Iterable[str], section: str) -> Problems:
+    """Names that are words of the documents."""
+    for name in WORDS.intersection(names):
+        told = f"'{name}' is a word of the documents ({', '.join(sorted(WORDS))}); give this another name"
+        yield ModelProblem((section, name), told, True)
 
 
 def _uses(network: Network) -> Iterator[tuple[Path, End, object]]:

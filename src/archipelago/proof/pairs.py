@@ -12,7 +12,7 @@ from archipelago.addressing.values import is_link_local
 from archipelago.audit.ways import table_parts
 from archipelago.knowledge.held import TableName
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Finding
 from archipelago.reachability.arrays import NetworkArrays

@@ -14,7 +14,7 @@ from archipelago.files.write import document_of
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.outside import ways_outside
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.filter_rules import unnamed_filters
 from archipelago.model.filters import Filter
 from archipelago.model.finding import REMOVE, Edit

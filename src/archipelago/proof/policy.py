@@ -48,10 +48,8 @@ def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
         says = f"policy and filters tell {kinds:,} kinds of traffic apart; {MOST_PROBES} of them were asked"
         yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by matrix --probe")
     found = list(breaches(wider, arrays, outside))
-    if questions_of_devices(network, len(network.hosts), min(kinds, MOST_PROBES)) > MOST_QUESTIONS:
-        says = (
-            f"there is more to ask about devices' own addresses than {MOST_QUESTIONS:,} questions; so many were asked"
-        )
+    if questions_of_devices(network, len(network.hosts)) > MOST_QUESTIONS:
+        says = f"there are more hosts and addresses of devices to put together than {MOST_QUESTIONS:,}; so many were"
         yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by reach --probe")
     intent = Intent(wider.knowledge, arrays.hosts, outside)
     yield from (_idle(network, line) for line in idle_lines(network, intent, arrays))

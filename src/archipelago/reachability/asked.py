@@ -15,7 +15,8 @@ from archipelago.diagnosis.gateway_place import without_gateway
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import common_families, source_at
 from archipelago.knowledge.known import Knowledge
-from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
+from archipelago.model.ends import GATEWAY, OUTSIDE
+from archipelago.model.expectation import Expectation
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Finding
 from archipelago.reachability.arrays import Ints

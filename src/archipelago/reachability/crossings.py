@@ -129,7 +129,7 @@ class Crossings:
         self._columns = ways.columns
         self._start = ways.start
         # Whose filter sees a packet for an address that several hold is not for the arrays to say.
-        self._lines = FilterLines(family, [guard.filter for guard in guards.every])
+        self._lines = FilterLines(family.version, family.cuts, [guard.filter for guard in guards.every])
         self._ingress = np.where(ways.hops.contested, NO_ENDPOINT, ways.hops.ingress)
 
     def refusals(self, way: tuple[Ints, Ints, Ints], arrives: Bools, probe: Probe) -> tuple[Ints, Bools]:

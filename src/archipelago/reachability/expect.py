@@ -7,15 +7,16 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from archipelago.addressing.values import Address, parse_address
+from archipelago.addressing.values import Address
 from archipelago.diagnosis.catalogue import finding
-from archipelago.errors import AddressError
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import NOTHING_LEADS, beyond, with_outside
-from archipelago.model.expectation import GATEWAY, OUTSIDE, Expectation
+from archipelago.model.ends import GATEWAY, OUTSIDE, find
+from archipelago.model.expectation import Expectation
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Finding
+from archipelago.model.network import Network
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.asked import Asking
 from archipelago.reachability.build import build_arrays
@@ -70,7 +71,7 @@ def check(
     expectations = knowledge.network.expect
     if outside is None:
         outside = ()
-        unheld = beyond(NetworkIndex(knowledge), _addresses(expectations))
+        unheld = beyond(NetworkIndex(knowledge), _addresses(knowledge.network))
         if unheld or any(OUTSIDE in (expectation.source, expectation.target) for expectation in expectations):
             network, outside = with_outside(knowledge, unheld)
             knowledge = know(network)
@@ -114,18 +115,16 @@ def _asking(parties: Parties, expectation: Expectation, answers: Mapping[Probe, 
 
 def names_addresses_beyond(knowledge: Knowledge) -> bool:
     """Whether a network expects something of addresses that are in none of its subnets."""
-    return bool(beyond(NetworkIndex(knowledge), _addresses(knowledge.network.expect)))
+    return bool(beyond(NetworkIndex(knowledge), _addresses(knowledge.network)))
 
 
-def _addresses(expectations: Sequence[Expectation]) -> Iterator[Address]:
-    """The single addresses that expectations name."""
-    for expectation in expectations:
-        for end in (expectation.source, expectation.target):
-            if "/" not in end and ("." in end or ":" in end):
-                try:
-                    yield parse_address(end)
-                except AddressError:
-                    continue  # a name with a dot
+def _addresses(network: Network) -> Iterator[Address]:
+    """The single addresses that a network's expectations name."""
+    for expectation in network.expect:
+        for word in (expectation.source, expectation.target):
+            end = find(word, network)
+            if end is not None and end.address is not None:
+                yield end.address
 
 
 def _needs_reason(verdict: Verdict) -> bool:

@@ -12,7 +12,7 @@ from archipelago.addressing.values import Address, Prefix
 from archipelago.knowledge.filtering import both_families_named, but_addresses, never_filtered, of_family, speaks_of
 from archipelago.knowledge.header import probe_header
 from archipelago.model.filters import Filter, FilterRule, Probe
-from archipelago.reachability.arrays import Bools, Family, Ints
+from archipelago.reachability.arrays import Bools, Ints
 
 PASSES = -1
 """In place of a line's number: the packet passes."""
@@ -66,13 +66,14 @@ class FilterLines:
     """The lines of some filters, for the packets of one family.
 
     Args:
-        family: its tables.
+        version: the family, 4 or 6.
+        cuts: where the pieces of the address space begin.
         filters: the filters, called by their places.
     """
 
-    def __init__(self, family: Family, filters: Sequence[Filter]) -> None:
-        self._version = family.version
-        self._cuts = family.cuts
+    def __init__(self, version: int, cuts: Sequence[int], filters: Sequence[Filter]) -> None:
+        self._version = version
+        self._cuts = cuts
         self._filters = filters
         self._speaking: dict[tuple[int, Probe, bool], tuple[int, ...]] = {}
         self._pieces_of: dict[int, Pieces] = {}

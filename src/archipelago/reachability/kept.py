@@ -11,7 +11,7 @@ from archipelago.errors import QueryError
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import with_outside
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.filters import Probe
 from archipelago.model.network import Network
 from archipelago.reachability.arrays import Ints

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import islice
 from typing import NamedTuple
+
+import numpy as np
 
 from archipelago.addressing.values import Address, is_link_local
 from archipelago.knowledge.delivery import Ended
@@ -11,15 +14,16 @@ from archipelago.knowledge.forwarding import source_towards
 from archipelago.knowledge.header import probe_header
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE, Kind, find
 from archipelago.model.filters import Probe
 from archipelago.model.network import Network
 from archipelago.model.policy import Policy
 from archipelago.reachability.few import few_hosts
+from archipelago.reachability.walks import Walks
 from archipelago.simulation.reach import reach
 
 MOST_QUESTIONS = 20_000
-"""So many questions about devices' own addresses are asked at most, in each family."""
+"""So many hosts and addresses of devices are put together at most, in each family."""
 
 
 class DeviceBreach(NamedTuple):
@@ -37,8 +41,8 @@ def named_devices(network: Network) -> list[str]:
     """The devices whose own addresses the policy speaks of."""
     if network.policy is None:
         return []
-    ends = (end.partition("/")[0] for rule in network.policy.rules for end in rule.target)
-    return [name for name in dict.fromkeys(ends) if name in network.devices and network.vlan_called(name) is None]
+    ends = (find(word, network) for rule in network.policy.rules for word in rule.target)
+    return [*dict.fromkeys(end.name for end in ends if end is not None and end.kind in (Kind.DEVICE, Kind.PART))]
 
 
 def of_devices(
@@ -57,29 +61,46 @@ def of_devices(
     policy, named = network.policy, named_devices(network)
     if policy is None or not named:
         return
-    asking = AddressAsking(index, hosts)
     able = [host for host in hosts if _speaks(index, host, version)]
-    questions = (
-        (name, interface, address, host, probe)
-        for name in named
-        for interface, address in own_addresses(network, name, version)
-        for host in able
-        for probe in probes
-    )
-    for (name, interface, address, host, probe), _ in zip(questions, range(MOST_QUESTIONS), strict=False):
-        speaking = [number for number, hosts in enumerate(members) if host in hosts]
-        may, line = _may(policy, speaking, (name, f"{name}/{interface}"), probe)
-        reached, cut = asking.reaches(host, name, address, probe)
-        # What is within one VLAN passes no filter of a gateway: nobody is asked to keep it apart.
-        if reached and _within(index, host, address):
-            continue
-        if reached != may and (reached or cut):
-            yield DeviceBreach(line, reached, host, address, probe)
+    speaking = {host: tuple(number for number, hosts in enumerate(members) if host in hosts) for host in able}
+    allowed = _Allowed(policy, probes)
+    asked = list(islice(_asked(index, named, able, version), MOST_QUESTIONS))
+    answers = Walks(index, version, probes).ask([((host, own), (name, to)) for host, own, name, _, to in asked])
+    single = AddressAsking(index, hosts)
+    for number in np.flatnonzero(answers.translated).tolist():
+        host, _, name, _, address = asked[number]
+        for place, probe in enumerate(probes):
+            answers.reached[number, place], answers.cut[number, place] = single.reaches(host, name, address, probe)
+    lines = [allowed.lines(speaking[host], name, interface) for host, _, name, interface, _ in asked]
+    may = np.array([[may for may, _ in each] for each in lines], dtype=np.bool_).reshape(answers.reached.shape)
+    wrong = (answers.reached & ~may) | (answers.cut & ~answers.reached & may)
+    for number in np.flatnonzero(wrong.any(axis=1)).tolist():
+        host, _, _, _, address = asked[number]
+        within = _within(index, host, address)
+        for place in np.flatnonzero(wrong[number]).tolist():
+            reached = bool(answers.reached[number, place])
+            # What is within one VLAN passes no filter of a gateway: nobody is asked to keep it apart.
+            if not (reached and within):
+                yield DeviceBreach(lines[number][place][1], reached, host, address, probes[place])
+
+
+def _asked(
+    index: NetworkIndex, named: Sequence[str], hosts: Sequence[str], version: int
+) -> Iterator[tuple[str, Address, str, str, Address]]:
+    """Each of some hosts with each address of some devices: the host and the address that it speaks from, the device,
+    its interface and its address."""
+    states = {host: index.knowledge.state(host) for host in hosts}
+    for name in named:
+        for interface, address in own_addresses(index.network, name, version):
+            for host, state in states.items():
+                source = source_towards(state, address)
+                if source is not None:
+                    yield host, source, name, interface, address
 
 
 class AddressAsking:
-    """Asks whether hosts reach addresses of devices: station by station, and where addresses are translated on the way
-    the simulation."""
+    """Asks whether a host reaches an address of a device: station by station, and where addresses are translated on
+    the way the simulation."""
 
     def __init__(self, index: NetworkIndex, hosts: Sequence[str]) -> None:
         self._index = index
@@ -107,16 +128,16 @@ class AddressAsking:
     def _simulated(self, host: str, address: Address, probe: Probe) -> tuple[bool, bool]:
         index = self._index
         if self._within is None:
-            self._within = few_hosts(index, {*self._hosts, *({OUTSIDE} & index.network.hosts.keys())})
+            self._within = few_hosts(index, {*self._hosts, OUTSIDE} & index.network.hosts.keys())
         node, version = index.knowledge.nodes[host], address.version
         answer = reach(index, node, address, probes=1, family=version, within=self._within, probe=probe)
         return answer.reached, answer.finding is not None and answer.finding.kind == "filtered"
 
 
-def questions_of_devices(network: Network, hosts: int, probes: int) -> int:
+def questions_of_devices(network: Network, hosts: int) -> int:
     """How many questions it takes at most to know who reaches the devices that the policy names."""
     named = named_devices(network)
-    return hosts * probes * max(sum(len(own_addresses(network, name, v)) for name in named) for v in (4, 6))
+    return hosts * max(sum(len(own_addresses(network, name, v)) for name in named) for v in (4, 6))
 
 
 def _speaks(index: NetworkIndex, host: str, version: int) -> bool:
@@ -131,16 +152,31 @@ def _within(index: NetworkIndex, host: str, address: Address) -> bool:
     return address not in gateways and any(subnet.holds(address) for subnet in subnets)
 
 
-def _may(policy: Policy, speaking: Sequence[int], ends: tuple[str, str], probe: Probe) -> tuple[bool, int]:
-    """Whether a host may begin with a device's address, and the line that says so: where no line names it, that is the
-    first that names the device."""
-    for number in speaking:
-        rule = policy.rules[number]
-        if set(ends) & set(rule.target) and rule.speaks_of(probe):
-            return bool(rule.may), number
-    device = ends[0]
-    naming = (n for n, rule in enumerate(policy.rules) if any(e.partition("/")[0] == device for e in rule.target))
-    return False, next(naming)
+class _Allowed:
+    """What a policy says of devices' own addresses."""
+
+    def __init__(self, policy: Policy, probes: Sequence[Probe]) -> None:
+        self._policy = policy
+        self._probes = probes
+        self._known: dict[tuple[tuple[int, ...], str, str], list[tuple[bool, int]]] = {}
+
+    def lines(self, speaking: tuple[int, ...], device: str, interface: str) -> list[tuple[bool, int]]:
+        """For each kind of traffic whether a host that some lines speak of may begin with an interface's address, and
+        the line that says so."""
+        key = speaking, device, interface
+        if key not in self._known:
+            self._known[key] = [self._line(speaking, device, interface, probe) for probe in self._probes]
+        return self._known[key]
+
+    def _line(self, speaking: tuple[int, ...], device: str, interface: str, probe: Probe) -> tuple[bool, int]:
+        """Where no line names the address, the line is the first that names the device."""
+        ends = {device, f"{device}/{interface}"}
+        for number in speaking:
+            rule = self._policy.rules[number]
+            if ends & set(rule.target) and rule.speaks_of(probe):
+                return bool(rule.may), number
+        rules = enumerate(self._policy.rules)
+        return False, next(n for n, rule in rules if any(e.partition("/")[0] == device for e in rule.target))
 
 
 def own_addresses(network: Network, name: str, version: int) -> list[tuple[str, Address]]:

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from functools import cached_property
 
 import numpy as np
 
-from archipelago.addressing.values import Address, Prefix, parse_address, parse_prefix
-from archipelago.diagnosis.places import plugged_vlan
-from archipelago.errors import AddressError, QueryError
+from archipelago.addressing.values import Address
+from archipelago.diagnosis.places import hosts_by_vlan, hosts_within
 from archipelago.knowledge.devices import Node
-from archipelago.knowledge.ends import find_end
+from archipelago.knowledge.ends import checked, find_end
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
-from archipelago.model.expectation import GATEWAY, OUTSIDE
-from archipelago.model.parts import Host
+from archipelago.model.ends import ENDS, GATEWAY, Kind
 from archipelago.reachability.arrays import Ints
 
 
@@ -54,42 +53,29 @@ class Parties:
         network = self.knowledge.network
         return end == GATEWAY and not any(end in named for named in (network.vlans, network.hosts, network.devices))
 
-    def _find(self, end: str) -> Ints | Node | Address:
-        network = self.knowledge.network
-        if end == OUTSIDE:
-            return _places([self.place[name] for name in self.outside])
-        if end in network.hosts:
-            return _places([self.place[end]])
-        vlan = network.vlan_called(end)
-        if vlan is not None:
-            return _places(self._by_vlan.get(vlan, []))
-        if end.partition("/")[0] in network.devices:
-            return find_end(self.index, end)
-        try:
-            block = parse_prefix(end) if "/" in end else parse_address(end)
-        except AddressError:
-            raise QueryError(
-                f"'{end}' is no end to expect anything of: write a VLAN, a host, a subnet, an address, a device, "
-                f"DEVICE/INTERFACE or '{OUTSIDE}'"
-            ) from None
-        within = block if isinstance(block, Prefix) else Prefix(*block, 32 if block.version == 4 else 128)
-        own = (host for host in network.hosts.values() if host.name not in self.outside)
-        places = [self.place[host.name] for host in own if _inside(host, within)]
-        return block if isinstance(block, Address) and not places else _places(places)
+    def family(self, word: str) -> int | None:
+        """The family of a subnet or an address; None where an end is for both."""
+        end = checked(self.knowledge.network, word, ENDS)
+        return end.block.version if end.kind in (Kind.ADDRESS, Kind.PREFIX) else None
+
+    def _find(self, word: str) -> Ints | Node | Address:
+        end = checked(self.knowledge.network, word, ENDS)
+        if end.kind is Kind.ANYBODY:
+            return np.arange(len(self.place))
+        if end.kind is Kind.OUTSIDE:
+            return self._places(self.outside)
+        if end.kind is Kind.HOST:
+            return self._places([end.name])
+        if end.kind is Kind.VLAN:
+            return self._places(self._by_vlan.get(end.vlan, []))
+        if end.kind in (Kind.DEVICE, Kind.PART):
+            return find_end(self.index, word)
+        hosts = hosts_within(self.knowledge, end.block, self.outside)
+        return end.address if end.address is not None and not hosts else self._places(hosts)
+
+    def _places(self, names: Iterable[str]) -> Ints:
+        return np.array([self.place[name] for name in names], dtype=np.int64)
 
     @cached_property
-    def _by_vlan(self) -> dict[int | None, list[int]]:
-        """The places of the hosts that are plugged into each VLAN."""
-        plugged: dict[int | None, list[int]] = {}
-        for name, host in self.knowledge.network.hosts.items():
-            if name not in self.outside:
-                plugged.setdefault(plugged_vlan(self.knowledge, host), []).append(self.place[name])
-        return plugged
-
-
-def _places(places: list[int]) -> Ints:
-    return np.array(places, dtype=np.int64)
-
-
-def _inside(host: Host, block: Prefix) -> bool:
-    return any(block.holds(address) for address in host.addresses)
+    def _by_vlan(self) -> dict[int | None, list[str]]:
+        return hosts_by_vlan(self.knowledge, self.outside)

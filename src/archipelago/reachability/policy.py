@@ -9,15 +9,13 @@ from typing import NamedTuple
 
 import numpy as np
 
-from archipelago.addressing.values import parse_prefix
 from archipelago.diagnosis.places import plugged_vlan
-from archipelago.errors import AddressError
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import ANYBODY
 from archipelago.model.filters import ECHO, FIRST_OWN_PORT, LAST_PORT, Probe, Traffic
 from archipelago.model.network import Network
-from archipelago.model.policy import ANYBODY, Policy
+from archipelago.model.policy import Policy
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.management import DeviceBreach, named_devices, of_devices
 from archipelago.reachability.matrix import Matrix, by_probe, unfiltered
@@ -123,7 +121,7 @@ class Intent:
         """The places of the hosts that an end stands for in a family."""
         key = end, version
         if key not in self._parties:
-            party = self.parties.of(end) if _family(end) in (None, version) else None
+            party = self.parties.of(end) if self.parties.family(end) in (None, version) else None
             self._parties[key] = party if isinstance(party, np.ndarray) else np.empty(0, dtype=np.int64)
         return self._parties[key]
 
@@ -186,16 +184,6 @@ class Intent:
         within = self.vlan[some][:, None] == self.vlan[some]
         allowed[within], line[within] = True, WITHIN
         return allowed, line
-
-
-def _family(end: str) -> int | None:
-    """The family of a subnet or an address; None where an end is for both."""
-    if end == OUTSIDE or not ("." in end or ":" in end):
-        return None
-    try:
-        return parse_prefix(end if "/" in end else f"{end}/{128 if ':' in end else 32}").version
-    except AddressError:
-        return None
 
 
 class Compared(NamedTuple):

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from archipelago.addressing.values import Address, is_link_local
 from archipelago.answer import Answer
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Node
-from archipelago.knowledge.ends import target_address
+from archipelago.knowledge.ends import common_family
 from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.reasons import Reason
@@ -17,6 +17,7 @@ from archipelago.simulation.build import Simulation
 from archipelago.simulation.events import Event, FrameReceived, FrameSwitched, PacketDelivered, PacketSent
 from archipelago.simulation.frames import BROADCAST, Echo, Frame, IcmpError, Packet, Resolution
 from archipelago.simulation.probe import MOST_PROBES, Probing
+from archipelago.simulation.reach import asked_address
 from archipelago.simulation.station import SECOND
 
 SILENT = 3
@@ -37,13 +38,15 @@ class Uncovered:
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Trace(Answer):
-    """The routers between two ends, as a growing TTL uncovers them."""
+    """The routers between two ends, as a growing TTL uncovers them; `others` are to the other hosts of a VLAN or a
+    subnet."""
 
     SHOWN = "exploring.TRACE"
 
     source: str
     target: str
     trace: tuple[Uncovered, ...]
+    others: tuple[Trace, ...] = ()
 
     @property
     def reached(self) -> bool:
@@ -53,12 +56,20 @@ class Trace(Answer):
     @property
     def headline(self) -> str:
         """The answer in one line."""
+        if self.others:
+            answering = self.reached + sum(map(bool, self.others))
+            return f"{self.source}: {answering} of {1 + len(self.others)} answer"
         routers = sum(hop.answer == Reason.TTL_EXPIRED for hop in self.trace)
         said = "answers" if self.reached else "does not answer"
         return f"{self.target} {said}; {routers} router{'s' * (routers != 1)} on the way answered"
 
+    @property
+    def each(self) -> tuple[Trace, ...]:
+        """This answer and the others, each alone."""
+        return (replace(self, others=()), *self.others)
+
     def __bool__(self) -> bool:
-        return self.reached
+        return self.reached and all(self.others)
 
 
 def trace(
@@ -70,7 +81,7 @@ def trace(
     Raises:
         QueryError: the two ends have no address family in common.
     """
-    address = target_address(source, target, family)
+    address = asked_address(index, source, target, family or common_family(source, target))
     if address is None:
         raise QueryError(f"{source.name} has no address of the family of its target")
     simulation = Simulation(index.knowledge)

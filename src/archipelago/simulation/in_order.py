@@ -8,9 +8,10 @@ from dataclasses import dataclass
 
 from archipelago.addressing.values import Address
 from archipelago.answer import Answer, OneLine
-from archipelago.diagnosis.places import plugged_vlan
+from archipelago.diagnosis.places import plugged_vlan, sits_in
+from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.parts import Host
 from archipelago.simulation.reach import ReachResult
 
@@ -56,12 +57,12 @@ class InOrder(Answer):
         return self.reached
 
 
-def in_order(index: NetworkIndex, host: Host, outside: bool, ask: Callable[[str], ReachResult]) -> InOrder:
-    """Make the checks from one host; it stops where going on says nothing new.
+def in_order(index: NetworkIndex, source: Node, outside: bool, ask: Callable[[str], ReachResult]) -> InOrder:
+    """Make the checks from a host or a device; it stops where going on says nothing new.
 
     Args:
         index: the network, indexed.
-        host: who asks.
+        source: who asks.
         outside: whether anything leads outside.
         ask: puts one question to the network.
     """
@@ -73,10 +74,12 @@ def in_order(index: NetworkIndex, host: Host, outside: bool, ask: Callable[[str]
         return answer.reached
 
     def made(stuck: str = "") -> InOrder:
-        return InOrder(host.name, tuple(checks), f"nothing further was asked: {stuck}" if stuck else "")
+        return InOrder(source.name, tuple(checks), f"nothing further was asked: {stuck}" if stuck else "")
 
-    near, others = _one_of_each_vlan(index, host)
-    gateway = next(iter(host.gateway), None)
+    # A host without a gateway gets no further; a device may have routes, and routers may tell a host of themselves.
+    waits = isinstance(source.written, Host) and not source.written.auto
+    near, others = _one_of_each_vlan(index, source)
+    gateway = next(iter(source.written.gateway), None)
     answers = gateway is None or check(GATEWAY, str(gateway.address), "nothing gets out of its VLAN")
     if near is not None:
         check("a neighbour in its VLAN", near, "the VLAN itself fails")
@@ -84,8 +87,8 @@ def in_order(index: NetworkIndex, host: Host, outside: bool, ask: Callable[[str]
         return made("all of it goes by the gateway")
     for vlan, name in others.items():
         meaning = "look at the other VLAN, and at the routes between"
-        if not check(f"a host of {index.vlan_name(vlan)}", name, meaning) and gateway is None and not host.auto:
-            return made(f"{host.name} has no gateway")
+        if not check(f"a host of {index.vlan_name(vlan)}", name, meaning) and gateway is None and waits:
+            return made(f"{source.name} has no gateway")
     last = ask(OUTSIDE) if outside else None
     answered = [each.answer for each in checks] + ([last] if last is not None else [])
     for router in _routers(index, answered, gateway.address if gateway is not None else None):
@@ -96,14 +99,15 @@ def in_order(index: NetworkIndex, host: Host, outside: bool, ask: Callable[[str]
     return made()
 
 
-def _one_of_each_vlan(index: NetworkIndex, host: Host) -> tuple[str | None, dict[int | None, str]]:
-    """A neighbour of a host, and a host of each other VLAN."""
+def _one_of_each_vlan(index: NetworkIndex, source: Node) -> tuple[str | None, dict[int | None, str]]:
+    """A neighbour of a source, and a host of each other VLAN."""
     knowledge = index.knowledge
     first: dict[int | None, str] = {}
     for other in index.network.hosts.values():
-        if other.name != host.name:
+        if other.name != source.name:
             first.setdefault(plugged_vlan(knowledge, other), other.name)
-    return first.pop(plugged_vlan(knowledge, host), None), first
+    own = next((nic for nic in source.nics.values() if nic.addresses), None)
+    return first.pop(sits_in(index, source, own), None) if own is not None else None, first
 
 
 def _routers(index: NetworkIndex, answers: Iterable[ReachResult], gateway: Address | None) -> list[str]:

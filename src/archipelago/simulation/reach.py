@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 from archipelago.addressing.values import Address
 from archipelago.answer import Answer
@@ -10,7 +11,7 @@ from archipelago.diagnosis.explain import explain
 from archipelago.diagnosis.no_address import no_common_family
 from archipelago.diagnosis.stop import Direction
 from archipelago.knowledge.devices import Node
-from archipelago.knowledge.ends import common_family, first_address, target_address
+from archipelago.knowledge.ends import common_family, first_address, managed_at, target_address
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.filters import ECHO, Probe
@@ -28,7 +29,8 @@ class ReachResult(Answer):
     """The answer to one question. `cause` is the kind of mistake, null when reached; `at` the device that holds it,
     `stopped_at` the one where the packet ended; `lost` says of each probe without a reply where it was lost.
     `other_family` is the answer in IPv6 beside one in IPv4, where both were asked; `answered_by` is who answered where
-    that is another holder of the address than who was asked, which is not reached."""
+    that is another holder of the address than who was asked, which is not reached. `others` are the answers about the
+    other hosts, where a VLAN or a subnet was asked, or several ends."""
 
     SHOWN = "answer.REACH"
 
@@ -54,10 +56,18 @@ class ReachResult(Answer):
     other_family: ReachResult | None = None
     answered_by: str | None = None
     probe: str = "icmp"
+    others: tuple[ReachResult, ...] = ()
+
+    @property
+    def each(self) -> tuple[ReachResult, ...]:
+        """This answer and the others, each alone."""
+        return (replace(self, others=()), *self.others)
 
     @property
     def headline(self) -> str:
         """The answer in one line; whether the two families agree, where both were asked."""
+        if self.others:
+            return f"{self.source}: {sum(map(bool, self.each))} of {len(self.each)} reached"
         other = self.other_family
         if other is None:
             return self._said
@@ -85,7 +95,7 @@ class ReachResult(Answer):
         return (f"where: {way}{stopped}", f"why:   {self.says} [{self.cause}]", f"mend:  {self.mend}")
 
     def __bool__(self) -> bool:
-        return self.reached
+        return self.reached and all(self.others)
 
 
 def reach(
@@ -103,7 +113,8 @@ def reach(
     Args:
         index: the network, indexed.
         source: who sends; a host or a device.
-        target: a host or device (its first address of the family is probed), or an address.
+        target: a host (its first address of the family is probed), a device (the address by which the source would
+            manage it: in a subnet of its own, else the first that it reaches), or an address.
         probes: how many probes at least.
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
         within: a part of the network to simulate, where that is known to answer as the whole does.
@@ -111,11 +122,17 @@ def reach(
     """
     name = str(target) if isinstance(target, Address) else target.name
     version = family or common_family(source, target)
-    address = _address(source, target, version)
-    if version is None or address is None:
+    addresses = _addresses(index, source, target, version)
+    if version is None or not addresses:
         return _without_family(source.name, name, version, no_common_family(index, source, target, family))
-    probing = _probed(index, source, target, address, within, probe=probe, probes=probes)
-    return _answer(index, probing, name, version)
+    first = None
+    for address in addresses:
+        probing = _probed(index, source, target, address, within, probe=probe, probes=probes)
+        first = first or probing
+        if probing.reached:
+            return _answer(index, probing, name, version)
+    assert first is not None
+    return _answer(index, first, name, version)
 
 
 def reaches(
@@ -136,14 +153,31 @@ def reaches(
         within: a part of the network to simulate, where that is known to answer as the whole does.
         probe: what is sent.
     """
-    address = _address(source, target, family)
-    return address is not None and _probed(index, source, target, address, within, probe=probe, probes=1).reached
+    return any(
+        _probed(index, source, target, address, within, probe=probe, probes=1).reached
+        for address in _addresses(index, source, target, family)
+    )
 
 
-def _address(source: Node, target: Node | Address, version: int | None) -> Address | None:
-    """The address that is probed; None where the two have no family in common, or not that one."""
-    has = version is not None and first_address(source, version) is not None
-    return target_address(source, target, version) if has else None
+def asked_address(index: NetworkIndex, source: Node, target: Node | Address, version: int | None) -> Address | None:
+    """The address that a source asks a target at: of a device's that by which it would manage it, the first that it
+    reaches, if it reaches any. None where the two have no family in common, or not that one."""
+    addresses = _addresses(index, source, target, version)
+    if len(addresses) > 1:
+        asked = (one for one in addresses if _probed(index, source, target, one, None, probe=ECHO, probes=1).reached)
+        return next(asked, addresses[0])
+    return addresses[0] if addresses else None
+
+
+def _addresses(index: NetworkIndex, source: Node, target: Node | Address, version: int | None) -> Sequence[Address]:
+    """The addresses that are probed, in their order, until one is reached: several only where a device as a whole is
+    asked; none where the two have no family in common, or not that one."""
+    if version is None or first_address(source, version) is None:
+        return ()
+    if isinstance(target, Node) and target.kind != "host" and target is index.knowledge.nodes[target.name]:
+        return managed_at(source, target, version)
+    address = target_address(source, target, version)
+    return () if address is None else (address,)
 
 
 def _probed(
@@ -165,7 +199,7 @@ def _probed(
 
 def simulate(index: NetworkIndex, source: Node, target: Node | Address) -> Simulation:
     """A simulation with one question's probes in it, for a look at the tables that they leave behind."""
-    address = target_address(source, target)
+    address = asked_address(index, source, target, common_family(source, target))
     simulation = start(index, source, address.version if address else 4)
     if address is not None:
         Probing(simulation, source, address).until_settled(5)

@@ -17,7 +17,10 @@ from archipelago.views.timeline import ALL, EVENT, Chosen, timeline_rows
 
 
 def body(answer: ReachResult) -> list[Part]:
-    """Why not and what mends it, then the way out and the way back, in each family that was asked."""
+    """Why not and what mends it, then the way out and the way back, in each family that was asked; of several answers a
+    line each, and why not."""
+    if answer.others:
+        return [line for one in answer.each for line in (one.headline, *(f"  {text}" for text in one.why_not))]
     other = answer.other_family
     if other is None:
         return [*_why_not(answer), *_probes(answer), *_ways(answer)]
@@ -95,27 +98,23 @@ def _port(name: str | None, tag: int | None) -> str:
     return f"{name} untagged" if tag is None else f"{name} tag {tag}"
 
 
-def values(answer: ReachResult, chosen: Chosen = ALL) -> dict[str, Any]:
+def values(answer: ReachResult, chosen: Chosen | None = ALL) -> dict[str, Any]:
     """The answer with the keys of `--json`.
 
     Args:
         answer: the answer.
-        chosen: which events are among them.
+        chosen: which events are among them; none where several were asked.
     """
-    return {**_values(answer, chosen), "others": []}
-
-
-def several(answers: Sequence[ReachResult]) -> dict[str, Any]:
-    """Answers to the same source: the first, and the others in a list."""
-    first, *others = (_values(answer, None) for answer in answers)
-    return {**first, "others": others}
+    chosen = None if answer.others else chosen
+    others = [_values(one, chosen) for one in answer.others]
+    return {**_values(answer, chosen), "others": others}
 
 
 def _values(answer: ReachResult, chosen: Chosen | None) -> dict[str, Any]:
     told: dict[str, Any] = {
         field.name: plain(getattr(answer, field.name))
         for field in fields(answer)
-        if field.name not in ("finding", "events", "other_family")
+        if field.name not in ("finding", "events", "other_family", "others")
     }
     told["events"] = timeline_rows(answer.events, chosen) if chosen is not None else []
     other = answer.other_family
@@ -162,7 +161,7 @@ _ONE = record(**_KEYS, other_family=maybe(record(**_KEYS, other_family=NOTHING))
 REACH = Face(
     name="reach",
     verb="reach",
-    shape=extended(_ONE, others=several_of(_ONE)("of several targets those after the first")),
+    shape=extended(_ONE, others=several_of(_ONE)("of several targets, or hosts of a VLAN, after the first")),
     values=values,
     tables=lambda answer: [steps_table("way out", answer.out), steps_table("way back", answer.back)],
     body=body,

@@ -7,9 +7,9 @@ from typing import Any
 from archipelago.simulation.explore import Broadcast, Trace
 from archipelago.simulation.frames import ICMP_ERRORS
 from archipelago.simulation.in_order import InOrder
-from archipelago.views.face import Face, Part
+from archipelago.views.face import Face, Part, set_apart
 from archipelago.views.plain import plain
-from archipelago.views.schema import COUNT, FLAG, TEXT, maybe, record, several
+from archipelago.views.schema import COUNT, FLAG, TEXT, extended, maybe, record, several
 from archipelago.views.table import Table, table
 
 
@@ -71,29 +71,41 @@ def trace_table(trace: Trace) -> Table:
     return table("", (limit, "device", "address", "said"), rows, (limit,))
 
 
+def _trace_values(trace: Trace) -> dict[str, Any]:
+    return {"source": trace.source, "target": trace.target, "reached": trace.reached, "trace": plain(trace.trace)}
+
+
+_TRACE = record(
+    source=TEXT,
+    target=TEXT,
+    reached=FLAG,
+    trace=several(
+        record(
+            ttl=COUNT,
+            device=maybe(TEXT),
+            address=maybe(TEXT),
+            answer=TEXT("ttl-expired, no-route, unanswered, reply, no answer"),
+        )
+    ),
+)
+
+
+def _trace_body(trace: Trace) -> list[Part]:
+    """The routers; of several targets a headline each above them."""
+    parts: list[Part] = []
+    for one in trace.each:
+        parts += ["", one.headline] if trace.others else []
+        parts += set_apart([trace_table(one)])
+    return parts
+
+
 TRACE = Face(
     name="trace",
     verb="reach",
-    shape=record(
-        source=TEXT,
-        target=TEXT,
-        reached=FLAG,
-        trace=several(
-            record(
-                ttl=COUNT,
-                device=maybe(TEXT),
-                address=maybe(TEXT),
-                answer=TEXT("ttl-expired, no-route, unanswered, reply, no answer"),
-            )
-        ),
-    ),
-    values=lambda answer: {
-        "source": answer.source,
-        "target": answer.target,
-        "reached": answer.reached,
-        "trace": plain(answer.trace),
-    },
-    tables=lambda answer: [trace_table(answer)],
+    shape=extended(_TRACE, others=several(_TRACE)("of the hosts of a VLAN or a subnet those after the first")),
+    values=lambda trace: {**_trace_values(trace), "others": [_trace_values(one) for one in trace.others]},
+    tables=lambda trace: [trace_table(one) for one in trace.each],
+    body=_trace_body,
 )
 
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from archipelago.diagnosis.places import plugged_vlan
 from archipelago.errors import QueryError
 from archipelago.knowledge.known import Knowledge
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.reachability.causes import Group
 from archipelago.reachability.matrix import Matrix
 from archipelago.reachability.verdict import Verdict, Verdicts

@@ -10,7 +10,7 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.routes import Entry
-from archipelago.model.expectation import OUTSIDE
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device, Path, Route
 
