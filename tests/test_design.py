@@ -3,15 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
+from random import Random
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import archipelago
 from archipelago import DesignError, audit, design, reach
+from archipelago.addressing.values import Address, Prefix
+from archipelago.design.fewest import fewest
+from archipelago.design.filter_lines import Line
 from archipelago.files.brief import brief_from
 from archipelago.files.tree import parse
+from archipelago.knowledge.filtering import judge
+from archipelago.knowledge.header import Header
 from archipelago.model.brief import HostNeed, VlanNeed
+from archipelago.model.filters import Filter, FilterRule, Ports, Traffic
 from makers import designed, mixed_brief, trunked_brief
 
 BRIEF = """\
@@ -149,3 +158,69 @@ cables: [one/p1 ~ two/p1, two/p2 ~ three/p2, three/p3 ~ one/p3]
         broken = replace(made.network, cables=tuple(cables))
         for source, target in (("ha", "hb"), ("hb", "hc"), ("hc", "ha")):
             assert reach(broken, source, target).reached, (index, source, target)
+
+
+BLOCKS = [*(Prefix(4, 10 << 24 | at << 8, 24) for at in range(3)), Prefix(4, 10 << 24 | 5, 32), Prefix(6, 1 << 64, 64)]
+KINDS = [
+    Traffic("any"),
+    Traffic("icmp"),
+    Traffic("tcp"),
+    Traffic("tcp", Ports(443, 443)),
+    Traffic("udp", Ports(53, 60)),
+]
+
+
+def some_line(random: Random) -> Line:
+    kinds = tuple(random.sample(KINDS, random.choice([1, 1, 2])))
+    source, there = (tuple(random.sample(BLOCKS, random.choice([0, 0, 1, 2]))) for _ in range(2))
+    said = {"accept": kinds} if random.random() < 0.6 else {"reject": kinds}
+    return Line(FilterRule(**said, source=source, destination=there, answering=random.random() < 0.1), "")
+
+
+def some_header(random: Random) -> Header:
+    def address() -> int:
+        return random.choice(BLOCKS).value + random.choice([0, 5, 9])
+
+    version = random.choice([4, 6])
+    ends = [Address(version, address() if version == 4 else random.choice([1, (1 << 64) + 7])) for _ in range(2)]
+    protocol = random.choice([1 if version == 4 else 58, 6, 17, 89])
+    port = random.choice([0, 52, 53, 60, 61, 442, 443, 444])
+    return Header(*ends, protocol, 50_000, port, random.choice([8, 0, 3]), random.random() < 0.5)
+
+
+@given(st.integers(0, 1 << 32))
+@settings(max_examples=60, deadline=None)
+def test_fewer_lines_say_the_same(seed):
+    random = Random(seed)
+    lines = [some_line(random) for _ in range(random.randint(0, 8))]
+    otherwise = random.choice(["accept", "drop", "reject"])
+    fewer = fewest(lines, otherwise)
+    assert len(fewer) <= len(lines) and fewest(fewer, otherwise) == fewer
+    before, after = (Filter("f", otherwise, tuple(line.rule for line in some)) for some in (lines, fewer))
+    for header in (some_header(random) for _ in range(200)):
+        assert judge(before, header).action == judge(after, header).action, header
+
+
+def test_a_design_writes_no_more_lines_than_needed():
+    network = design(archipelago.read_brief(Path(__file__).parent / "cases" / "fewer-lines-brief.yaml")).network
+    filters = network.devices["edge"].filters
+    assert {name: len(one.rules) for name, one in filters.items()} == {"tickets-in": 6, "crew-in": 3, "outside-in": 1}
+
+
+def test_those_who_share_every_gateway_have_no_link_that_nobody_uses():
+    shared = """\
+format: archipelago-brief/1
+space: 10.44.0.0/20
+vlans: {tickets: {id: 210, hosts: 45}, crew: {id: 220, hosts: 110}}
+devices:
+  core-1: {kind: l3switch, ports: 8}
+  core-2: {kind: l3switch, ports: 8}
+  quay: {kind: switch, ports: 8}
+gateways: [{for: [tickets, crew], at: [core-1, core-2], shared: true}]
+hosts: {kiosk: {vlan: tickets, at: quay}, mess: {vlan: crew, at: quay}}
+cables: [core-1/p1 ~ core-2/p1, core-1/p2 ~ quay/p7, core-2/p2 ~ quay/p8]
+"""
+    assert set(design(brief(shared)).network.vlans) == {"tickets", "crew"}
+    beyond = f"{shared}outside: {{at: core-1/p8, address: 203.0.113.2/30, next-hop: 203.0.113.1}}\n"
+    network = design(brief(beyond)).network
+    assert set(network.vlans) == {"tickets", "crew", "transit-1"} and network.devices["core-2"].routes

@@ -114,7 +114,7 @@ vlans: {v: 110}
 devices:
   a.very-long.name_that-no-kernel-would-take-as-an-interface-name: {kind: switch, ports: {lo: {access: v}, default: {access: v}, bridge: {access: v}}}
 hosts:
-  all: {at: a.very-long.name_that-no-kernel-would-take-as-an-interface-name/lo, address: 10.44.0.2/24}
+  every: {at: a.very-long.name_that-no-kernel-would-take-as-an-interface-name/lo, address: 10.44.0.2/24}
   h: {at: a.very-long.name_that-no-kernel-would-take-as-an-interface-name/default, address: 10.44.0.3/24}
 """  # noqa: E501
     (tmp_path / "odd.yaml").write_text(text)

@@ -158,5 +158,5 @@ def test_a_parent_that_is_no_name(parent: str) -> None:
 @pytest.mark.parametrize("number", ["0", "0000000011234", "4095"])
 def test_an_expectation_of_what_is_no_vlan_is_refused(number: str) -> None:
     text = f"format: archipelago-network/1\nexpect: [{{from: {number}, to: outside, reached: no}}]\n"
-    with pytest.raises(archipelago.DocumentError, match="is not a VLAN id"):
+    with pytest.raises(archipelago.DocumentError, match="VLAN ids go from 1 to 4094"):
         archipelago.read_network(text)

@@ -17,7 +17,7 @@ BELOW = {
     "files": {"model", "addressing", "errors"},
     "knowledge": {"model", "addressing", "errors"},
     "diagnosis": {"knowledge", "model", "addressing"},
-    "design": {"model", "addressing", "errors"},
+    "design": {"knowledge", "model", "addressing", "errors"},
     "audit": {"diagnosis", "knowledge", "model", "addressing"},
     "simulation": {"diagnosis", "knowledge", "model", "addressing", "errors"},
     "exchange": {"simulation", "diagnosis", "knowledge", "model", "addressing", "errors"},

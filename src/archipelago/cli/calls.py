@@ -69,7 +69,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         [
             NETWORK,
             ("source", {"metavar": "FROM", "help": "a host, a device, DEVICE/INTERFACE or outside"}),
-            ("targets", {"metavar": "TO", "nargs": "*", "help": "the same, an address, HOST/gateway, a VLAN, a subnet"}),
+            ("targets", {"metavar": "TO", "nargs": "*", "help": "the same, an address, HOST/gateway, VLAN, subnet"}),
             ("--in-order", {"action": "store_true", "help": "the usual checks from FROM, one after another"}),
             ("--trace", {"action": "store_true", "help": "list the routers as the TTL uncovers them"}),
             ("--broadcast", {"action": "store_true", "help": "who hears a broadcast of FROM (without TO)"}),

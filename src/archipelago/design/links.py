@@ -90,6 +90,8 @@ def transits(draft: Draft, wiring: Wiring) -> list[Transit]:
             between = " and ".join((*(one[0] for one in joining), other[0]))
             draft.decide(name, f"VLAN {number} between {between}", "only switches lie between them")
     for pair in pairs:
+        if not _leads_elsewhere(draft, pair):
+            continue
         if not any(set(pair) <= {device for device, _ in link.ends} for link in links):
             links += _among(draft, wiring, pair, links, used)
     return links
@@ -113,6 +115,14 @@ def _among(
     carry_vlan(draft, wiring, number, list(pair[1:]))
     draft.decide(name, f"VLAN {number} between {' and '.join(pair)}", "each goes by the other once its own way is cut")
     yield Transit(name, number, tuple((device, None) for device in pair), shared)
+
+
+def _leads_elsewhere(draft: Draft, pair: tuple[str, ...]) -> bool:
+    """Whether there is anything that those who share gateways do not all have themselves: else none of them ever sends
+    by another."""
+    brief = draft.brief
+    beyond = brief.outside is not None or bool(set(routing_devices(draft)).difference(pair))
+    return beyond or brief.conventions.loopbacks or any(set(pair).difference(one.devices) for one in brief.gateways)
 
 
 def _leads_on(device: str, pair: Sequence[str], wiring: Wiring, links: Sequence[Transit]) -> bool:

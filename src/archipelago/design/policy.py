@@ -8,7 +8,8 @@ from dataclasses import replace
 from typing import Any
 
 from archipelago.design.entrances import Entrance
-from archipelago.design.filter_lines import Wanted
+from archipelago.design.fewest import fewest
+from archipelago.design.filter_lines import Line, Wanted
 from archipelago.design.incoming import Incoming
 from archipelago.design.outgoing import Outgoing, worth_guarding
 from archipelago.design.policy_ends import Ends
@@ -41,10 +42,19 @@ def _filters(ends: Ends, entrances: Sequence[Entrance], guarded: frozenset[str])
     made = []
     for entrance in entrances:
         stateful = ends.network.devices[entrance.at.device].kind == "router"
-        made.append(incoming.wanted(entrance, stateful))
+        made.append(_short(incoming.wanted(entrance, stateful)))
         if entrance.who in guarded:
-            made.append(outgoing.wanted(entrance, stateful))
+            made.append(_short(outgoing.wanted(entrance, stateful)))
     return made
+
+
+def _short(wanted: Wanted) -> Wanted:
+    """The same with as few lines as say it."""
+    if wanted.filter is None:
+        return wanted
+    lines = fewest(list(map(Line, wanted.filter.rules, wanted.serves)), wanted.filter.otherwise)
+    made = replace(wanted.filter, rules=tuple(line.rule for line in lines))
+    return replace(wanted, filter=made, serves=tuple(line.serves for line in lines))
 
 
 def _lines(wanted: Iterable[Wanted]) -> int:

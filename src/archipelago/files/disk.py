@@ -5,12 +5,16 @@ from __future__ import annotations
 import os
 import sys
 import tempfile
+from io import BufferedIOBase
 from pathlib import Path as FilePath
+from typing import BinaryIO
 
 from archipelago.errors import DocumentError, OutputError, Problem
 from archipelago.files.tree import LARGEST
 from archipelago.progress import tell
 
+AT_A_TIME = 1 << 20
+"""So many bytes are read at a time."""
 STANDARD = "-"
 """In place of a path: standard input, or output."""
 
@@ -32,7 +36,7 @@ def read_bytes(path: str | os.PathLike[str]) -> bytes:
                 str(path), [Problem(0, 0, f"the file has {size:,} bytes; at most {LARGEST:,} are read")]
             )
         with file.open("rb") as stream:
-            return stream.read(LARGEST + 1)
+            return _read(stream)
     except OSError as error:
         reason = {FileNotFoundError: "there is no such file", IsADirectoryError: "this is a directory, not a file"}.get(
             type(error), f"the file cannot be read: {error.strerror}"
@@ -40,11 +44,23 @@ def read_bytes(path: str | os.PathLike[str]) -> bytes:
         raise DocumentError(str(path), [Problem(0, 0, reason)]) from None
 
 
+def _read(stream: BufferedIOBase | BinaryIO) -> bytes:
+    """All of a stream, up to one byte more than the largest document has. It is read piece by piece: a signal that
+    comes with a piece is looked at before the next."""
+    assert isinstance(stream, BufferedIOBase)
+    pieces: list[bytes] = []
+    left = LARGEST + 1
+    while left and (piece := stream.read1(min(left, AT_A_TIME))):
+        pieces.append(piece)
+        left -= len(piece)
+    return b"".join(pieces)
+
+
 def _standard_input() -> bytes:
     try:
         if sys.stdin is None:
             raise OSError("it is closed")
-        return sys.stdin.buffer.read(LARGEST + 1)
+        return _read(sys.stdin.buffer)
     except OSError as error:
         told = f"standard input cannot be read: {error.strerror or error}"
         raise DocumentError(STANDARD, [Problem(0, 0, told)]) from None
