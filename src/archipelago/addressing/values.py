@@ -251,6 +251,14 @@ def _length(text: str, length: str, version: int) -> int:
     return int(length)
 
 
+_PRIVATE = ((10 << 24, 8), (172 << 24 | 16 << 16, 12), (192 << 24 | 168 << 16, 16))
+
+
+def is_private(prefix: Prefix) -> bool:
+    """Whether all of a subnet is of the IPv4 addresses that nobody outside has a way to (RFC 1918 3)."""
+    return prefix.version == 4 and any(Prefix(4, value, length).covers(prefix) for value, length in _PRIVATE)
+
+
 def is_link_local(address: Address | InterfaceAddress) -> bool:
     """Whether an IPv6 address is valid on its own link only (fe80::/10, RFC 4291 2.5.6)."""
     return address.version == 6 and address.value >> 118 == 0xFE80 >> 6

@@ -9,14 +9,12 @@ from archipelago.addressing.carve import overlapping
 from archipelago.addressing.values import is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.faults.words import with_address
-from archipelago.diagnosis.places import has_moved, nic_path, unplugged
-from archipelago.diagnosis.separated import misplaced
+from archipelago.diagnosis.places import has_moved, unplugged
+from archipelago.diagnosis.separated import by_their_hosts, misplaced
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import apart
-from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.finding import Finding
 
 
 @rule
@@ -76,9 +74,9 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
         if wide.address.address == narrow.address.address or narrow.nic.kind == "loopback" or not _speak(wide, narrow):
             continue
         if same and has_moved(index, wide):
-            yield _overlap(wide, narrow, moved=True)
+            yield faults.subnet_overlap(wide, narrow, moved=True)
         elif same and has_moved(index, narrow):
-            yield _overlap(narrow, wide, moved=True)
+            yield faults.subnet_overlap(narrow, wide, moved=True)
         elif same and (
             index.domains.together(wide.endpoint, narrow.endpoint)
             or not (wide.nic.up and narrow.nic.up)
@@ -91,7 +89,8 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
             fits = first <= wide.address.value <= last and not _hosts_have(index, wide, narrow)
             yield faults.link_mask_mismatch(wide, narrow) if fits else faults.link_mask_mismatch(narrow, wide)
         else:
-            yield (misplaced(index, wide, narrow) if same else None) or _overlap(narrow, wide)
+            elsewhere = misplaced(index, wide, narrow) if same else None
+            yield elsewhere or faults.subnet_overlap(*by_their_hosts(index, narrow, wide))
 
 
 def _share(index: NetworkIndex, one: Held, other: Held) -> bool:
@@ -108,25 +107,6 @@ def _hosts_have(index: NetworkIndex, wide: Held, narrow: Held) -> bool:
     """Whether the hosts around hold with the wider of two subnets."""
     around, within = (any(peer.node.kind == "host" for peer in index.subnet_peers(held)) for held in (wide, narrow))
     return around and not within
-
-
-def _overlap(holder: Held, other: Held, moved: bool = False) -> Finding:
-    path, name = nic_path(holder), faults.label(holder)
-    gone = with_address(holder, holder.address, None)
-    mend = f"take {holder.address} away from {name}"
-    if len(holder.nic.addresses) == 1 and holder.nic.kind != "port":
-        gone, mend = Edit(path, REMOVE), f"remove the interface {name}, whose one address that is"
-    return finding(
-        "subnet-overlap",
-        at=holder.node.name,
-        path=(*path, "address"),
-        says=(
-            f"{faults.label(holder)} with {holder.address} overlaps {faults.label(other)} with {other.address}"
-            + (", where the hosts of the subnet are" if moved else "")
-        ),
-        mend=mend if moved else f"move {name} to a subnet of its own",
-        edits=(gone,) if moved else (),
-    )
 
 
 def _speak(*both: Held) -> bool:

@@ -98,6 +98,9 @@ def wrong_vlan(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     called = [(address, home) for address, home in homes if home is not None and home.nic.vlan is not None]
     if not attachment.switched or not called or stray_address(index, host) is not None:
         return
+    own = wanted_vlan(attachment)
+    if all(own in {home.nic.vlan for home in index.homes(address)} for address, _ in called):
+        return  # where a subnet is in two VLANs, the one that the host is in will do
     if len({home.nic.vlan for _, home in called}) > 1:
         yield _in_two_vlans(index, host, [home for _, home in called])
         return

@@ -8,7 +8,7 @@ from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.no_route import dead_route
+from archipelago.diagnosis.no_route import dead_route, way_outside
 from archipelago.diagnosis.outvoted import off_link
 from archipelago.diagnosis.places import port_path, unplugged
 from archipelago.knowledge.alike import alike_hosts
@@ -77,6 +77,8 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
                 homes = index.homes_in(sample(entry.prefix), vrf)
                 home = next((holder for holder in homes if holder.nic.up and holder.node is not node), None)
                 better = index.ways(version).next_hop((node.name, vrf), home.table) if home else None
+                if home is None and entry.prefix.length == 0:
+                    better = way_outside(index, (node.name, vrf), version)
                 why = f"{others[0].node.name} there does not route" if others else "nobody holds that next hop"
                 yield faults.next_hop_unusable(node, entry.route, number, why, better, bool(others))
 

@@ -322,6 +322,13 @@ _ALL = (
         "no answer from outside comes back",
         NEVER,
     ),
+    Kind(
+        "translation-missing",
+        "error",
+        "a port that leads outside and does not translate what the outside sends nothing back to",
+        "no answer from outside comes back to {name}",
+        ALWAYS,
+    ),
     Kind("route-missing", "error", "a device without a route that the traffic needs", "{effect}", OFTEN),
     Kind(
         "next-hop-unusable", "error", "a static route whose next hop cannot be used", "{device} does not use it", OFTEN

@@ -1,20 +1,21 @@
 from __future__ import annotations
 
-from archipelago.addressing.values import WIDTHS, Address, Prefix
+from archipelago.addressing.values import WIDTHS, Address, Prefix, is_private
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.gateway_place import missing_end, without_gateway
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.no_address import without_address
 from archipelago.diagnosis.stop import Stop
-from archipelago.knowledge.devices import Node
+from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held, TableName
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import hidden_from
+from archipelago.knowledge.outside import ways_outside
 from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.finding import Finding
-from archipelago.model.parts import Host, Route
+from archipelago.model.parts import Device, Host, Route
 
 
 def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
@@ -76,7 +77,57 @@ def no_way_back(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         ),
         None,
     )
+    if facing is not None and facing.node.kind == "router" and is_private(prefix):
+        known = any(_sends_back(node, home.address.prefix) for home in index.routed() if home.node is not node)
+        if facing.nic.source_nat or not known:
+            return untranslated(index, node, facing, prefix)
     return faults.upstream_route_missing(facing, prefix)
+
+
+def _sends_back(upstream: Node, prefix: Prefix) -> bool:
+    """Whether the upstream has a way to a subnet of ours that is not a link to it."""
+    written = upstream.written
+    return isinstance(written, Device) and any(route.destination.covers(prefix) for route in written.routes)
+
+
+def untranslated(index: NetworkIndex, upstream: Node, facing: Held, lacking: Prefix) -> Finding:
+    """A port that leads outside and does not translate private addresses (RFC 1918) that nothing is sent back to.
+
+    What is to be translated is what another port translates that leads nowhere outside; else, where the port translates
+    what nobody has, as wide a prefix of what is there; else each subnet of hosts that nothing is sent back to.
+    """
+    own = facing.nic.source_nat
+    used = [prefix for prefix in own if any(prefix.overlaps(home.address.prefix) for home in index.routed())]
+    idle = [prefix for prefix in own if prefix not in used]
+    subnets = _lacking(index, upstream, facing.nic, lacking)
+    elsewhere = next(
+        (
+            Held(node, nic, nic.addresses[0])
+            for node in index.knowledge.devices.values()
+            for nic in node.nics.values()
+            if nic.addresses and any(prefix.covers(lacking) for prefix in nic.source_nat)
+            if not any(index.domains.together((node.name, nic.name), (upstream.name, far)) for far in upstream.nics)
+        ),
+        None,
+    )
+    if elsewhere is not None:
+        return faults.translation_missing(facing, subnets, (*used, *elsewhere.nic.source_nat), elsewhere)
+    for prefix in idle:
+        wide = lacking.supernet(prefix.length) if prefix.length <= lacking.length else lacking
+        if all(wide.covers(subnet) for subnet in subnets):
+            return faults.translation_missing(facing, subnets, (*used, wide), None)
+    return faults.translation_missing(facing, subnets, (*used, *subnets), None)
+
+
+def _lacking(index: NetworkIndex, upstream: Node, nic: Nic, lacking: Prefix) -> tuple[Prefix, ...]:
+    """The private subnets of hosts that the upstream sends nothing back to and that a port does not translate."""
+    found = [lacking]
+    for home in index.routed():
+        prefix = home.address.prefix
+        covered = any(own.covers(prefix) for own in nic.source_nat) or _sends_back(upstream, prefix)
+        if home.node is not upstream and is_private(prefix) and home.nic.vlan is not None and not covered:
+            found.append(prefix)
+    return tuple(sorted(dict.fromkeys(found)))
 
 
 def led_outside(
@@ -108,7 +159,10 @@ def no_usable_gateway(index: NetworkIndex, node: Node, version: int) -> Finding:
     if not gateways:
         return faults.gateway_missing(node, version, home)
     for hop in gateways:
-        for other in index.holders(hop.address):
+        holders = index.holders(hop.address)
+        if len(holders) > 1 and any(one.node is node for one in holders) and any(one.node.can_route for one in holders):
+            return faults.duplicate_address(index, hop.address, holders)
+        for other in holders:
             if other.address.prefix.holds(first.address) and other.address.length != first.address.length:
                 return faults.mask_mismatch(first, other.address.prefix)
     return faults.gateway_wrong(node, gateways[0], home, f"lies outside its subnet {first.address.prefix}")
@@ -122,6 +176,19 @@ def _way_out(ways: Ways, table: TableName, edge: str, outside: Node) -> Address 
         address for nic in outside.nics.values() for address in nic.addresses if address.version == ways.version
     ]
     return next((address.address for address in addresses if address.length < WIDTHS[ways.version]), None)
+
+
+def way_outside(index: NetworkIndex, table: TableName, version: int) -> Address | None:
+    """The next hop of a default route: the neighbour beyond a port of the device's own that leads outside, else the way
+    to a device that has one; None where nothing leads outside."""
+    edges = [
+        (node, hop)
+        for node, nic, hop in ways_outside(index.knowledge)
+        if hop.version == version and nic.vrf == table[1]
+    ]
+    own = next((hop for node, hop in edges if node.name == table[0]), None)
+    led = (index.ways(version).next_hop(table, (node.name, table[1])) for node, _ in edges)
+    return own or next((hop for hop in led if hop is not None), None)
 
 
 def idle_route(index: NetworkIndex, table: tuple[Node, str], target: Address, used: Entry | None) -> Finding | None:
@@ -159,6 +226,11 @@ def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, w
             return missing
         home = next((holder for holder in index.homes_in(target, vrf) if holder.nic.up), None)
         hop = index.ways(target.version).next_hop((node.name, vrf), home.table) if home else None
-        own = any(holder.node is node for holder in index.holders(route.next_hop.address))
+        if home is None and route.destination.length == 0:
+            hop = way_outside(index, (node.name, vrf), target.version)
+        holders = index.holders(route.next_hop.address)
+        own = any(holder.node is node for holder in holders)
+        if own and len(holders) > 1:
+            return faults.duplicate_address(index, route.next_hop.address, holders)
         return faults.next_hop_unusable(node, route, number, why, hop, own)
     return faults.gateway_wrong(node, route.next_hop, None, "is on no connected subnet")

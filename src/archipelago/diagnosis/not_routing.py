@@ -16,7 +16,10 @@ def not_routing(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         return faults.routing_off(node, version)
     sender = index.knowledge.nodes[stop.passed[-2]] if len(stop.passed) > 1 else node
     for hop in sender.written.gateway:
-        if any(holder.node is node for holder in index.holders(hop.address)):
+        holders = index.holders(hop.address)
+        if any(holder.node is node for holder in holders):
+            if any(holder.node.can_route for holder in holders):
+                return faults.duplicate_address(index, hop.address, holders)
             own = next((h for nic in sender.nics.values() for h in nic.addresses if h.version == version), None)
             home = index.home_of(sender, own) if own else None
             return faults.gateway_wrong(sender, hop, home, f"is {node.name}, which does not route")

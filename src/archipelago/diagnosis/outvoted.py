@@ -228,6 +228,20 @@ def _off_link(index: NetworkIndex, near: Held, far: Held) -> Finding:
     return faults.link_subnets_differ(near, far, wanted)
 
 
+def far_end_wrong(index: NetworkIndex, own: Held, hop: Address) -> Finding | None:
+    """What is wrong with the address of the one who should hold a next hop on an interface's link that nobody holds:
+    somebody else holds the same, or it is one that nobody can hold."""
+    for far in index.homes(hop):
+        if far.node is own.node or not index.domains.together(own.endpoint, far.endpoint):
+            continue
+        if far.address.at_reserved_end():
+            return faults.address_broadcast(index, far.address.address, far.address.prefix)
+        holders = index.holders(far.address.address)
+        if len(holders) > 1:
+            return faults.duplicate_address(index, far.address.address, holders)
+    return None
+
+
 def contradicted(index: NetworkIndex, node: Node, version: int | None = None) -> Finding | None:
     """What is out-voted about a host, or about the gateways that its addresses call for, in one family or any."""
     astray = stray_address(index, node.written, version) if isinstance(node.written, Host) else None

@@ -8,6 +8,7 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.forwarding import route_to
 from archipelago.knowledge.held import Held, TableName
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Device
 
@@ -67,8 +68,9 @@ def _to_blame(
     if entry is None or entry.route is None or position is None:
         return None
     better = index.ways(stop.target.version).next_hop(table, home.table) if home else None
+    beyond = any(holder.node.name == OUTSIDE for holder in index.holders(stop.target))  # a default is to lead there
     if better is not None and better != entry.next_hop:
-        if entry.prefix.length == 0 and home is not None:
+        if entry.prefix.length == 0 and home is not None and not beyond:
             effect = f"packets to {stop.target} go round between {' and '.join(names)}"
             return faults.route_missing((node, table[1]), home.address.prefix, better, effect), True
         return faults.routing_loop(node, entry.route, position, names, better), True

@@ -43,6 +43,9 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
             and (len(hosts) != 1 or _tag_to_blame(index, holder, right))
         ):
             return faults.tag_wrong(index, holder, right)
+    doubled = _in_two_vlans(index, a, b)
+    if doubled is not None:
+        return doubled
     for holder, other in ((a, b), (b, a)):
         if isinstance(holder.node.written, Host):
             right = _right_vlan(index, holder, other)
@@ -56,10 +59,23 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
     return faults_found[0] if faults_found else no_answer(index, a, b)
 
 
+def _in_two_vlans(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
+    """What is wrong where two stand in two VLANs that both have a gateway of their subnet."""
+    homes = [
+        next((home for home in index.homes(held.address) if home.nic.vlan == sits_in(index, held.node, held.nic)), None)
+        for held in (a, b)
+    ]
+    if homes[0] is None or homes[1] is None or homes[0].nic.vlan == homes[1].nic.vlan:
+        return None
+    if homes[0].nic.vrf != homes[1].nic.vrf or homes[0].address.prefix != homes[1].address.prefix:
+        return None
+    return faults.subnet_overlap(*by_their_hosts(index, homes[1], homes[0]))
+
+
 def misplaced(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
     """Of two routing interfaces that share a subnet between them and stand in different VLANs, the one whose VLAN is
     used by others is in the wrong one; None where that says nothing."""
-    if not (a.node.can_route and b.node.can_route) or a.nic.vlan is None or b.nic.vlan is None:
+    if not (a.node.can_route and b.node.can_route) or a.nic.vlan is None or b.nic.vlan is None or a.node is b.node:
         return None
     if a.nic.vlan == b.nic.vlan or a.address.prefix != b.address.prefix or len(index.homes(a.address)) != 2:
         return None
@@ -116,3 +132,14 @@ def no_answer(index: NetworkIndex, own: Held, holder: Held) -> Finding:
     return faults.unexplained(
         own.node.name, f"{faults.label(holder)} did not answer {own.node.name} for {holder.address.address}"
     )
+
+
+def by_their_hosts(index: NetworkIndex, holder: Held, other: Held) -> tuple[Held, Held]:
+    """Two interfaces that overlap, the one first that fewer hosts of its subnet stand with in its VLAN."""
+
+    def agreeing(held: Held) -> int:
+        hosts = index.once(hosts_by_vlan).get(held.nic.vlan or 0, ())
+        written = ((one, index.network.hosts[one.name], count) for one, count in hosts)
+        return sum(count for _, host, count in written if any(map(held.address.prefix.holds, host.addresses)))
+
+    return (other, holder) if agreeing(holder) > agreeing(other) else (holder, other)

@@ -6,7 +6,7 @@ from archipelago.diagnosis.cut import partner_of
 from archipelago.diagnosis.gateway_place import missing_end, without_gateway
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.no_route import led_outside, no_route
-from archipelago.diagnosis.outvoted import unheld_gateway
+from archipelago.diagnosis.outvoted import far_end_wrong, unheld_gateway
 from archipelago.diagnosis.places import unplugged
 from archipelago.diagnosis.separated import no_answer, separated
 from archipelago.diagnosis.stop import Stop
@@ -80,6 +80,9 @@ def _nobody_holds(index: NetworkIndex, own: Held, hop: Address, stop: Stop) -> F
     missing = missing_end(index, own, index.knowledge.devices.values())
     if missing is not None:
         return missing
+    wrong = far_end_wrong(index, own, hop)
+    if wrong is not None:
+        return wrong
     if hop != stop.target and isinstance(node.written, Device):
         for position, route in enumerate(node.written.routes):
             if route.next_hop.address == hop and route.destination.holds(stop.target):

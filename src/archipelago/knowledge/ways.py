@@ -61,6 +61,7 @@ class Ways:
                         and version in other.node.forwards
                         and other.nic.up
                         and address.prefix.holds(other.address.address)
+                        and not other.address.at_reserved_end()
                         and domains.together((node.name, nic.name), other.endpoint)
                     ):
                         yield other.table, other.address.address

@@ -100,7 +100,8 @@ def settle(trial: Trial, finding: Finding) -> tuple[Finding, str, int]:
 def _with_remedy(trial: Trial, finding: Finding, attempt: Attempt) -> tuple[Finding | None, int]:
     """A mend that does harm, together with what makes that good; None where they do not hold either."""
     remedy = trial.remedy(attempt)
-    if remedy is None or any(edit in finding.edits for edit in remedy.edits):
+    places = {edit.path for edit in finding.edits if edit.path[-1:] != ("+",)}
+    if remedy is None or any(edit in finding.edits or edit.path in places for edit in remedy.edits):
         return None, 0
     both = replace(finding, mend=f"{finding.mend}; and {remedy.mend}", edits=(*finding.edits, *remedy.edits))
     again = trial.attempt(both.edits)

@@ -70,16 +70,18 @@ class Probing:
         """What a probe, or the answer to it, is."""
         return Echo(reply, number, self.kind)
 
-    def until_settled(self, probes: int) -> None:
-        """Probe until one is answered, or one changes no neighbour table: the next would fare the same. Where an
-        address is held by several, tables can change for ever; once nobody new is met, a few more probes are enough."""
+    def until_settled(self, probes: int, warm: bool = False) -> None:
+        """Probe until one is answered, or one changes no neighbour table: the next would fare the same. Where several
+        hold an address (`warm`), the next may fare otherwise than one that was answered, so only the second counts.
+        Tables can change for ever there; once nobody new is met, a few more probes are enough."""
         world = self.simulation.world
         since = 0
         for number in range(MOST_PROBES):
             learned, met = world.learned, world.met
             self.probe(number)
             since = since + 1 if world.met == met else 0
-            settled = self.answered(number) or world.learned == learned or since >= MOST_CHANGES
+            stable = world.learned == learned or since >= MOST_CHANGES
+            settled = stable or (self.answered(number) and not warm)
             if world.storm is not None or (number + 1 >= probes and settled):
                 break
         world.run()

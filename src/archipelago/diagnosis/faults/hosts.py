@@ -4,14 +4,21 @@ from __future__ import annotations
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.faults.words import free_address, label, node_path, with_address, with_gateway
+from archipelago.diagnosis.faults.words import (
+    free_address,
+    label,
+    node_path,
+    wanted_address,
+    with_address,
+    with_gateway,
+)
 from archipelago.diagnosis.places import nic_path, port_path, sits_in
 from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import Apart
 from archipelago.model.finding import REMOVE, Edit, Finding, Mend
-from archipelago.model.parts import Host, NextHop, Path
+from archipelago.model.parts import Device, Host, NextHop, Path
 
 
 def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Finding:
@@ -135,7 +142,7 @@ def address_astray(index: NetworkIndex, holder: Held, gateway: Held) -> Finding:
     where it has another that is right, it is one too many."""
     right = gateway.address.prefix
     others = [one for one in holder.nic.addresses if right.holds(one) and one != holder.address]
-    new = meant_address(index, holder.address, right) or free_address(index, right)
+    new = meant_address(index, holder.address, right) or wanted_address(index, holder, right)
     if others:
         says = f"{label(holder)} has {holder.address} beside {others[0]}, and its VLAN is of {right} alone"
         return finding(
@@ -248,7 +255,7 @@ def address_unheld(target: Address, at: str, home: Held | None) -> Finding:
 def address_broadcast(index: NetworkIndex, target: Address, prefix: Prefix) -> Finding:
     """The broadcast or all-zeros address of a subnet, held by somebody or asked for."""
     holder = next(iter(index.holders(target)), None)
-    new = free_address(index, prefix) if holder else None
+    new = wanted_address(index, holder, prefix) if holder else None
     return finding(
         "address-unusable",
         at=holder.node.name if holder else "",
@@ -260,9 +267,12 @@ def address_broadcast(index: NetworkIndex, target: Address, prefix: Prefix) -> F
 
 
 def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held, ...]) -> Finding:
-    """One address on several interfaces: a host among them gets a free one, else the last written."""
-    last = next((holder for holder in reversed(holders) if holder.node.kind == "host"), holders[-1])
-    new = free_address(index, last.address.prefix)
+    """One address on several interfaces: a host among them gets another, else who sends to that address itself, else
+    the last written."""
+    hosts = (holder for holder in reversed(holders) if holder.node.kind == "host")
+    senders = (holder for holder in reversed(holders) if address in _next_hops_of(holder.node))
+    last = next(hosts, None) or next(senders, holders[-1])
+    new = wanted_address(index, last, last.address.prefix)
     names = " and ".join(label(holder) for holder in holders)
     return finding(
         "duplicate-address",
@@ -277,6 +287,12 @@ def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held
             if new is not None and other is not last and other.node.kind == "host"
         ),
     )
+
+
+def _next_hops_of(node: Node) -> set[Address]:
+    """The addresses that a device's own routes lead to: none of them is its own."""
+    written = node.written
+    return {route.next_hop.address for route in written.routes} if isinstance(written, Device) else set()
 
 
 def insides_overlap(apart: Apart) -> Finding:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.faults.words import label, texts, with_address
-from archipelago.diagnosis.places import nic_path
+from archipelago.diagnosis.places import meant_vlan, nic_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -18,7 +18,11 @@ NodeInterface = tuple[Node, Nic]
 def tag_wrong(index: NetworkIndex, holder: Held, right: int) -> Finding:
     """A subinterface or VLAN interface that stands in another VLAN than the hosts of its subnet."""
     key = "tag" if holder.nic.kind == "subinterface" else "vlan"
-    taken = key == "vlan" and any(nic.kind == "vlan" and nic.vlan == right for nic in holder.node.nics.values())
+    there = next((nic for nic in holder.node.nics.values() if nic.kind == "vlan" and nic.vlan == right), None)
+    taken = there is not None and key == "vlan"
+    if there is not None and taken and _swapped(index, holder, there):
+        first, second = sorted((holder.nic, there), key=list(holder.node.nics.values()).index)
+        return _each_others(index, holder.node, first, second, holder.address.version)
     return finding(
         "tag-wrong",
         at=holder.node.name,
@@ -30,6 +34,39 @@ def tag_wrong(index: NetworkIndex, holder: Held, right: int) -> Finding:
         mend=f"set '{key}' of {label(holder)} to {index.vlan_key(right)}",
         edits=() if taken else (Edit((*nic_path(holder), key), index.vlan_key(right)),),
         vlan=index.vlan_name(right),
+    )
+
+
+def _swapped(index: NetworkIndex, holder: Held, there: Nic) -> bool:
+    """Whether the hosts of another interface's subnet stand in the VLAN of an interface that holds the subnet of
+    its."""
+    own = (address for address in there.addresses if address.version == holder.address.version)
+    return any(
+        address.prefix != holder.address.prefix and meant_vlan(index, address.prefix) == holder.nic.vlan
+        for address in own
+    )
+
+
+def _each_others(index: NetworkIndex, node: Node, first: Nic, second: Nic, version: int) -> Finding:
+    """Two interfaces of a device with each other's addresses."""
+    names = f"{node.name}/{first.name} and {node.name}/{second.name}"
+    edits = []
+    for nic, other in ((first, second), (second, first)):
+        given = [one for one in other.addresses if one.version == version]
+        kept = [one for one in nic.addresses if one.version != version]
+        edits.append(Edit((*nic_path((node, nic)), "address"), texts([*given, *kept])))
+    own, theirs = (next(one for one in nic.addresses if one.version == version) for nic in (first, second))
+    return finding(
+        "tag-wrong",
+        at=node.name,
+        path=(*nic_path((node, first)), "address"),
+        says=(
+            f"{names} hold {own} and {theirs}, but the hosts of these subnets are in "
+            f"{index.vlan_name(second.vlan)} and {index.vlan_name(first.vlan)}"
+        ),
+        mend=f"let {names} have each other's addresses",
+        edits=tuple(edits),
+        vlan=f"{index.vlan_name(first.vlan)} and {index.vlan_name(second.vlan)}",
     )
 
 
@@ -206,3 +243,23 @@ def _replaced(
         return True
     hosts = index.network.hosts.values()
     return not any(address.prefix.holds(own) for host in hosts for own in host.addresses)
+
+
+def subnet_overlap(holder: Held, other: Held, moved: bool = False) -> Finding:
+    """Two routing interfaces whose subnets share addresses."""
+    path, name = nic_path(holder), label(holder)
+    gone = with_address(holder, holder.address, None)
+    mend = f"take {holder.address} away from {name}"
+    if len(holder.nic.addresses) == 1 and holder.nic.kind != "port":
+        gone, mend = Edit(path, REMOVE), f"remove the interface {name}, whose one address that is"
+    return finding(
+        "subnet-overlap",
+        at=holder.node.name,
+        path=(*path, "address"),
+        says=(
+            f"{label(holder)} with {holder.address} overlaps {label(other)} with {other.address}"
+            + (", where the hosts of the subnet are" if moved else "")
+        ),
+        mend=mend if moved else f"move {name} to a subnet of its own",
+        edits=(gone,) if moved else (),
+    )

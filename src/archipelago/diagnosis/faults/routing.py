@@ -6,6 +6,8 @@ from collections.abc import Iterable
 
 from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.faults.words import label, texts
+from archipelago.diagnosis.places import nic_path
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.held import Held
@@ -60,6 +62,29 @@ def upstream_route_missing(facing: Held | None, prefix: Prefix) -> Finding:
         path=("outside",),
         says=f"what is beyond {ours} sends nothing back to {prefix}",
         mend=f"ask the owner of the upstream for a route to {prefix}{via}{translate}",
+    )
+
+
+def translation_missing(
+    facing: Held, lacking: tuple[Prefix, ...], meant: tuple[Prefix, ...], instead_of: Held | None
+) -> Finding:
+    """A port that leads outside and does not translate subnets that the upstream sends nothing back to; another
+    interface may do it that leads nowhere outside."""
+    path = (*nic_path(facing), "source-nat")
+    names, new = ", ".join(map(str, lacking)), texts(meant)
+    moved = f" instead of at {label(instead_of)}" if instead_of is not None else ""
+    gone = (Edit((*nic_path(instead_of), "source-nat"), REMOVE),) if instead_of is not None else ()
+    return finding(
+        "translation-missing",
+        at=facing.node.name,
+        path=path,
+        says=f"{label(facing)} does not translate {names}, and what is beyond it sends nothing back there",
+        mend=(
+            f"translate {', '.join(map(str, meant))} at {label(facing)}{moved} (source-nat); or ask the owner of the "
+            f"upstream for a route to {names} via {facing.address.address}"
+        ),
+        edits=(Edit(path, new), *gone),
+        name=names,
     )
 
 

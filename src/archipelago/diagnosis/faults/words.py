@@ -52,6 +52,23 @@ def free_address(index: NetworkIndex, prefix: Prefix) -> InterfaceAddress | None
     return next(free_addresses(index, prefix), None)
 
 
+def wanted_address(index: NetworkIndex, holder: Held, right: Prefix) -> InterfaceAddress | None:
+    """The address that an interface is meant to have in a subnet: the one that others name there and nobody holds (a
+    next hop only where it routes), where that is one; else that at the same place as its own is in its subnet; else the
+    lowest free one."""
+    own, (first, last) = holder.address, right.usable()
+    named = index.named_addresses if holder.node.can_route else index.named_addresses - index.next_hops
+    missing = [one for one in named if right.holds(one) and first <= one.value <= last and not index.is_held(one)]
+    if len(missing) == 1:
+        return InterfaceAddress(*missing[0], right.length)
+    if own.version == right.version and own.prefix != right:
+        same = InterfaceAddress(own.version, right.value + own.value % right.size, right.length)
+        taken = index.is_held(same.address) or same.address in index.next_hops
+        if first <= same.value <= last and not taken:
+            return same
+    return free_address(index, right)
+
+
 def free_addresses(index: NetworkIndex, prefix: Prefix) -> Iterator[InterfaceAddress]:
     """The addresses of a subnet that nobody holds and nobody takes for a next hop, the lowest first."""
     first, last = prefix.usable()
