@@ -67,6 +67,8 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
             continue
         if same and _share(index, wide, narrow):
             continue  # members of one virtual router: what parts them is told there
+        if same and index.domains.together(wide.endpoint, narrow.endpoint):
+            continue
         translated = apart(index, wide, narrow)
         if translated is not None:
             yield faults.insides_overlap(translated)

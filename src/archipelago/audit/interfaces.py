@@ -14,6 +14,7 @@ from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import leads_outside, link_fault, partner_of
 from archipelago.diagnosis.faults.words import texts
 from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.link_ends import left_out_of
 from archipelago.diagnosis.outvoted import hosts_by_vlan, outvoted
 from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, port_path, unplugged
 from archipelago.knowledge.devices import Nic, Node
@@ -126,6 +127,10 @@ def _unlike(index: NetworkIndex, device: Device, aggregate: Aggregate) -> Iterat
     far = {(p.device, index.knowledge.attachment_at(p).name) for p in peers if p is not None}
     if _act_as_one(index.network, far):
         far = set()
+    left_out = left_out_of(index, node.attachments[aggregate.name])
+    if left_out is not None:
+        yield faults.member_missing(f"{device.name}/{aggregate.name}", *left_out)
+        return
     speeds = {ports[end.port].speed for end in ends}
     says = ""
     if len(far) > 1:

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
-from archipelago.addressing.values import Address, Prefix, is_link_local
+from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.no_route import dead_route, way_outside
-from archipelago.diagnosis.outvoted import off_link
+from archipelago.diagnosis.outvoted import hosts_by_vlan, off_link
 from archipelago.diagnosis.places import port_path, unplugged
 from archipelago.knowledge.alike import alike_hosts
-from archipelago.knowledge.devices import Node
-from archipelago.knowledge.held import Held
+from archipelago.knowledge.devices import Nic, Node
+from archipelago.knowledge.held import Held, TableName
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.outside import ways_outside
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device
 
@@ -139,6 +141,71 @@ def captured_subnets(index: NetworkIndex) -> Iterator[Finding]:
                 wider = next((prefix for prefix in wide if prefix in connected), None)
                 if wider is not None:
                     yield faults.more_specific_route(node, entry, number, wider)
+
+
+@rule
+def tables_alone(index: NetworkIndex) -> Iterator[Finding]:
+    """A gateway of hosts that is alone in a routing table (`vrf`) which leads nowhere, though nothing that overlaps
+    with its subnet calls for a table of its own."""
+    hosts = index.once(hosts_by_vlan)
+    for node in routing_nodes(index):
+        tables: dict[str, list[Nic]] = {}
+        for nic in node.nics.values():
+            if nic.addresses:
+                tables.setdefault(nic.vrf, []).append(nic)
+        others = [vrf for vrf, nics in tables.items() if len(nics) > 1]
+        for vrf, nics in tables.items():
+            (nic, *more) = nics
+            if not vrf or more or not nic.up or len(others) != 1 or not hosts.get(nic.vlan or 0):
+                continue
+            own = [address for address in nic.addresses if not is_link_local(address)]
+            leads = any(index.ways(address.version).neighbours((node.name, vrf)) for address in own)
+            static = node.written.routes if isinstance(node.written, Device) else ()
+            routed = any(route.vrf == vrf for route in static)
+            apart = any(one.prefix.overlaps(two.prefix) for one in own for two in _of_others(index, node, nic))
+            if not (leads or routed or apart):
+                found = faults.vrf_alone(index, node, nic, others[0])
+                meant = index.network.policy is not None
+                yield replace(found, severity="error") if meant else found
+
+
+def _of_others(index: NetworkIndex, node: Node, nic: Nic) -> Iterator[InterfaceAddress]:
+    """The addresses of all other interfaces of routing devices."""
+    return (held.address for held in index.routed() if not (held.node is node and held.nic is nic))
+
+
+@rule
+def no_way_outside(index: NetworkIndex) -> Iterator[Finding]:
+    """A routing table with hosts that has no default route, while another leads outside and can be got to from it."""
+    edges = [(node, nic, hop) for node, nic, hop in ways_outside(index.knowledge) if not node.off]
+    hosts = index.once(hosts_by_vlan)
+    for version in (4, 6):
+        ways = index.ways(version)
+        leading = [
+            (node.name, nic.vrf)
+            for node, nic, hop in edges
+            if hop.version == version and _default(index, (node.name, nic.vrf), version)
+        ]
+        served = {
+            (held.node.name, held.nic.vrf): held
+            for held in index.routed()
+            if held.address.version == version and hosts.get(held.nic.vlan or 0) and version in held.node.forwards
+        }
+        for table, held in served.items():
+            to = next((hop for edge in leading if (hop := ways.next_hop(table, edge)) is not None), None)
+            if to is None or table in leading or _default(index, table, version):
+                continue
+            translated = any(prefix.covers(held.address.prefix) for _, nic, _ in edges for prefix in nic.source_nat)
+            effect = f"nothing from behind {table[0]} gets outside"
+            found = faults.route_missing((held.node, table[1]), Prefix(version, 0, 0), to, effect)
+            meant = translated or index.knowledge.written.outside is not None
+            yield found if meant else replace(found, severity="risk")
+
+
+def _default(index: NetworkIndex, table: TableName, version: int) -> bool:
+    """Whether a routing table has a default route."""
+    entries = index.knowledge.routes(table[0]).tables.get((table[1], version))
+    return entries is not None and entries.exact(Prefix(version, 0, 0)) is not None
 
 
 @rule

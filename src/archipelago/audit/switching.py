@@ -9,6 +9,7 @@ from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import attachment_fault, cut, facing_access, partner_of, unlike_untagged
+from archipelago.diagnosis.link_ends import left_out_of, routed_against_switched
 from archipelago.diagnosis.places import has_moved, host_attachment, port_path, sits_in, wanted_vlan
 from archipelago.knowledge.alike import alike_hosts, port_settings
 from archipelago.knowledge.devices import Attachment, Nic, Node
@@ -93,7 +94,10 @@ def circles(index: NetworkIndex) -> Iterator[Finding]:
 def facing_ends(index: NetworkIndex) -> Iterator[Finding]:
     """Links whose ends do not fit: a trunk facing an access port, different untagged VLANs."""
     for node, link, far_node, far in index.once(facing_attachments):
-        fault = facing_access(index, node, link, far_node, far)
+        if any(left_out_of(index, one) is not None for one in (link, far)):
+            continue  # that is told of the aggregate
+        fault = routed_against_switched(index, (node, link), (far_node, far))
+        fault = fault or facing_access(index, node, link, far_node, far)
         if fault is not None:
             yield fault
         else:

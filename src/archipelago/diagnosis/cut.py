@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from archipelago.addressing.values import Prefix
 from archipelago.diagnosis import faults
+from archipelago.diagnosis.link_ends import holds_nothing, routed_against_switched
 from archipelago.diagnosis.places import host_end, unplugged, wanted_vlan
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
@@ -192,7 +193,7 @@ def _hops(
 
 def _passes(node: Node, attachment: Attachment, start: NodeInterface, goal: NodeInterface) -> bool:
     """Whether the VLAN's frames may use an attachment at all: any switched one, and the interface' own."""
-    if attachment.switched:
+    if attachment.switched or holds_nothing(node, attachment):
         return True
     return any(node is end and nic.attachment == attachment.name for end, nic in (start, goal))
 
@@ -213,7 +214,10 @@ def _link_mistakes(
     tags = []
     for (node, attachment), (far_node, far) in ((here, there), (there, here)):
         if not attachment.switched:
-            nic = next(nic for end, nic in (start, goal) if end is node and nic.attachment == attachment.name)
+            mine = (nic for end, nic in (start, goal) if end is node and nic.attachment == attachment.name)
+            nic = next(mine, None)
+            if nic is None:
+                continue  # a routed port that is meant to be switched
             tags.append(nic.tag)
         elif vlan not in node.vlans and isinstance(node.written, Device):
             mistakes.append(faults.vlan_absent(index, node.written, vlan))
@@ -221,7 +225,7 @@ def _link_mistakes(
             mistakes.append(_uncarried(index, vlan, node, attachment, far_node, far))
         else:
             tags.append(None if attachment.untagged == vlan else vlan)
-    unlike = unlike_untagged(index, here, there)
+    unlike = routed_against_switched(index, here, there) or unlike_untagged(index, here, there)
     if unlike is not None:
         return [*([blocked] if blocked is not None else []), unlike]
     if len(tags) == 2 and tags[0] != tags[1] and not here[1].switched and not there[1].switched:
@@ -254,6 +258,8 @@ def _uncarried(
         return faults.vlan_not_carried(index, node.name, attachment, vlan)
     if far_node.kind == "host" and isinstance(far_node.written, Host):
         return faults.vlan_wrong(index, far_node.written, attachment, vlan, wanted_vlan(attachment))
+    if far.switched and far.written.trunk is None and wanted_vlan(attachment) == wanted_vlan(far):
+        return faults.link_of_one_vlan(index, (node, attachment), (far_node, far), vlan)
     if far.switched and far.written.trunk is None:
         return faults.untagged_vlan_mismatch(index, node.name, attachment, wanted_vlan(attachment), wanted_vlan(far))
     vlans, untagged = _mirrored(index, far_node, far)

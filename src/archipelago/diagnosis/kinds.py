@@ -103,6 +103,13 @@ _ALL = (
         "at most one of {vlans} has a gateway there",
         OFTEN,
     ),
+    Kind(
+        "routed-against-switched",
+        "error",
+        "a routed port that hears nothing of what its switched far end sends",
+        "nothing passes between {place} and its far end",
+        OFTEN,
+    ),
     Kind("untagged-vlan-mismatch", "error", "a link whose two ends have different untagged VLANs", "{effect}", OFTEN),
     Kind(
         "vlan-one",
@@ -321,6 +328,13 @@ _ALL = (
         "what is outside has no route back to a subnet of ours",
         "no answer from outside comes back",
         NEVER,
+    ),
+    Kind(
+        "vrf-alone",
+        "risk",
+        "a gateway that is alone in a routing table (vrf) which leads nowhere",
+        "{vlan} is cut off from all other VLANs",
+        ALWAYS,
     ),
     Kind(
         "translation-missing",

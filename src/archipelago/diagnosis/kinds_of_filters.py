@@ -41,6 +41,13 @@ FILTERS = (
         ALWAYS,
     ),
     Kind("policy-in-part", "note", "more kinds of traffic than were asked", "some were not looked at", NEVER),
+    Kind(
+        "line-unmet",
+        "risk",
+        "a line of a filter that no packet meets where the filter stands",
+        "what whoever wrote it believes: it has nothing to {does}",
+        NEVER,
+    ),
     Kind("filter-unnamed", "note", "a filter that no interface names", "nothing: it sees no packet", NEVER),
     Kind(
         "management-filtered",

@@ -67,6 +67,8 @@ def _in_two_vlans(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
     ]
     if homes[0] is None or homes[1] is None or homes[0].nic.vlan == homes[1].nic.vlan:
         return None
+    if homes[0].nic.vlan is None or homes[1].nic.vlan is None:
+        return None
     if homes[0].nic.vrf != homes[1].nic.vrf or homes[0].address.prefix != homes[1].address.prefix:
         return None
     return faults.subnet_overlap(*by_their_hosts(index, homes[1], homes[0]))

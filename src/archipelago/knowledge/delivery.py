@@ -8,8 +8,16 @@ from typing import NamedTuple
 from archipelago.addressing.values import Address
 from archipelago.knowledge.domains import Domain, Domains
 from archipelago.knowledge.filtering import Refusal
-from archipelago.knowledge.forwarding import Delivered, Dropped, ForwardingState, Sent, decide, translated_source
-from archipelago.knowledge.header import Header
+from archipelago.knowledge.forwarding import (
+    Delivered,
+    Dropped,
+    ForwardingState,
+    Sent,
+    decide,
+    decide_unfiltered,
+    translated_source,
+)
+from archipelago.knowledge.header import FIRST_TTL, Header
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.topology import Layer2Endpoint
 
@@ -34,6 +42,15 @@ class Ended(NamedTuple):
     interface: str = ""
     next_hop: Address | None = None
     refusal: Refusal | None = None
+
+
+class Step(NamedTuple):
+    """What a station does with a packet, whatever its filters say: it leaves by an interface (`egress`) for a station
+    that it comes in at (`there`: its name and interface), it `arrives` by an interface, or neither."""
+
+    egress: str = ""
+    there: tuple[str, str] | None = None
+    arrives: str = ""
 
 
 class Carrier(NamedTuple):
@@ -78,6 +95,35 @@ class Carrier(NamedTuple):
             crossed.append(domain)
             at, ingress = far[0], str(far[1])
             header = header._replace(ttl=decision.ttl)
+
+    def step(self, at: str, ingress: str | None, destination: Address, vrf: str = "") -> Step:
+        """What a station does with a packet, as if there were no filters.
+
+        Args:
+            at: the station.
+            ingress: where the packet came in; None where it is the station's own.
+            destination: whom it is for.
+            vrf: the routing table of one of its own.
+        """
+        decision = decide_unfiltered(self.state(at), Header(destination, destination), ingress, vrf)
+        if isinstance(decision, Dropped):
+            return Step()
+        if isinstance(decision, Delivered):
+            return Step(arrives=ingress or decision.interface)
+        link = (at, decision.interface)
+        stormy = self.domains.loop_at(link) is not None
+        far = None if stormy else next(self.answering(link, decision.next_hop), None)
+        return Step(decision.interface, None if far is None else (far[0], str(far[1])))
+
+    def way(self, start: str, destination: Address) -> Iterator[tuple[str, str | None, str]]:
+        """The stations of a packet's way, as if there were no filters, each with where it came in and goes out."""
+        at, ingress = start, None
+        for _ in range(FIRST_TTL):
+            step = self.step(at, ingress, destination)
+            yield at, ingress, step.egress
+            if step.there is None:
+                return
+            at, ingress = step.there
 
     def answering(self, link: Layer2Endpoint, hop: Address) -> Iterator[Layer2Endpoint]:
         """Who else answers for a next hop on a link."""

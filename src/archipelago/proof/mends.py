@@ -71,9 +71,10 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
 def _symptoms(
     trial: Trial, settled: dict[int, Finding], kept: list[int], gains: dict[int, int], last: Attempt
 ) -> set[int]:
-    """Those of some mends that gain nothing, and whose findings are gone without them once the others are made."""
+    """Those of some mends that gain nothing, and whose findings are gone without them once the others are made; what is
+    merely untidy is no mistake behind others."""
     idle = [number for number in kept if gains.get(number) == 0 and not settled[number].is_note]
-    others = [number for number in kept if number not in idle]
+    others = [number for number in kept if number not in idle and not settled[number].is_note]
     if not idle or not others:
         return set()
     attempt = trial.judge([settled[number] for number in others])

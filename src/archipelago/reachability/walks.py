@@ -11,22 +11,14 @@ from typing import NamedTuple
 import numpy as np
 
 from archipelago.addressing.values import Address
+from archipelago.knowledge.delivery import Step
 from archipelago.knowledge.filtering import of_family
-from archipelago.knowledge.forwarding import Delivered, Dropped, decide_unfiltered, translated_source
-from archipelago.knowledge.header import FIRST_TTL, Header
+from archipelago.knowledge.forwarding import translated_source
+from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.filters import Filter, Probe
 from archipelago.reachability.arrays import Bools
 from archipelago.reachability.filter_lines import PASSES, FilterLines
-
-
-class _Step(NamedTuple):
-    """What a station does with a packet: it leaves by an interface for a station that it comes in at, it arrives by an
-    interface, or neither."""
-
-    egress: str = ""
-    there: tuple[str, str] | None = None
-    arrives: str = ""
 
 
 class _Walk(NamedTuple):
@@ -75,7 +67,7 @@ class Walks:
         self._carrier = index.carrier
         self._version = version
         self._probes = probes
-        self._steps: dict[tuple[str, str | None, str, Address], _Step] = {}
+        self._steps: dict[tuple[str, str | None, str, Address], Step] = {}
         self._numbers: dict[int, int] = {}
         self._filters: list[Filter] = []
 
@@ -119,27 +111,12 @@ class Walks:
             at, ingress = step.there
         return _Walk(tuple(stations), None)
 
-    def _step(self, at: str, ingress: str | None, vrf: str, destination: Address) -> _Step:
+    def _step(self, at: str, ingress: str | None, vrf: str, destination: Address) -> Step:
         key = at, ingress, vrf, destination
         step = self._steps.get(key)
         if step is None:
-            step = self._steps[key] = self._taken(at, ingress, vrf, destination)
+            step = self._steps[key] = self._carrier.step(at, ingress, destination, vrf)
         return step
-
-    def _taken(self, at: str, ingress: str | None, vrf: str, destination: Address) -> _Step:
-        carrier = self._carrier
-        decision = decide_unfiltered(carrier.state(at), Header(destination, destination), ingress, vrf)
-        if isinstance(decision, Dropped):
-            return _Step()
-        if isinstance(decision, Delivered):
-            return _Step(arrives=ingress or decision.interface)
-        link = (at, decision.interface)
-        far = (
-            None
-            if carrier.domains.loop_at(link) is not None
-            else next(carrier.answering(link, decision.next_hop), None)
-        )
-        return _Step(decision.interface, None if far is None else (far[0], str(far[1])))
 
     def _translates(self, walk: _Walk, source: Address) -> bool:
         nodes = self._index.knowledge.nodes

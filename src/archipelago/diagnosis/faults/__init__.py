@@ -1,6 +1,13 @@
 """One maker for each kind of mistake: its name, its wording, and the edits that mend it."""
 
-from archipelago.diagnosis.faults.filters import filter_idle, filter_unnamed, filtered, line_hidden, management_filtered
+from archipelago.diagnosis.faults.filters import (
+    filter_idle,
+    filter_unnamed,
+    filtered,
+    line_hidden,
+    line_unmet,
+    management_filtered,
+)
 from archipelago.diagnosis.faults.hosts import (
     address_astray,
     address_broadcast,
@@ -50,11 +57,16 @@ from archipelago.diagnosis.faults.routing import (
     table_meant,
     translation_missing,
     upstream_route_missing,
+    vrf_alone,
     way_too_long,
 )
 from archipelago.diagnosis.faults.sizes import mtu_mismatch, packet_too_large
 from archipelago.diagnosis.faults.switching import (
     absent_vlan_listed,
+    link_of_one_vlan,
+    member_missing,
+    routed_end,
+    tagged_towards_untagged,
     trunk_expected,
     untagged_vlan_mismatch,
     vlan_absent,
@@ -84,11 +96,14 @@ __all__ = [
     "interface_missing",
     "label",
     "line_hidden",
+    "line_unmet",
     "link_mask_mismatch",
+    "link_of_one_vlan",
     "link_subnets_differ",
     "management_filtered",
     "mask_mismatch",
     "meant_address",
+    "member_missing",
     "more_specific_route",
     "mtu_mismatch",
     "next_hop_unusable",
@@ -100,6 +115,7 @@ __all__ = [
     "packet_too_large",
     "prefix_unadvertised",
     "route_missing",
+    "routed_end",
     "routes_missing",
     "routing_loop",
     "routing_off",
@@ -110,6 +126,7 @@ __all__ = [
     "tag_missing",
     "tag_repeated",
     "tag_wrong",
+    "tagged_towards_untagged",
     "translation_missing",
     "trunk_expected",
     "unexplained",
@@ -119,5 +136,6 @@ __all__ = [
     "vlan_interface_down",
     "vlan_not_carried",
     "vlan_wrong",
+    "vrf_alone",
     "way_too_long",
 ]

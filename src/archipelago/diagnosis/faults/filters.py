@@ -70,6 +70,22 @@ def line_hidden(device: Device, filter_: Filter, earlier: int, number: int) -> F
     return finding("line-hidden", at=device.name, path=path, says=says, mend=mend, does=line.action)
 
 
+def line_unmet(device: Device, filter_: Filter, number: int, interfaces: list[str]) -> Finding:
+    """A line, by its place from 0, that no packet meets where its filter stands."""
+    places = " and ".join(f"{device.name}/{interface}" for interface in interfaces)
+    return finding(
+        "line-unmet",
+        at=device.name,
+        path=("devices", device.name, "filters", filter_.name, "rules", number),
+        says=(
+            f"no packet that line {number + 1} of {filter_.name} ({filter_.rules[number].text(3)}) speaks of passes "
+            f"{places}: what it names goes another way"
+        ),
+        mend=f"put the line into a filter where that passes, or remove line {number + 1} of {filter_.name}",
+        does=filter_.rules[number].action,
+    )
+
+
 def filter_idle(
     where: tuple[Node, str, str], filter_: Filter, passes: str = "", edits: tuple[Edit, ...] = ()
 ) -> Finding:

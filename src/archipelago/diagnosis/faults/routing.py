@@ -8,9 +8,10 @@ from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.places import nic_path
-from archipelago.knowledge.devices import Node
+from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.routes import Entry
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.finding import REMOVE, Edit, Finding
@@ -85,6 +86,22 @@ def translation_missing(
         ),
         edits=(Edit(path, new), *gone),
         name=names,
+    )
+
+
+def vrf_alone(index: NetworkIndex, node: Node, nic: Nic, other: str) -> Finding:
+    """A gateway that is alone in a routing table, while all others of its device are in another."""
+    path = (*nic_path((node, nic)), "vrf")
+    name, vlan = f"{node.name}/{nic.name}", index.vlan_name(nic.vlan or 0)
+    where = f"vrf {other}" if other else "no vrf"
+    return finding(
+        "vrf-alone",
+        at=node.name,
+        path=path,
+        says=f"{name} is alone in vrf {nic.vrf}, which has no route: hosts of {vlan} reach nobody outside their VLAN",
+        mend=f"put {name} in {where}, as the other interfaces of {node.name} are",
+        edits=(Edit(path, other or REMOVE),),
+        vlan=vlan,
     )
 
 
