@@ -9,6 +9,7 @@ from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.gateway_place import missing_end
 from archipelago.diagnosis.no_route import dead_route, way_outside
 from archipelago.diagnosis.outvoted import hosts_by_vlan, off_link
 from archipelago.diagnosis.places import port_path, unplugged
@@ -81,6 +82,14 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
                 better = index.ways(version).next_hop((node.name, vrf), home.table) if home else None
                 if home is None and entry.prefix.length == 0:
                     better = way_outside(index, (node.name, vrf), version)
+                missing = None
+                if not others:
+                    nic = node.nics[entry.interface]
+                    own = next(address for address in nic.addresses if address.prefix.holds(hop))
+                    missing = missing_end(index, Held(node, nic, own), index.knowledge.devices.values())
+                if missing is not None:
+                    yield missing
+                    continue
                 why = f"{others[0].node.name} there does not route" if others else "nobody holds that next hop"
                 yield faults.next_hop_unusable(node, entry.route, number, why, better, bool(others))
 

@@ -5,7 +5,7 @@ from collections.abc import Iterable
 from archipelago.addressing.values import InterfaceAddress
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.outvoted import wanted_on_link
-from archipelago.diagnosis.places import sits_in
+from archipelago.diagnosis.places import port_path, sits_in
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -63,7 +63,7 @@ def _best_place(index: NetworkIndex, node: Node, vlan: int | None) -> tuple[Node
 def missing_end(index: NetworkIndex, far: Held, suspects: Iterable[Node]) -> Finding | None:
     """One of some devices whose routes lead to an interface on a link that it has no interface on itself."""
     if far.nic.vlan is None:
-        return None
+        return _bare_end(index, far)
     for node in suspects:
         if not isinstance(node.written, Device) or not node.can_route or node is far.node:
             continue
@@ -76,6 +76,24 @@ def missing_end(index: NetworkIndex, far: Held, suspects: Iterable[Node]) -> Fin
         if address is not None and (parent is not None or node.kind == "l3switch"):
             return faults.interface_missing(index, node, parent, address, far)
     return None
+
+
+def _bare_end(index: NetworkIndex, far: Held) -> Finding | None:
+    """The port at the other end of a routed link that has no address, though routes of either end need one."""
+    if far.nic.attachment is None:
+        return None
+    ends = far.node.attachments[far.nic.attachment].members
+    peer = index.knowledge.links[ends[0]].peer if ends else None
+    node = index.knowledge.devices.get(peer.device) if peer is not None else None
+    if peer is None or node is None or not node.can_route or not isinstance(node.written, Device):
+        return None
+    port = index.knowledge.attachment_at(peer)
+    bare = not port.written.addresses and not any(nic.kind == "subinterface" for nic in node.nics_on(port.name))
+    votes, address = wanted_on_link(index, far)
+    meant = votes or any(route.next_hop.address == far.address.address for route in node.written.routes)
+    if not bare or port.written.trunk is not None or port.written.access is not None or address is None or not meant:
+        return None
+    return faults.end_without_address(node, port_path(index.knowledge, node.name, port.name), address, far)
 
 
 def _port_towards(index: NetworkIndex, node: Node, far: Held) -> str | None:

@@ -143,7 +143,9 @@ class Trial:
             return Attempt(after, f"it makes another error: {made[0].says}", gained, found, made)
         if self._expects and broken_places(after.plain) - self._broken:
             return Attempt(after, "it breaks what the network expects", gained, found)
-        broken = _promises(after).policy
+        # Lines for answers that nobody changes let others begin wherever hosts come back to: that is told of them.
+        filters = any(str(part).startswith("filter") for edit in _edits(findings) for part in edit.path)
+        broken = _promises(after).policy if filters else _promises(after).policy_but_answers
         worse = [told for key, told in broken.items() if key not in self._policy_broken]
         return Attempt(after, f"it breaks the policy: {worse[0]}" if worse else "", gained, found)
 

@@ -107,6 +107,13 @@ class Promises:
         return {breach.key: _told(policy, breach) for breach in self._breaches(())} if policy is not None else {}
 
     @property
+    def policy_but_answers(self) -> dict[BreachKey, str]:
+        """The same, those lines aside where only what ports for answers let pass is too much."""
+        policy = self._network.policy
+        breached = self._breaches(()) if policy is not None else ()
+        return {breach.key: _told(policy, breach) for breach in breached if policy and not breach.only_answers}
+
+    @property
     def expectations(self) -> dict[int, str]:
         """The expectations that do not hold although nothing is broken, by their places."""
         return {number: str(self._network.expect[number]) for number in sorted(self._not_holding_anyway)}

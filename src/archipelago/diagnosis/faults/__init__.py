@@ -30,6 +30,7 @@ from archipelago.diagnosis.faults.hosts import (
 )
 from archipelago.diagnosis.faults.interfaces import (
     address_on_parent,
+    end_without_address,
     interface_missing,
     no_gateway_in_vlan,
     subnet_overlap,
@@ -83,6 +84,7 @@ __all__ = [
     "admin_down",
     "cable_off",
     "duplicate_address",
+    "end_without_address",
     "filter_idle",
     "filter_unnamed",
     "filtered",

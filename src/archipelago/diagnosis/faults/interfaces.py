@@ -172,6 +172,20 @@ def interface_missing(
     )
 
 
+def end_without_address(node: Node, path: Path, address: InterfaceAddress, far: Held) -> Finding:
+    """A port at the end of a routed link that has no address."""
+    place = f"{node.name}/{path[-1]}"
+    return finding(
+        "interface-missing",
+        at=node.name,
+        path=path,
+        says=f"{place} has no address in {far.address.prefix}, the subnet of {label(far)} at its other end",
+        mend=f"give {place} the address {address}",
+        edits=(Edit((*path, "address"), str(address)),),
+        device=node.name,
+    )
+
+
 def no_gateway_in_vlan(
     index: NetworkIndex, vlan: int, at: Node, parent: str | None, addresses: tuple[InterfaceAddress, ...]
 ) -> Finding:
