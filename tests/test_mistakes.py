@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import permutations
+from random import Random
 
 import pytest
 from hypothesis import given, settings
@@ -15,6 +16,7 @@ from archipelago.files.tree import parse
 from archipelago.knowledge.index import index_network
 from archipelago.simulation.reach import reach
 from makers import designed, mistakes, mixed_brief, trunked_brief
+from slips_referee import answers, judged, slips, sound
 
 
 def read(text: str):
@@ -52,3 +54,11 @@ def test_every_mistake_is_found_named_and_mended(random, kind):
             assert not unreached(read(amend(wrong, answer.edits))), (what, answer.mend)
         mended = read(amend(wrong, [edit for finding in findings for edit in finding.edits]))
         assert run(index_network(mended)) == (), what
+
+
+@pytest.mark.parametrize("seed", [2, 21, 37, 156, 291, 303, 551])
+def test_single_mistakes_of_every_key_are_named_and_mended(seed):
+    network = sound(seed)
+    before = answers(network)
+    results = [judged(before, slip) for slip, _ in zip(slips(network, Random(seed)), range(3), strict=False)]
+    assert results and all(result.named and result.whole and not result.green for result in results)

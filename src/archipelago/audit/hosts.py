@@ -13,7 +13,7 @@ from archipelago.diagnosis.cut import link_fault
 from archipelago.diagnosis.gateway_place import without_gateway
 from archipelago.diagnosis.leased import retold
 from archipelago.diagnosis.no_address import unadvertised
-from archipelago.diagnosis.outvoted import outvoted, stray_address, unheld_gateway
+from archipelago.diagnosis.outvoted import gateway_meant, outvoted, stray_address, unheld_gateway
 from archipelago.diagnosis.places import host_attachment, host_end, sits_in, wanted_vlan
 from archipelago.diagnosis.separated import separated
 from archipelago.knowledge.alike import alike_hosts
@@ -151,7 +151,8 @@ def unusable_gateway(index: NetworkIndex, node: Node, nic: Nic, address: Interfa
         routed = any(route.destination.version == address.version for route in getattr(node.written, "routes", ()))
         if home is not None and not routed:
             other = next((a for a in nic.addresses if a.version != address.version and not is_link_local(a)), None)
-            there = index.home_of(node, other) if other is not None and not node.written.gateway else None
+            there = gateway_meant(index, node, other) if other is not None and not node.written.gateway else None
+            home = gateway_meant(index, node, address) or home
             if there is None:
                 yield faults.gateway_missing(node, address.version, home)
             elif address.version == 4:  # one mistake is told once

@@ -17,6 +17,7 @@ from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.link_ends import left_out_of
 from archipelago.diagnosis.outvoted import hosts_by_vlan, outvoted
 from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, port_path, unplugged
+from archipelago.diagnosis.separated import tag_repeated
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -49,7 +50,7 @@ def repeated_tags(index: NetworkIndex) -> Iterator[Finding]:
         if nic.attachment is not None and nic.speaks:
             other = first.setdefault((node.name, nic.attachment, nic.tag), nic)
             if other is not nic:
-                yield faults.tag_repeated(index, node, nic, other, _other(meant_for(index, nic), nic))
+                yield tag_repeated(index, node, nic, other)
 
 
 @rule
@@ -73,10 +74,6 @@ def untagged_hosts(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     if own is not None:
         far = index.knowledge.nodes[host.name]
         yield faults.tag_mismatch(index, (node, own), (far, next(iter(far.nics.values()))))
-
-
-def _other(vlan: int | None, nic: Nic) -> int | None:
-    return vlan if vlan != nic.vlan else None
 
 
 @rule

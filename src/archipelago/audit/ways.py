@@ -8,7 +8,7 @@ from dataclasses import replace
 from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.redundancy import without_partners
 from archipelago.audit.registry import rule
-from archipelago.audit.routing import routing_nodes, sample
+from archipelago.audit.routing import default_wanted, routing_nodes, sample, without_default
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.no_route import led_outside
 from archipelago.knowledge.forwarding import Delivered, own_routes, route_to
@@ -52,6 +52,8 @@ def ways(index: NetworkIndex) -> Iterator[Finding]:
             own = sorted(without_partners(index, table, lacking))
             if own:
                 told = faults.routes_missing((node, table[1]), own, next_hop)
+                if next_hop is not None and default_wanted(index, table, version) == next_hop:
+                    told = without_default(node, table[1], version, next_hop)  # one route for all of them
                 needed = any(not _is_of_a_link(index, prefix) for prefix in own)
                 yield told if needed else replace(told, severity="note", breaks=NOT_NEEDED)
 

@@ -142,6 +142,10 @@ def cut(index: NetworkIndex, vlan: int, start: NodeInterface, goal: NodeInterfac
                 order += 1
                 heapq.heappush(queue, (total, order, far))
     if last not in came and last != first:
+        for node, nic in (start, goal):
+            parent = _parent_meant(index, vlan, node, nic)
+            if parent is not None:
+                return [faults.parent_wrong(index, node, nic, parent)]
         return _uncabled(index, vlan, set(best), start, goal)
     steps: list[list[Finding]] = []
     name = last
@@ -149,6 +153,22 @@ def cut(index: NetworkIndex, vlan: int, start: NodeInterface, goal: NodeInterfac
         name, wrong = came[name]
         steps.append(wrong)
     return [fault for wrong in reversed(steps) for fault in wrong]
+
+
+def _parent_meant(index: NetworkIndex, vlan: int, node: Node, nic: Nic) -> str | None:
+    """The one other port of a device whose far end carries the VLAN of a subinterface, for which it has none there."""
+    if nic.kind != "subinterface":
+        return None
+    able = []
+    for attachment in node.attachments.values():
+        peer = index.knowledge.links[attachment.members[0]].peer if attachment.members else None
+        if attachment.switched or attachment.name == nic.attachment or peer is None:
+            continue
+        far = index.knowledge.attachment_at(peer)
+        taken = any(other.tag == nic.tag for other in node.nics_on(attachment.name))
+        if peer.device in index.knowledge.devices and vlan in far.vlans and not taken:
+            able.append(attachment.name)
+    return able[0] if len(able) == 1 else None
 
 
 def _entrance(interface: NodeInterface) -> str:

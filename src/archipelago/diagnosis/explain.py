@@ -20,6 +20,7 @@ from archipelago.diagnosis.stop import Stop
 from archipelago.diagnosis.too_large import too_large
 from archipelago.diagnosis.unanswered import unanswered
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.reasons import Reason
 from archipelago.model.finding import Finding
@@ -66,6 +67,14 @@ def cannot_send(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     nic = node.nics.get(stop.interface)
     if nic is not None and not nic.speaks:
         return faults.tag_missing(index, node, nic, meant_for(index, nic))
+    if nic is not None and nic.kind == "loopback":
+        for own in (address for address in nic.addresses if address.prefix.holds(stop.target)):
+            holders = index.holders(own.address)
+            if len(holders) > 1:
+                return faults.duplicate_address(index, own.address, holders)
+            home = next((home for home in index.homes(stop.target) if home.node is not node), None)
+            if home is not None:
+                return faults.subnet_overlap(Held(node, nic, own), home, moved=True)
     return faults.unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")
 
 

@@ -2,7 +2,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from archipelago.addressing.values import InterfaceAddress
+from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.outvoted import wanted_on_link
 from archipelago.diagnosis.places import port_path, sits_in
@@ -88,12 +88,22 @@ def _bare_end(index: NetworkIndex, far: Held) -> Finding | None:
     if peer is None or node is None or not node.can_route or not isinstance(node.written, Device):
         return None
     port = index.knowledge.attachment_at(peer)
-    bare = not port.written.addresses and not any(nic.kind == "subinterface" for nic in node.nics_on(port.name))
-    votes, address = wanted_on_link(index, far)
-    meant = votes or any(route.next_hop.address == far.address.address for route in node.written.routes)
-    if not bare or port.written.trunk is not None or port.written.access is not None or address is None or not meant:
+    if port.written.trunk is not None or port.written.access is not None:
         return None
-    return faults.end_without_address(node, port_path(index.knowledge, node.name, port.name), address, far)
+    if any(nic.kind == "subinterface" for nic in node.nics_on(port.name)):
+        return None
+    lacking: list[InterfaceAddress] = []
+    meant = False
+    for own in far.nic.addresses:
+        if is_link_local(own) or any(one.version == own.version for one in port.written.addresses):
+            continue
+        votes, address = wanted_on_link(index, Held(far.node, far.nic, own))
+        meant |= bool(votes) or any(route.next_hop.address == own.address for route in node.written.routes)
+        lacking += [address] if address is not None else []
+    if not meant or not lacking:
+        return None
+    path = port_path(index.knowledge, node.name, port.name)
+    return faults.end_without_address(node, path, (*port.written.addresses, *lacking), tuple(lacking), far)
 
 
 def _port_towards(index: NetworkIndex, node: Node, far: Held) -> str | None:

@@ -16,6 +16,13 @@ _ALL = (
     Kind("admin-down", "error", "a port, interface, device, host or cable that is switched off", "{effect}", ALWAYS),
     Kind("not-cabled", "error", "a port that is set up for traffic and has no cable", "nothing crosses it", OFTEN),
     Kind(
+        "cable-elsewhere",
+        "error",
+        "a cable that ends at another port than the one that is set up for it",
+        "nothing crosses it",
+        ALWAYS,
+    ),
+    Kind(
         "mtu-mismatch",
         "risk",
         "a port that passes smaller packets than those that come there",
@@ -352,6 +359,13 @@ _ALL = (
         "error",
         "devices that send packets for one subnet to each other",
         "such packets go round until their TTL or hop limit runs out",
+        ALWAYS,
+    ),
+    Kind(
+        "parent-wrong",
+        "error",
+        "a subinterface of a port whose link does not lead to its VLAN",
+        "nobody in {vlan} hears it",
         ALWAYS,
     ),
     Kind(

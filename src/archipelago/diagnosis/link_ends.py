@@ -10,7 +10,7 @@ from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.model.parts import Aggregate, Port
+from archipelago.model.parts import Aggregate, End, Port
 
 LinkEnd = tuple[Node, Attachment]
 
@@ -76,3 +76,18 @@ def _is_set_up(attachment: Attachment) -> bool:
     """Whether a port is set to anything but what a member of an aggregate may be set to."""
     port = attachment.written
     return isinstance(port, Port) and replace(port, off=False, speed=None) != Port(port.name)
+
+
+def plugged_elsewhere(index: NetworkIndex, near: Held, far: Held) -> Finding | None:
+    """A cable from a routed port that ends at another port of the far device than the one in its subnet, which has no
+    cable; the port where it ends is set to nothing."""
+    if near.nic.kind != "port" or far.nic.kind != "port" or near.node.kind == "host" or far.node.kind == "host":
+        return None
+    link = index.knowledge.links[End(near.node.name, near.nic.name)]
+    wanted = End(far.node.name, far.nic.name)
+    if link.peer is None or link.cable is None or link.peer.device != far.node.name or link.peer == wanted:
+        return None
+    if index.knowledge.links[wanted].peer is not None or _is_set_up(index.knowledge.attachment_at(link.peer)):
+        return None
+    number = index.knowledge.written.cables.index(link.cable)
+    return faults.cable_elsewhere(link.cable, number, link.end, link.peer, wanted)

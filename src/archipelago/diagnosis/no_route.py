@@ -5,6 +5,7 @@ from archipelago.diagnosis import faults
 from archipelago.diagnosis.gateway_place import missing_end, without_gateway
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.no_address import without_address
+from archipelago.diagnosis.outvoted import gateway_meant
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held, TableName
@@ -157,7 +158,7 @@ def no_usable_gateway(index: NetworkIndex, node: Node, version: int) -> Finding:
     home = index.home_of(node, first.address)
     gateways = [hop for hop in node.written.gateway if hop.address.version == version]
     if not gateways:
-        return faults.gateway_missing(node, version, home)
+        return faults.gateway_missing(node, version, gateway_meant(index, node, first.address))
     for hop in gateways:
         holders = index.holders(hop.address)
         if len(holders) > 1 and any(one.node is node for one in holders) and any(one.node.can_route for one in holders):

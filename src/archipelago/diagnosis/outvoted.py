@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from archipelago.addressing.values import Address, InterfaceAddress, is_link_local
 from archipelago.diagnosis import faults
-from archipelago.diagnosis.places import host_attachment, wanted_vlan
+from archipelago.diagnosis.places import host_attachment, sits_in, wanted_vlan
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
@@ -159,6 +159,22 @@ def unheld_gateway(index: NetworkIndex, node: Node, hop: NextHop, home: Held) ->
     hosts = index.once(hosts_by_vlan).get(home.nic.vlan or 0, ())
     alone = sum(count for _, count in hosts) == 1
     return faults.gateway_wrong(node, hop, home, "is held by nobody", alone)
+
+
+def gateway_meant(index: NetworkIndex, node: Node, address: InterfaceAddress) -> Held | None:
+    """The gateway that most hosts of a host's VLAN send to, where it is of the subnet of an address; else the one that
+    the address calls for."""
+    vlan = sits_in(index, node, next(iter(node.nics.values())))
+    used: Counter[Address] = Counter()
+    for host, count in index.once(hosts_by_vlan).get(vlan or 0, ()):
+        for hop in host.gateway if host.name != node.name else ():
+            if address.prefix.holds(hop.address) and host.gateway:
+                used[hop.address] += count
+    for wanted, _ in used.most_common(1):
+        holder = next((held for held in index.holders(wanted) if held.node.can_route), None)
+        if holder is not None:
+            return holder
+    return index.home_of(node, address)
 
 
 def hosts_by_vlan(index: NetworkIndex) -> dict[int, list[tuple[Host, int]]]:

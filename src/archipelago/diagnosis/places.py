@@ -110,7 +110,7 @@ def meant_vlan(index: NetworkIndex, prefix: Prefix) -> int | None:
 
 def meant_for(index: NetworkIndex, nic: Nic) -> int | None:
     """The VLAN that an interface belongs in: where the hosts of its subnet are, else where another interface of the
-    same subnet stands."""
+    same subnet stands, else the one whose id its name ends in."""
     for address in nic.addresses:
         vlan = meant_vlan(index, address.prefix)
         if vlan is not None:
@@ -118,7 +118,8 @@ def meant_for(index: NetworkIndex, nic: Nic) -> int | None:
         for other in index.homes(address):
             if other.nic is not nic and other.nic.vlan is not None and other.address.prefix == address.prefix:
                 return other.nic.vlan
-    return None
+    number = nic.name.rpartition(".")[2]  # subinterfaces are commonly called by their tags
+    return int(number) if number.isdigit() and int(number) in index.network.vlans.values() else None
 
 
 def has_moved(index: NetworkIndex, holder: Held) -> bool:

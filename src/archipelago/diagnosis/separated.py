@@ -2,8 +2,10 @@ from __future__ import annotations
 
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.cut import cut
+from archipelago.diagnosis.link_ends import plugged_elsewhere
 from archipelago.diagnosis.outvoted import hosts_by_vlan
 from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, sits_in, wanted_vlan
+from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import apart
@@ -31,9 +33,7 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
             others_there = holder.node.nics_on(holder.nic.attachment or "")
             first = next(sub for sub in others_there if sub.speaks and sub.tag == holder.nic.tag)
             if first is not holder.nic:
-                return faults.tag_repeated(
-                    index, holder.node, holder.nic, first, right if right != holder.nic.vlan else None
-                )
+                return tag_repeated(index, holder.node, holder.nic, first)
         hosts = [end for end in (a, b) if end.node.kind == "host"]
         if (
             right is not None
@@ -53,10 +53,22 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
             if right is not None and attachment.switched and wanted_vlan(attachment) != right:
                 return faults.vlan_wrong(index, holder.node.written, attachment, right, wanted_vlan(attachment))
     vlan = sits_in(index, a.node, a.nic) or sits_in(index, b.node, b.nic)
+    moved = plugged_elsewhere(index, a, b) or plugged_elsewhere(index, b, a)
+    if moved is not None:
+        return moved
     if vlan is None:
         return faults.unexplained(a.node.name, f"{faults.label(a)} and {faults.label(b)} are not on one link")
     faults_found = cut(index, vlan, (a.node, a.nic), (b.node, b.nic))
     return faults_found[0] if faults_found else no_answer(index, a, b)
+
+
+def tag_repeated(index: NetworkIndex, node: Node, nic: Nic, first: Nic) -> Finding:
+    """Two subinterfaces of one port with the same tag: the one that belongs in another VLAN is wrong, by default the
+    later written."""
+    rights = [right if (right := meant_for(index, one)) != one.vlan else None for one in (nic, first)]
+    if rights[0] is None and rights[1] is not None:
+        return faults.tag_repeated(index, node, first, nic, rights[1])
+    return faults.tag_repeated(index, node, nic, first, rights[0])
 
 
 def _in_two_vlans(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
@@ -107,7 +119,10 @@ def _tag_to_blame(index: NetworkIndex, holder: Held, right: int) -> bool:
     ]
     agreed = [host for host in hosts if wanted_vlan(host_attachment(index.knowledge, host)) == right]
     rival = any(
-        nic is not holder.nic and nic.vlan == holder.nic.vlan and nic.addresses
+        nic is not holder.nic
+        and nic.vlan == holder.nic.vlan
+        and nic.addresses
+        and not any(one.prefix.overlaps(holder.address.prefix) for one in nic.addresses)  # a partner agrees with it
         for node in index.knowledge.devices.values()
         if node.can_route
         for nic in node.nics.values()

@@ -12,6 +12,7 @@ import numpy as np
 from archipelago.addressing.values import Address, is_link_local
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.gateway_place import without_gateway
+from archipelago.diagnosis.outvoted import gateway_meant
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import common_families, source_at
 from archipelago.knowledge.known import Knowledge
@@ -167,7 +168,8 @@ class Asking:
             address = next((address for address in own if address.version == version), None)
             home = index.home_of(source, address) if address is not None else None
             if home is not None:
-                asked.append(Asked(False, faults.gateway_missing(source, version, home)))
+                meant = gateway_meant(index, source, address) if address is not None else home
+                asked.append(Asked(False, faults.gateway_missing(source, version, meant)))
             elif address is not None:
                 asked.append(Asked(False, without_gateway(index, source, address)))
         return asked

@@ -33,6 +33,7 @@ from archipelago.diagnosis.faults.interfaces import (
     end_without_address,
     interface_missing,
     no_gateway_in_vlan,
+    parent_wrong,
     subnet_overlap,
     tag_mismatch,
     tag_missing,
@@ -42,6 +43,7 @@ from archipelago.diagnosis.faults.interfaces import (
 )
 from archipelago.diagnosis.faults.links import (
     admin_down,
+    cable_elsewhere,
     cable_off,
     no_layer2_path,
     not_cabled,
@@ -82,6 +84,7 @@ __all__ = [
     "address_on_parent",
     "address_unheld",
     "admin_down",
+    "cable_elsewhere",
     "cable_off",
     "duplicate_address",
     "end_without_address",
@@ -115,6 +118,7 @@ __all__ = [
     "node_path",
     "not_cabled",
     "packet_too_large",
+    "parent_wrong",
     "prefix_unadvertised",
     "route_missing",
     "routed_end",

@@ -6,6 +6,7 @@ from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.faults.words import (
     free_address,
+    free_loopback,
     label,
     node_path,
     wanted_address,
@@ -17,6 +18,7 @@ from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import Apart
+from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.finding import REMOVE, Edit, Finding, Mend
 from archipelago.model.parts import Device, Host, NextHop, Path
 
@@ -267,12 +269,15 @@ def address_broadcast(index: NetworkIndex, target: Address, prefix: Prefix) -> F
 
 
 def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held, ...]) -> Finding:
-    """One address on several interfaces: a host among them gets another, else who sends to that address itself, else
-    the last written."""
+    """One address on several interfaces: a host among them gets another, else who sends to that address itself, else a
+    loopback, else the one that fewest hosts use, the last written first."""
     hosts = (holder for holder in reversed(holders) if holder.node.kind == "host")
     senders = (holder for holder in reversed(holders) if address in _next_hops_of(holder.node))
-    last = next(hosts, None) or next(senders, holders[-1])
+    spare = min(reversed(holders), key=lambda holder: (holder.nic.kind != "loopback", _users(index, holder)))
+    last = next(hosts, None) or next(senders, spare)
     new = wanted_address(index, last, last.address.prefix)
+    if last.nic.kind == "loopback":
+        new = free_loopback(index, last)
     names = " and ".join(label(holder) for holder in holders)
     return finding(
         "duplicate-address",
@@ -287,6 +292,13 @@ def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held
             if new is not None and other is not last and other.node.kind == "host"
         ),
     )
+
+
+def _users(index: NetworkIndex, holder: Held) -> int:
+    """How many hosts have the address of an interface for their gateway, in its VLAN."""
+    hosts = index.network.hosts.values()
+    using = (host for host in hosts if any(hop.address == holder.address.address for hop in host.gateway))
+    return sum(index.domains.together((host.name, HOST_PORT), holder.endpoint) for host in using)
 
 
 def _next_hops_of(node: Node) -> set[Address]:

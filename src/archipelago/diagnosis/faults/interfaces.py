@@ -172,16 +172,37 @@ def interface_missing(
     )
 
 
-def end_without_address(node: Node, path: Path, address: InterfaceAddress, far: Held) -> Finding:
-    """A port at the end of a routed link that has no address."""
+def parent_wrong(index: NetworkIndex, node: Node, nic: Nic, parent: str) -> Finding:
+    """A subinterface of a port whose link does not lead to its VLAN, while that of another port carries it."""
+    path = (*nic_path((node, nic)), "parent")
+    vlan = index.vlan_name(nic.vlan or 0)
+    return finding(
+        "parent-wrong",
+        at=node.name,
+        path=path,
+        says=(
+            f"{node.name}/{nic.name} is of {nic.attachment}, whose link does not lead to {vlan}; the one at {parent} "
+            "carries it"
+        ),
+        mend=f"set the parent of {node.name}/{nic.name} to {parent}",
+        edits=(Edit(path, parent),),
+        vlan=vlan,
+    )
+
+
+def end_without_address(
+    node: Node, path: Path, addresses: tuple[InterfaceAddress, ...], lacking: tuple[InterfaceAddress, ...], far: Held
+) -> Finding:
+    """A port at the end of a routed link without an address of some family; `addresses` are all that it should have."""
     place = f"{node.name}/{path[-1]}"
+    names = " and ".join(str(one.prefix) for one in lacking)
     return finding(
         "interface-missing",
         at=node.name,
         path=path,
-        says=f"{place} has no address in {far.address.prefix}, the subnet of {label(far)} at its other end",
-        mend=f"give {place} the address {address}",
-        edits=(Edit((*path, "address"), str(address)),),
+        says=f"{place} has no address in {names}, where {label(far)} is at its other end",
+        mend=f"give {place} the address {' and '.join(map(str, lacking))}",
+        edits=(Edit((*path, "address"), texts(addresses)),),
         device=node.name,
     )
 

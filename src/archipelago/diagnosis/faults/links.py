@@ -135,5 +135,19 @@ def cable_off(index: NetworkIndex, cable: Cable) -> Finding:
     )
 
 
+def cable_elsewhere(cable: Cable, number: int, near: End, peer: End, wanted: End) -> Finding:
+    """A cable, by its place in the document, that ends at another port than the one that is set up for it."""
+    path: Path = ("cables", number)
+    right = Cable(wanted if cable.a == peer else cable.a, wanted if cable.b == peer else cable.b)
+    return finding(
+        "cable-elsewhere",
+        at=peer.device,
+        path=path,
+        says=f"the cable from {near} ends at {peer}, which is set to nothing; {wanted} is set up for it and has none",
+        mend=f"plug it into {wanted}: {right}",
+        edits=(Edit(path, str(right)),),
+    )
+
+
 def unexplained(at: str, says: str) -> Finding:
     return finding("unexplained", at=at, path=(), says=says, mend="look at the steps: --steps shows every event")

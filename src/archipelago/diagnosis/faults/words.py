@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from archipelago.addressing.values import Address, InterfaceAddress, Prefix
+from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix
 from archipelago.diagnosis.places import nic_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
@@ -67,6 +67,23 @@ def wanted_address(index: NetworkIndex, holder: Held, right: Prefix) -> Interfac
         if first <= same.value <= last and not taken:
             return same
     return free_address(index, right)
+
+
+def free_loopback(index: NetworkIndex, holder: Held) -> InterfaceAddress | None:
+    """An address for a loopback interface beside those of the other devices: the first that they leave out, else the
+    next; None where there are no others."""
+    version, width = holder.address.version, WIDTHS[holder.address.version]
+    others = sorted(
+        address.value
+        for node in index.knowledge.devices.values()
+        for nic in node.nics.values()
+        if nic.kind == "loopback" and node is not holder.node
+        for address in nic.addresses
+        if address.version == version and address.length == width
+    )
+    values = range(others[0], min(others[-1], others[0] + 100_000) + 2) if others else ()
+    free = (Address(version, value) for value in values)
+    return next((InterfaceAddress(*one, width) for one in free if not index.is_held(one)), None)
 
 
 def free_addresses(index: NetworkIndex, prefix: Prefix) -> Iterator[InterfaceAddress]:
