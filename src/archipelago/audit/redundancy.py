@@ -251,6 +251,10 @@ def _member_missing(index: NetworkIndex, active: Member, nic: Nic, node: Node) -
         path = ("devices", node.name, "interfaces", there.name, "virtual")
         begun = any(one.interface == there.name for one in index.knowledge.elected.members(node.name))
         edits = [Edit((*path, "+"), part) for part in parts] if begun else [Edit(path, parts)]
+        held = [one for one in there.addresses if any(one.address in other.addresses for other in shared)]
+        if held:
+            own_addresses = [(one, free_address(index, one.prefix)) for one in held]
+            return faults.shared_address_held(active, Held(node, there, held[0]), own_addresses, tuple(edits), names)
         return faults.member_missing(active, node.name, tuple(edits), vlan, f"add {names} to {node.name}/{there.name}")
     free = [free_address(index, address.prefix) for address in own]
     taken = active.interface in index.network.devices[node.name].interfaces

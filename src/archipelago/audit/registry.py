@@ -45,9 +45,7 @@ def run(index: NetworkIndex) -> tuple[Finding, ...]:
     by_rule: dict[tuple[object, ...], Finding] = {}
     for rule in steps(RULES, "asking the rules"):
         for finding in rule(index):
-            known = by_rule.setdefault((finding.kind, finding.path, finding.mend), finding)
-            if SEVERITIES.index(finding.severity) < SEVERITIES.index(known.severity):
-                by_rule[finding.kind, finding.path, finding.mend] = finding
+            by_rule.setdefault((finding.kind, finding.path, finding.mend), finding)
     return sort(index.network, by_rule.values())
 
 

@@ -15,9 +15,8 @@ from archipelago.diagnosis.outvoted import hosts_by_vlan, off_link
 from archipelago.diagnosis.places import port_path, unplugged
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic, Node
-from archipelago.knowledge.held import Held, TableName
+from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.outside import ways_outside
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device
 
@@ -181,58 +180,6 @@ def tables_alone(index: NetworkIndex) -> Iterator[Finding]:
 def _of_others(index: NetworkIndex, node: Node, nic: Nic) -> Iterator[InterfaceAddress]:
     """The addresses of all other interfaces of routing devices."""
     return (held.address for held in index.routed() if not (held.node is node and held.nic is nic))
-
-
-@rule
-def no_way_outside(index: NetworkIndex) -> Iterator[Finding]:
-    """A routing table with hosts that has no default route, while another leads outside and can be got to from it."""
-    hosts = index.once(hosts_by_vlan)
-    ports = [nic for _, nic, _ in ways_outside(index.knowledge)]
-    served = {
-        (held.table, held.address.version): held
-        for held in index.routed()
-        if hosts.get(held.nic.vlan or 0) and held.address.version in held.node.forwards
-    }
-    for (table, version), held in served.items():
-        hop = default_wanted(index, table, version)
-        if hop is not None:
-            translated = any(prefix.covers(held.address.prefix) for nic in ports for prefix in nic.source_nat)
-            meant = translated or index.knowledge.written.outside is not None
-            found = without_default(held.node, table[1], version, hop)
-            yield found if meant else replace(found, severity="risk")
-
-
-def without_default(node: Node, vrf: str, version: int, hop: Address) -> Finding:
-    """A routing table that lacks the default route that leads outside."""
-    effect = f"nothing from behind {node.name} gets outside, nor to any subnet that it has no route to"
-    return faults.route_missing((node, vrf), Prefix(version, 0, 0), hop, effect)
-
-
-def default_wanted(index: NetworkIndex, table: TableName, version: int) -> Address | None:
-    """The next hop towards a device that leads outside by a default route of its own, where a routing table has no
-    default route and can be led there; else None."""
-    if _default(index, table, version):
-        return None
-    edges = index.once(_edges).get(version, ())
-    ways = index.ways(version)
-    return next((hop for edge in edges if edge != table and (hop := ways.next_hop(table, edge)) is not None), None)
-
-
-def _edges(index: NetworkIndex) -> dict[int, list[TableName]]:
-    """By family the routing tables with a port that leads outside and a default route."""
-    edges: dict[int, list[TableName]] = {}
-    for node, nic, _ in ways_outside(index.knowledge):
-        table = (node.name, nic.vrf)
-        for version in {address.version for address in nic.addresses} if not node.off else ():
-            if _default(index, table, version):
-                edges.setdefault(version, []).append(table)
-    return edges
-
-
-def _default(index: NetworkIndex, table: TableName, version: int) -> bool:
-    """Whether a routing table has a default route."""
-    entries = index.knowledge.routes(table[0]).tables.get((table[1], version))
-    return entries is not None and entries.exact(Prefix(version, 0, 0)) is not None
 
 
 @rule

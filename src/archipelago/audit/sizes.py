@@ -17,7 +17,7 @@ from archipelago.model.network import written_sizes
 @rule
 def sizes(index: NetworkIndex) -> Iterator[Finding]:
     """A port that frames come to, or leave by, which are larger than it passes: whoever stands in its broadcast domain
-    sends such."""
+    sends such; an interface that sends smaller ones than the others there."""
     if next(written_sizes(index.network), None) is None:
         return
     nodes = index.knowledge.nodes.values()
@@ -33,6 +33,10 @@ def sizes(index: NetworkIndex) -> Iterator[Finding]:
             wanted = max((most.get(index.domains.of(endpoint), 0) for endpoint in there), default=0)
             if port.mtu < wanted:
                 yield faults.mtu_mismatch(index, node, port, wanted)
+        for nic in node.nics.values() if node.can_route else ():
+            domain = index.domains.of((node.name, nic.name)) if nic.addresses else None
+            if nic.kind in ("subinterface", "vlan") and domain is not None and nic.mtu < most[domain]:
+                yield faults.mtu_of_interface(node, nic, most[domain])
 
 
 def _endpoints(node: Node, port: Attachment) -> Iterator[Layer2Endpoint]:

@@ -8,13 +8,16 @@ from dataclasses import replace
 from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.redundancy import without_partners
 from archipelago.audit.registry import rule
-from archipelago.audit.routing import default_wanted, routing_nodes, sample, without_default
+from archipelago.audit.routing import routing_nodes, sample
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.no_route import led_outside
+from archipelago.diagnosis.outvoted import hosts_by_vlan
+from archipelago.knowledge.devices import Node
 from archipelago.knowledge.forwarding import Delivered, own_routes, route_to
 from archipelago.knowledge.held import TableName
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import hidden_from, insides
+from archipelago.knowledge.outside import ways_outside
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
@@ -52,9 +55,11 @@ def ways(index: NetworkIndex) -> Iterator[Finding]:
             own = sorted(without_partners(index, table, lacking))
             if own:
                 told = faults.routes_missing((node, table[1]), own, next_hop)
-                if next_hop is not None and default_wanted(index, table, version) == next_hop:
-                    told = without_default(node, table[1], version, next_hop)  # one route for all of them
                 needed = any(not _is_of_a_link(index, prefix) for prefix in own)
+                if next_hop is not None and default_wanted(index, table, version) == next_hop:
+                    if not needed:
+                        continue  # that the way outside is missing is told below, as bad as that is
+                    told = without_default(node, table[1], version, next_hop)  # one route for all of them
                 yield told if needed else replace(told, severity="note", breaks=NOT_NEEDED)
 
 
@@ -146,3 +151,55 @@ def _circle(index: NetworkIndex, prefix: Prefix, tables: list[TableName], homes:
         elif (number := index.route_number(node.name, entry.route)) is not None:
             yield faults.routing_loop(node, entry.route, number, names, better)
         return
+
+
+@rule
+def no_way_outside(index: NetworkIndex) -> Iterator[Finding]:
+    """A routing table with hosts that has no default route, while another leads outside and can be got to from it."""
+    hosts = index.once(hosts_by_vlan)
+    ports = [nic for _, nic, _ in ways_outside(index.knowledge)]
+    served = {
+        (held.table, held.address.version): held
+        for held in index.routed()
+        if hosts.get(held.nic.vlan or 0) and held.address.version in held.node.forwards
+    }
+    for (table, version), held in served.items():
+        hop = default_wanted(index, table, version)
+        if hop is not None:
+            translated = any(prefix.covers(held.address.prefix) for nic in ports for prefix in nic.source_nat)
+            meant = translated or index.knowledge.written.outside is not None
+            found = without_default(held.node, table[1], version, hop)
+            yield found if meant else replace(found, severity="risk")
+
+
+def without_default(node: Node, vrf: str, version: int, hop: Address) -> Finding:
+    """A routing table that lacks the default route that leads outside."""
+    effect = f"nothing from behind {node.name} gets outside, nor to any subnet that it has no route to"
+    return faults.route_missing((node, vrf), Prefix(version, 0, 0), hop, effect)
+
+
+def default_wanted(index: NetworkIndex, table: TableName, version: int) -> Address | None:
+    """The next hop towards a device that leads outside by a default route of its own, where a routing table has no
+    default route and can be led there; else None."""
+    if _default(index, table, version):
+        return None
+    edges = index.once(_edges).get(version, ())
+    ways = index.ways(version)
+    return next((hop for edge in edges if edge != table and (hop := ways.next_hop(table, edge)) is not None), None)
+
+
+def _edges(index: NetworkIndex) -> dict[int, list[TableName]]:
+    """By family the routing tables with a port that leads outside and a default route."""
+    edges: dict[int, list[TableName]] = {}
+    for node, nic, _ in ways_outside(index.knowledge):
+        table = (node.name, nic.vrf)
+        for version in {address.version for address in nic.addresses} if not node.off else ():
+            if _default(index, table, version):
+                edges.setdefault(version, []).append(table)
+    return edges
+
+
+def _default(index: NetworkIndex, table: TableName, version: int) -> bool:
+    """Whether a routing table has a default route."""
+    entries = index.knowledge.routes(table[0]).tables.get((table[1], version))
+    return entries is not None and entries.exact(Prefix(version, 0, 0)) is not None

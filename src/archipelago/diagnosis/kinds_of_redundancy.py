@@ -107,6 +107,13 @@ REDUNDANCY = (
         OFTEN,
     ),
     Kind(
+        "shared-address-held",
+        "error",
+        "a shared address that somebody holds who has no part in sharing it",
+        "two answer for one address; who gets the traffic is by chance",
+        ALWAYS,
+    ),
+    Kind(
         "member-missing",
         "risk",
         "a gateway shared in some VLANs and in others held by one of the pair alone",

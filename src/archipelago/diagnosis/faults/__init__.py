@@ -63,7 +63,7 @@ from archipelago.diagnosis.faults.routing import (
     vrf_alone,
     way_too_long,
 )
-from archipelago.diagnosis.faults.sizes import mtu_mismatch, packet_too_large
+from archipelago.diagnosis.faults.sizes import mtu_mismatch, mtu_of_interface, packet_too_large
 from archipelago.diagnosis.faults.switching import (
     absent_vlan_listed,
     link_of_one_vlan,
@@ -111,6 +111,7 @@ __all__ = [
     "member_missing",
     "more_specific_route",
     "mtu_mismatch",
+    "mtu_of_interface",
     "next_hop_unusable",
     "no_gateway_in_subnet",
     "no_gateway_in_vlan",
@@ -125,6 +126,7 @@ __all__ = [
     "routes_missing",
     "routing_loop",
     "routing_off",
+    "shared_address_held",
     "subnet_overlap",
     "switching_loop",
     "table_meant",

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from archipelago.addressing.values import Address
+from archipelago.addressing.values import Address, InterfaceAddress
 from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.faults.words import texts
+from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.places import nic_path, port_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.elected import Member
@@ -222,6 +222,30 @@ def member_missing(member: Member, partner: str, edits: tuple[Edit, ...], vlan: 
         edits=edits,
         vlan=vlan,
         device=member.device,
+    )
+
+
+def shared_address_held(
+    member: Member,
+    holder: Held,
+    moved: Sequence[tuple[InterfaceAddress, InterfaceAddress | None]],
+    joins: tuple[Edit, ...],
+    names: str,
+) -> Finding:
+    """An address that a virtual router shares, held by an interface that has no part in it: an owner is a member, with
+    the priority 255 (RFC 9568 5.2.4)."""
+    place = label(holder)
+    new = {old: free for old, free in moved if free is not None}
+    addresses = texts([new.get(one, one) for one in holder.nic.addresses])
+    path = nic_path(holder)
+    mend = f"give {place} the address {' and '.join(map(str, new.values()))} of its own, and add {names} to it"
+    return finding(
+        "shared-address-held",
+        at=holder.node.name,
+        path=(*path, "address"),
+        says=f"{place} holds {holder.address.address} itself, which {member} shares, and has no part in {names}",
+        mend=mend if new else f"give {place} an address of its own, and add {names} to it",
+        edits=(Edit((*path, "address"), addresses), *joins) if new else (),
     )
 
 

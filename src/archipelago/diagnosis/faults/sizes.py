@@ -25,6 +25,20 @@ def mtu_mismatch(index: NetworkIndex, node: Node, port: Attachment, wanted: int)
     )
 
 
+def mtu_of_interface(node: Node, nic: Nic, wanted: int) -> Finding:
+    """An interface that sends smaller packets than the others of its subnet do."""
+    path = nic_path((node, nic))
+    place = f"{node.name}/{nic.name}"
+    return finding(
+        "mtu-mismatch",
+        at=node.name,
+        path=(*path, "mtu"),
+        says=f"{place} sends packets of {nic.mtu:,} octets at most, the others of its subnet {wanted:,}",
+        mend=f"let {place} send {wanted:,} octets (mtu)",
+        edits=(_raised(path, wanted),),
+    )
+
+
 def packet_too_large(index: NetworkIndex, node: Node, nic: Nic, length: int, told: str) -> Finding:
     """An interface that a packet is too large for, which nobody may split; what the mend raises is the link: both its
     ends."""
