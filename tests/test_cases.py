@@ -43,6 +43,7 @@ def test_gateways_that_move_are_found_by_routers_that_do_not():
     assert not any(one.severity == "error" for one in archipelago.audit(new))
 
 
+@pytest.mark.long
 def test_a_recipe_by_which_a_policy_is_kept_no_more_is_refused(command, tmp_path):
     words = ["change", CASES / "move-breaks-policy-net.yaml", "--recipe", CASES / "move-breaks-policy-recipe.yaml"]
     words += ["--from", "tic1", "-o", tmp_path / "new.yaml"]

@@ -56,7 +56,7 @@ def test_every_mistake_is_found_named_and_mended(random, kind):
         assert run(index_network(mended)) == (), what
 
 
-@pytest.mark.parametrize("seed", [2, 21, 37, 156, 291, 303, 551])
+@pytest.mark.parametrize("seed", [21, 37, 156, 291, 303, 551])
 def test_single_mistakes_of_every_key_are_named_and_mended(seed):
     network = sound(seed)
     before = answers(network)
