@@ -41,6 +41,7 @@ def network(tmp_path: Path) -> Path:
     return file
 
 
+@pytest.mark.long
 def test_a_full_or_closed_output(network: Path) -> None:
     full = shell(f"archipelago audit {network} > /dev/full")
     assert full.returncode == 3

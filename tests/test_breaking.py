@@ -252,6 +252,7 @@ def test_a_translated_conversation_dies_with_the_router_that_translates_it():
     assert result.standing[0].conversation == f"the conversation that mess had begun with gull {over}"
 
 
+@pytest.mark.long
 def test_a_renewal_is_answered_by_who_gave_the_lease_or_nobody(command, tern_bay, tmp_path):
     network = archipelago.read_network(tern_bay / "network.yaml")
     result = archipelago.break_part(network, "holm", "innkeeper", "purser", restore=20)

@@ -246,6 +246,7 @@ def test_what_is_lost_is_said_and_makes_the_exit_code(command, tmp_path):
     assert same.returncode == 0 and same.stdout == "nothing is otherwise\n"
 
 
+@pytest.mark.long
 def test_the_steps_are_worked_through_from_the_shell(command, tmp_path):
     old, new, at = (tmp_path / name for name in ("old.yaml", "new.yaml", "at.yaml"))
     old.write_text(PIER)

@@ -186,6 +186,7 @@ def said(command, *words):
     return done.stdout
 
 
+@pytest.mark.long
 def test_views_show_both_families(command, plain_bay, tmp_path):
     network = plain_bay / "network.yaml"
     landing = said(command, "view", network, "landing")

@@ -453,6 +453,7 @@ def test_the_exchange_gives_what_is_known(seed):
     assert "unexplained" not in {finding.kind for finding in audit}
 
 
+@pytest.mark.long
 def test_the_exchange_is_told_message_by_message(command, tmp_path):
     (file := tmp_path / "bay.yaml").write_text(SOUND)
     done = command("reach", file, "barrier", "--lease")

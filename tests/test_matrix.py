@@ -72,6 +72,7 @@ def test_matrix_for_people_and_for_programs(command, plain_bay, tmp_path):
     assert sum(cause["pairs"] for cause in told["causes"]) == 306 - told["reached"] == len(told["unreached"])
 
 
+@pytest.mark.long
 def test_matrix_without_parts(command, plain_bay):
     network = plain_bay / "network.yaml"
     alone = command("matrix", network, "--without", "landing/p2", "--csv")

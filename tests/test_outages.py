@@ -181,6 +181,7 @@ def test_what_was_stopped_goes_on_where_it_was(tmp_path):
         outages(network, double=True, resume=tmp_path / "nowhere" / "kept")
 
 
+@pytest.mark.long
 def test_the_command_says_it_in_words_in_json_and_in_a_picture(command, tmp_path):
     (tmp_path / "bay.yaml").write_text(ONE_GATEWAY)
     done = command("outages", tmp_path / "bay.yaml", "-o", tmp_path / "hanging.svg")

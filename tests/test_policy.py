@@ -367,6 +367,7 @@ def test_lines_of_a_policy_that_decide_nothing_are_told():
     assert [kind for kind, *_ in told(mended.text)] == ["policy-line-hidden"]
 
 
+@pytest.mark.long
 def test_a_policy_and_the_network_are_told_by_vlan(command, tmp_path):
     (file := tmp_path / "bay.yaml").write_text(BAY)
     found = archipelago.check_policy(read_network(BAY))

@@ -18,6 +18,7 @@ def git(folder, *words):
     return subprocess.run(["git", "-C", str(folder), *who, *words], capture_output=True, text=True, check=True).stdout
 
 
+@pytest.mark.long
 def test_states_are_kept_listed_compared_and_restored(command, tmp_path):
     file = tmp_path / "pier.yaml"
     file.write_text(PIER)

@@ -101,6 +101,7 @@ def test_long_lines_are_set_in_and_lose_nothing(columns):
     assert len({len(line) - len(line.lstrip()) for line in lines[1:]}) == 1
 
 
+@pytest.mark.long
 def test_two_hundred_vlans_stay_readable(tmp_path):
     vlans = "".join(f"  v{number}: {number}\n" for number in range(100, 300))
     ports = "".join(f"      p{number}: {{access: v{number}}}\n" for number in range(100, 300))

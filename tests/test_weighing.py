@@ -96,6 +96,7 @@ def test_what_survives_is_what_every_single_failure_leaves(seed):
     assert surviving(network)[:2] == left_by_every_failure(network)
 
 
+@pytest.mark.long
 def test_what_survives_where_hosts_lease_is_counted_too():
     text = files("archipelago.demo").joinpath("tern-bay.yaml").read_text(encoding="utf-8")
     network = archipelago.design(read_brief(text)).network
@@ -182,6 +183,7 @@ def test_a_switch_can_be_supposed_a_layer_3_switch():
         weigh(read_brief(BRIEF.replace("space: 10.44.0.0/20", "space: 10.44.0.0/27")))
 
 
+@pytest.mark.long
 def test_the_command_prints_keeps_and_refuses(command, tmp_path):
     brief = tmp_path / "brief.yaml"
     brief.write_text(BRIEF)
