@@ -118,7 +118,7 @@ def test_what_is_no_end_is_said_in_one_way(command, pier):
         ("mes", "'mes' is nothing in this network; did you mean 'mess'"),
         ("4095", "VLAN ids go from 1 to 4094"),
         ("55", "no VLAN has that id"),
-        ("any", "'any' is 'any', which is no end here"),
+        ("any", "'any' is every host and the outside, which is no end here"),
         ("quay/p9", "'quay' has no interface 'p9'; it has: manage"),
         ("30", ""),
     ):

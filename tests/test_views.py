@@ -167,7 +167,7 @@ def test_the_demo_is_readable_at_1280_wide(tern_bay):
     sound(sheet, network)
     assert sheet.width <= 1300 and sheet.bottom <= 1000
     told = {wire.link.label for wire in sheet.wires}
-    assert {"1G, routed", "1G, VLANs 210, 220, 230, 240, 250", "outside, via 203.0.113.1"} <= told
+    assert {"1G, routed", "1G, VLANs 210, 220, 230, 240, 250", "outside, via 203.0.113.1 and 2001:db8:ffff::1"} <= told
     patterns = {pattern(number) for number in range(70)}
     assert len(patterns) == 70
 

@@ -54,20 +54,20 @@ def reach(
         >>> print(archipelago.reach(network, "a", "b").headline)
         REACHED: a reaches b (10.44.0.3) and the answer comes back
     """
+    from archipelago.knowledge.index import index_network
     from archipelago.model.filters import parse_probe
 
-    written, sent = a_network(network), parse_probe(probe)
-    first, *others = (
-        _asked(written, source, one, probes, family, sent) for one in each_target(written, source, target)
-    )
+    index, sent = index_network(a_network(network)), parse_probe(probe)
+    first, *others = (_asked(index, source, one, probes, family, sent) for one in each_target(index, source, target))
     return replace(first, others=tuple(others))
 
 
-def _asked(written: Network, source: str, target: str, probes: int, family: int | None, sent: Probe) -> ReachResult:
+def _asked(known: NetworkIndex, source: str, target: str, probes: int, family: int | None, sent: Probe) -> ReachResult:
     """One question, in each family that is asked."""
     from archipelago.knowledge.ends import common_families
+    from archipelago.knowledge.index import index_network
 
-    index, ends = ends_of(written, source, target)
+    index, ends = ends_of(known, source, target)
 
     def answer(version: int | None) -> ReachResult:
         first = _reach(index, ends, probes, version, sent)
@@ -76,9 +76,9 @@ def _asked(written: Network, source: str, target: str, probes: int, family: int 
         from archipelago.proof.question import with_proof  # most questions need no mend
 
         def ask(mended: Network) -> ReachResult:
-            return _reach(*ends_of(mended, source, target), probes, version, sent)
+            return _reach(*ends_of(index_network(mended), source, target), probes, version, sent)
 
-        return with_proof(first, written, ask)
+        return with_proof(first, known.knowledge.written, ask)
 
     first = replace(answer(family), target=target)
     if family is not None or len(common_families(*ends[0])) < 2:
@@ -190,12 +190,13 @@ def trace(network: Network, source: str, target: str, *, family: int | None = No
           1  landing  10.44.20.1    time exceeded (the TTL or hop limit ran out)
           2  gull     10.44.20.130  echo reply: the target itself
     """
+    from archipelago.knowledge.index import index_network
     from archipelago.simulation.explore import Trace
     from archipelago.simulation.explore import trace as ask
 
-    traces = []
-    for one in each_target(a_network(network), source, target):
-        index, ends = ends_of(network, source, one)
+    traces, known = [], index_network(a_network(network))
+    for one in each_target(known, source, target):
+        index, ends = ends_of(known, source, one)
         traces.append(Trace(source, one, ask(index, *ends[0], family)))
     return replace(traces[0], others=tuple(traces[1:]))
 
@@ -240,39 +241,43 @@ def simulate(network: Network, source: str, target: str) -> tuple[NetworkIndex, 
     Raises:
         QueryError: an end does not exist.
     """
+    from archipelago.knowledge.index import index_network
     from archipelago.simulation.reach import simulate as run
 
-    index, ends = ends_of(network, source, target)
+    index, ends = ends_of(index_network(a_network(network)), source, target)
     return index, run(index, *ends[0])
 
 
-def ends_of(network: Network, source: str, target: str) -> tuple[NetworkIndex, Ends]:
-    """The network, indexed, and the ends of a question: several pairs where the outside has several ports."""
-    from archipelago.errors import QueryError
+def ends_of(index: NetworkIndex, source: str, target: str) -> tuple[NetworkIndex, Ends]:
+    """The network, the outside in it where that is asked about, and the ends of a question: several pairs where the
+    outside has several ports."""
     from archipelago.knowledge.ends import find_end, find_source
-    from archipelago.knowledge.index import index_network
     from archipelago.model.ends import OUTSIDE, find
 
-    index = index_network(a_network(network))
     pairs = [(source, target)]
-    end = find(target, network)
+    end = find(target, index.network)
     if end is not None and end.address is not None and not index.is_held(end.address):  # it may be outside
+        from archipelago.knowledge.index import index_network
         from archipelago.knowledge.outside import beyond, with_outside
 
         wider = index_network(with_outside(index.knowledge, beyond(index, [end.address]))[0])
         index = wider if wider.is_held(end.address) else index
     elif OUTSIDE in (source, target):
-        from archipelago.knowledge.outside import NOTHING_LEADS, with_outside
-
-        widened, outside = with_outside(index.knowledge)
-        if not outside:
-            raise QueryError(NOTHING_LEADS)
-        index = index_network(widened)
-        pairs = [(name, target) if source == OUTSIDE else (source, name) for name in outside]
+        index, outside = index.once(_with_outside)
+        pairs = [(name, target) if source == OUTSIDE else (source, name) for name in outside] or pairs
     return index, [(find_source(index, one), find_end(index, other)) for one, other in pairs]
 
 
-def each_target(network: Network, source: str, target: str) -> list[str]:
+def _with_outside(index: NetworkIndex) -> tuple[NetworkIndex, tuple[str, ...]]:
+    """The network with the outside in it, and the names of the hosts that stand for that."""
+    from archipelago.knowledge.index import index_network
+    from archipelago.knowledge.outside import with_outside
+
+    network, outside = with_outside(index.knowledge)
+    return index_network(network), outside
+
+
+def each_target(index: NetworkIndex, source: str, target: str) -> list[str]:
     """The targets of a question: the hosts of a VLAN or a subnet but the source, any other end as it is.
 
     Raises:
@@ -282,13 +287,12 @@ def each_target(network: Network, source: str, target: str) -> list[str]:
     from archipelago.knowledge.ends import ASKED, checked
     from archipelago.model.ends import Kind
 
-    end = checked(network, target, ASKED)
+    end = checked(index.network, target, ASKED)
     if end.kind not in (Kind.VLAN, Kind.PREFIX):
         return [target]
     from archipelago.diagnosis.places import hosts_of
-    from archipelago.knowledge.known import know
 
-    hosts = [name for name in hosts_of(know(network), end) if name != source]
+    hosts = [name for name in hosts_of(index.knowledge, end) if name != source]
     if not hosts:
         raise QueryError(f"there is no host in '{target}' to ask from {source}")
     return hosts

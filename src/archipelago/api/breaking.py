@@ -164,14 +164,16 @@ def _double(
 
 def _first_reached(network: Network, source: str, target: str) -> tuple[NetworkIndex, Ends]:
     """The ends of a question; of the hosts of a VLAN or a subnet the first that is reached, else the first."""
+    from archipelago.knowledge.index import index_network
     from archipelago.simulation.reach import reach
 
-    targets = each_target(network, source, target)
+    known = index_network(network)
+    targets = each_target(known, source, target)
     for one in targets if len(targets) > 1 else ():
-        index, ends = ends_of(network, source, one)
+        index, ends = ends_of(known, source, one)
         if reach(index, *ends[0], probes=1).reached:
             return index, ends
-    return ends_of(network, source, targets[0])
+    return ends_of(known, source, targets[0])
 
 
 def _asked(index: NetworkIndex, start: Node, goal: Node | Address, family: int | None) -> tuple[str, Address]:

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from bisect import bisect_left, bisect_right
+from collections.abc import Collection, Iterator, Sequence
+from functools import cache
 
-from archipelago.addressing.values import Address, Prefix
+from archipelago.addressing.values import Prefix
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic
 from archipelago.knowledge.forwarding import refused
 from archipelago.knowledge.header import probe_header
-from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.held import Held
+from archipelago.knowledge.index import NetworkIndex, Place
 from archipelago.model.covering import taker
 from archipelago.model.filter_rules import unnamed_filters
 from archipelago.model.filters import Probe
@@ -39,48 +42,77 @@ def hidden_lines(index: NetworkIndex) -> Iterator[Finding]:
                     yield faults.line_hidden(device, filter_, earlier, number)
 
 
-MOST_ENDS = 4
-"""So many hosts are tried at each end of a line."""
+MOST_WAYS = 2_000
+"""Of a line that more ways lead between the ends of, nothing is said."""
 
 
 @rule
 def unmet_lines(index: NetworkIndex) -> Iterator[Finding]:
-    """A line that no packet meets where its filter stands: what it names goes another way. Where gateways are shared,
-    the ways change when one takes over, and nothing is said."""
-    if index.knowledge.elected.any:
+    """A line that no packet meets where its filter stands: what it names goes another way. Nothing is said where ways
+    or addresses change: where gateways are shared, or where a source is translated."""
+    nodes, filtering = index.knowledge.devices, [device for device in index.network.devices.values() if device.filters]
+    translated = (nic for node in nodes.values() if filtering for nic in node.nics.values() if nic.source_nat)
+    if not filtering or index.knowledge.elected.any or any(translated):
         return
-    sources = [host for group in alike_hosts(index) for host in group[:1]]
-    for device in index.network.devices.values():
-        places: dict[str, list[tuple[str, bool]]] = {}
-        for nic in index.knowledge.devices[device.name].nics.values():
-            for inwards, filter_ in ((True, nic.filter_in), (False, nic.filter_out)):
+    ends = _Ends(index)
+    way = cache(lambda start, vrf, target: list(index.carrier.way(start, target, vrf)))
+    for device in filtering:
+        named: dict[str, list[tuple[str, str]]] = {}
+        for nic in nodes[device.name].nics.values():
+            for leg, filter_ in (("in", nic.filter_in), ("out", nic.filter_out)):
                 if filter_ is not None and nic.up:
-                    places.setdefault(filter_.name, []).append((nic.name, inwards))
-        for name, there in places.items():
+                    named.setdefault(filter_.name, []).append((nic.name, leg))
+        for name, places in named.items():
             filter_ = device.filters[name]
             for number, line in enumerate(filter_.rules):
-                ends = [_within(sources, prefixes) for prefixes in (line.source, line.destination)]
-                pairs = [(a, b) for a in ends[0] for b in ends[1] if a[0] != b[0] and a[1].version == b[1].version]
-                if pairs and not any(_meets(index, device.name, there, a[0], b[1]) for a, b in pairs):
-                    yield faults.line_unmet(device, filter_, number, [interface for interface, _ in there])
+                sources, targets = ends.within(line.source), ends.within(line.destination)
+                if len(sources) * len(targets) > MOST_WAYS:
+                    continue
+                pairs = [
+                    (start, target)
+                    for start in sources
+                    for target in targets
+                    if start.node is not target.node and start.address.version == target.address.version
+                ]
+                ways = (
+                    (target, way(start.node.name, start.nic.vrf, target.address.address)) for start, target in pairs
+                )
+                if pairs and all(_arrives_past(stations, target, device.name, places) for target, stations in ways):
+                    yield faults.line_unmet(device, filter_, number, [interface for interface, _ in places])
 
 
-def _within(hosts: list[Host], prefixes: tuple[Prefix, ...]) -> list[tuple[str, Address]]:
-    """Some of the hosts that prefixes name, by the addresses that these hold; none where a line names none, or names
-    what no host has."""
-    found = [
-        [(host.name, own.address) for host in hosts for own in host.addresses if prefix.holds(own)][:MOST_ENDS]
-        for prefix in prefixes
-    ]
-    return [one for some in found for one in some] if all(found) else []
-
-
-def _meets(index: NetworkIndex, device: str, places: list[tuple[str, bool]], source: str, destination: Address) -> bool:
-    """Whether a packet comes in, or is forwarded out, at any of some interfaces of a device."""
-    return any(
-        at == device and ingress is not None and ((ingress, True) in places or (egress, False) in places)
-        for at, ingress, egress in index.carrier.way(source, destination)
+def _arrives_past(
+    way: Sequence[tuple[str, str | None, str]], target: Held, device: str, places: Collection[tuple[str, str]]
+) -> bool:
+    """Whether a way leads to a target and through none of some interfaces of a device."""
+    return way[-1][0] == target.node.name and not any(
+        at == device and ((ingress, "in") in places or (egress, "out") in places) for at, ingress, egress in way
     )
+
+
+class _Ends:
+    """Who sends and is sent what lines speak of: of hosts that are alike one."""
+
+    def __init__(self, index: NetworkIndex) -> None:
+        self._index = index
+        self._alike = {host.name: number for number, group in enumerate(alike_hosts(index)) for host in group}
+        self._places = sorted(index.written_addresses, key=lambda place: place[2][:2])
+        self.within = cache(self._within)
+
+    def _within(self, prefixes: tuple[Prefix, ...]) -> list[Held]:
+        """Every sort of address in some prefixes; none where a line names none, or more than one subnet's."""
+        sorts: dict[object, Place] = {}
+        for prefix in prefixes:
+            first, last = ((prefix.version, value) for value in (prefix.value, prefix.last))
+            start = bisect_left(self._places, first, key=lambda place: place[2][:2])
+            end = bisect_right(self._places, last, key=lambda place: place[2][:2])
+            if start == end:
+                return []
+            for name, interface, address in self._places[start:end]:
+                if address.length > prefix.length:
+                    return []
+                sorts.setdefault((self._alike.get(name, name), address.prefix), (name, interface, address))
+        return [held for held in map(self._index.held, sorts.values()) if held.nic.up]
 
 
 MANAGED_BY = (Probe("tcp", 22), Probe("tcp", 443), Probe("udp", 161))

@@ -191,9 +191,9 @@ def default_wanted(index: NetworkIndex, table: TableName, version: int) -> Addre
 def _edges(index: NetworkIndex) -> dict[int, list[TableName]]:
     """By family the routing tables with a port that leads outside and a default route."""
     edges: dict[int, list[TableName]] = {}
-    for node, nic, _ in ways_outside(index.knowledge):
+    for node, nic, hops in ways_outside(index.knowledge):
         table = (node.name, nic.vrf)
-        for version in {address.version for address in nic.addresses} if not node.off else ():
+        for version in hops:
             if _default(index, table, version):
                 edges.setdefault(version, []).append(table)
     return edges

@@ -11,7 +11,6 @@ from archipelago.cli import out
 from archipelago.errors import QueryError
 
 if TYPE_CHECKING:
-    from archipelago.answer import Answer
     from archipelago.model.network import Network
     from archipelago.simulation.reach import ReachResult
 
@@ -75,11 +74,7 @@ def _event(answer: ReachResult, words: Namespace) -> int:
 
 
 def _in_order(network: Network, words: Namespace) -> int:
-    return _answered(archipelago.reach_in_order(network, words.source, family=words.family), words)
-
-
-def _answered(answer: Answer, words: Namespace) -> int:
-    return out.reply(answer, words)
+    return out.reply(archipelago.reach_in_order(network, words.source, family=words.family), words)
 
 
 def _several(network: Network, words: Namespace) -> int:
@@ -97,7 +92,7 @@ def _several(network: Network, words: Namespace) -> int:
 
 
 def _broadcast(network: Network, words: Namespace) -> int:
-    return _answered(archipelago.broadcast(network, words.source), words)
+    return out.reply(archipelago.broadcast(network, words.source), words)
 
 
 def _lease(network: Network, words: Namespace) -> int:
@@ -120,4 +115,4 @@ def _lease(network: Network, words: Namespace) -> int:
 
 
 def _trace(network: Network, words: Namespace) -> int:
-    return _answered(archipelago.trace(network, words.source, words.target, family=words.family), words)
+    return out.reply(archipelago.trace(network, words.source, words.target, family=words.family), words)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from bisect import bisect_left, bisect_right
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -10,7 +11,7 @@ from numpy.typing import NDArray
 
 from archipelago.addressing.values import Address, Prefix
 from archipelago.design.filter_lines import Line
-from archipelago.knowledge.filtering import both_families_named, of_family, speaks_of
+from archipelago.knowledge.filtering import address_pieces, both_families_named, but_addresses, of_family, speaks_of
 from archipelago.knowledge.header import Header
 from archipelago.model.filters import ICMP, ICMP_V6, TCP, UDP, Action, FilterRule
 
@@ -92,37 +93,36 @@ class _Family:
 
     def __init__(self, version: int, rules: Sequence[FilterRule]) -> None:
         self._version = version
-        self._sources = _cuts(version, [rule.source for rule in rules])
-        self._targets = _cuts(version, [rule.destination for rule in rules])
+        self._sources = address_pieces((rule.source for rule in rules), version)
+        self._targets = address_pieces((rule.destination for rule in rules), version)
         self._headers = list(_headers(version, rules))
         self.shape = len(self._sources), len(self._targets), len(self._headers)
         self.cells = self.shape[0] * self.shape[1] * self.shape[2]
         self._known: dict[FilterRule, tuple[NDArray[np.intp], ...]] = {}
+        self._kinds: dict[Hashable, NDArray[np.bool_]] = {}
 
     def taken(self, rule: FilterRule) -> tuple[NDArray[np.intp], ...]:
         """The sorts of packets that a line takes, for an index."""
         if rule not in self._known:
             ours = both_families_named(rule, self._version)
+            kind = but_addresses(rule)
+            if kind not in self._kinds:
+                self._kinds[kind] = np.array([speaks_of(rule, header) for header in self._headers])
             sides = (
-                [ours and inside for inside in _inside(self._sources, rule.source, self._version)],
+                _inside(self._sources, rule.source, self._version) & ours,
                 _inside(self._targets, rule.destination, self._version),
-                [speaks_of(rule, header) for header in self._headers],
+                self._kinds[kind],
             )
             self._known[rule] = np.ix_(*map(np.flatnonzero, sides))
         return self._known[rule]
 
 
-def _cuts(version: int, lists: Sequence[tuple[Prefix, ...]]) -> list[int]:
-    """The first address of each piece of the address space that some lists of prefixes tell apart."""
-    named = {prefix for prefixes in lists for prefix in of_family(prefixes, version)}
-    end = 1 << (32 if version == 4 else 128)
-    return sorted({0, *(at for prefix in named for at in (prefix.value, prefix.last + 1) if at < end)})
-
-
-def _inside(cuts: Sequence[int], prefixes: tuple[Prefix, ...], version: int) -> list[bool]:
+def _inside(starts: Sequence[int], prefixes: tuple[Prefix, ...], version: int) -> NDArray[np.bool_]:
     """Which pieces lie in some prefixes; all where none is named."""
-    own = list(of_family(prefixes, version))
-    return [not prefixes or any(prefix.value <= at <= prefix.last for prefix in own) for at in cuts]
+    inside = np.full(len(starts), not prefixes)
+    for prefix in of_family(prefixes, version):
+        inside[bisect_left(starts, prefix.value) : bisect_right(starts, prefix.last)] = True
+    return inside
 
 
 def _headers(version: int, rules: Sequence[FilterRule]) -> Iterator[Header]:

@@ -74,7 +74,7 @@ def cannot_send(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
                 return faults.duplicate_address(index, own.address, holders)
             home = next((home for home in index.homes(stop.target) if home.node is not node), None)
             if home is not None:
-                return faults.subnet_overlap(Held(node, nic, own), home, moved=True)
+                return faults.subnet_overlap(Held(node, nic, own), home)
     return faults.unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")
 
 

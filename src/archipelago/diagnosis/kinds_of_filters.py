@@ -40,7 +40,13 @@ FILTERS = (
         "nothing; it misleads whoever reads the policy",
         ALWAYS,
     ),
-    Kind("policy-in-part", "note", "more kinds of traffic than were asked", "some were not looked at", NEVER),
+    Kind(
+        "policy-in-part",
+        "note",
+        "more kinds of traffic, or addresses of devices, than were asked",
+        "some were not looked at",
+        NEVER,
+    ),
     Kind(
         "line-unmet",
         "risk",

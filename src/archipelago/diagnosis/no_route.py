@@ -183,9 +183,9 @@ def way_outside(index: NetworkIndex, table: TableName, version: int) -> Address 
     """The next hop of a default route: the neighbour beyond a port of the device's own that leads outside, else the way
     to a device that has one; None where nothing leads outside."""
     edges = [
-        (node, hop)
-        for node, nic, hop in ways_outside(index.knowledge)
-        if hop.version == version and nic.vrf == table[1]
+        (node, hops[version])
+        for node, nic, hops in ways_outside(index.knowledge)
+        if version in hops and nic.vrf == table[1]
     ]
     own = next((hop for node, hop in edges if node.name == table[0]), None)
     led = (index.ways(version).next_hop(table, (node.name, table[1])) for node, _ in edges)

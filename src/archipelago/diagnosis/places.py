@@ -61,7 +61,7 @@ def plugged_vlan(knowledge: Knowledge, host: Host) -> int | None:
     return next((nic.vlan for nic in nics if nic.speaks and nic.tag is None), None)
 
 
-def hosts_by_vlan(knowledge: Knowledge, outside: Collection[str] = ()) -> dict[int | None, list[str]]:
+def plugged_hosts(knowledge: Knowledge, outside: Collection[str] = ()) -> dict[int | None, list[str]]:
     """The hosts that are plugged into each VLAN, but those that stand for the outside."""
     plugged: dict[int | None, list[str]] = {}
     for name, host in knowledge.network.hosts.items():
@@ -82,7 +82,7 @@ def hosts_within(knowledge: Knowledge, block: Prefix, outside: Collection[str] =
 def hosts_of(knowledge: Knowledge, end: NamedEnd) -> list[str]:
     """The hosts that an end stands for which is a VLAN or a subnet."""
     if end.kind is Kind.VLAN:
-        return hosts_by_vlan(knowledge).get(end.vlan, [])
+        return plugged_hosts(knowledge).get(end.vlan, [])
     return hosts_within(knowledge, end.block)
 
 

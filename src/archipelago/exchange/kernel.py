@@ -168,8 +168,8 @@ def _write(work: Path, questions: Sequence[Question]) -> Path:
                 {"space": namespace(tag, source), "targets": targets, "expected": hoped.get(source, []), **kind}
                 for source, targets in by_source.items()
             ]
-            devices = (target for _, target, _ in pairs if target in network.devices)
-            answering = dict.fromkeys((*network.hosts, *devices)) if probe.port else ()
+            devices = network.devices if any(target not in network.hosts for _, target, _ in pairs) else ()
+            answering = (*network.hosts, *devices) if probe.port else ()
             asked += [{"space": namespace(tag, name), "listens": True, **kind} for name in answering]
         (work / f"ask-{start}.json").write_text(json.dumps(asked))
         lines += [f"sh {number}.sh build >said-{number} 2>&1 || echo {number} >>refused" for number, _ in batch]

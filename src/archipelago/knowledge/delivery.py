@@ -115,11 +115,12 @@ class Carrier(NamedTuple):
         far = None if stormy else next(self.answering(link, decision.next_hop), None)
         return Step(decision.interface, None if far is None else (far[0], str(far[1])))
 
-    def way(self, start: str, destination: Address) -> Iterator[tuple[str, str | None, str]]:
-        """The stations of a packet's way, as if there were no filters, each with where it came in and goes out."""
+    def way(self, start: str, destination: Address, vrf: str = "") -> Iterator[tuple[str, str | None, str]]:
+        """The stations of a packet's way, as if there were no filters, each with where it came in and goes out. The
+        first one sends it by the routing table `vrf`."""
         at, ingress = start, None
         for _ in range(FIRST_TTL):
-            step = self.step(at, ingress, destination)
+            step = self.step(at, ingress, destination, vrf if ingress is None else "")
             yield at, ingress, step.egress
             if step.there is None:
                 return

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator
+from collections.abc import Hashable, Iterable, Iterator
 from typing import Literal, NamedTuple
 
-from archipelago.addressing.values import Address, Prefix
+from archipelago.addressing.values import WIDTHS, Address, Prefix
 from archipelago.knowledge.header import Header
 from archipelago.model.filters import ICMP, ICMP_V6, TCP, VRRP, Action, Filter, FilterRule, IcmpType, Ports
 
@@ -95,6 +95,13 @@ def both_families_named(rule: FilterRule, version: int) -> bool:
 def of_family(prefixes: tuple[Prefix, ...], version: int) -> Iterator[Prefix]:
     """The entries of a list that are of a family."""
     return (prefix for prefix in prefixes if prefix.version == version)
+
+
+def address_pieces(lists: Iterable[tuple[Prefix, ...]], version: int) -> list[int]:
+    """The first address of each piece of the address space that some lists of prefixes tell apart."""
+    named = {prefix for prefixes in lists for prefix in of_family(prefixes, version)}
+    end = 1 << WIDTHS[version]
+    return sorted({0, *(at for prefix in named for at in (prefix.value, prefix.last + 1) if at < end)})
 
 
 def _holds(prefixes: tuple[Prefix, ...], address: Address) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local, parse_address
@@ -127,13 +127,13 @@ def _beyond_everything(knowledge: Knowledge, version: int) -> Address:
     return _far(knowledge, version, 0)
 
 
-def ways_outside(knowledge: Knowledge) -> Iterator[tuple[Node, Nic, Address]]:
-    """The ports that lead outside and are up, each with a neighbour beyond it."""
+def ways_outside(knowledge: Knowledge) -> Iterator[tuple[Node, Nic, Mapping[int, Address]]]:
+    """The ports that lead outside and are up, each with a neighbour beyond it, by family."""
     for node, nic in _edges(knowledge):
-        hops = (_hops(node, nic) if nic.up else None) or {}
-        hop = next((hops[address] for address in nic.addresses if hops.get(address) is not None), None)
-        if hop is not None:
-            yield node, nic, hop
+        beyond = (_hops(node, nic) if nic.up else None) or {}  # the last address written comes first
+        hops = {address.version: hop for address, hop in beyond.items() if hop is not None}
+        if hops:
+            yield node, nic, {version: hops[version] for version in sorted(hops)}
 
 
 def _edges(knowledge: Knowledge) -> Iterator[tuple[Node, Nic]]:

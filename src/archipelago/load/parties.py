@@ -55,11 +55,8 @@ class Senders:
 
     def stream(self, demand: Demand) -> Stream:
         """A demand of the document."""
-        ends = (self._hosts(demand.source), self._hosts(demand.target))
+        ends = (self._parties.hosts(demand.source), self._parties.hosts(demand.target))
         return Stream(str(demand), float(demand.rate), float(demand.answers), demand.probe, *ends, _NOBODY)
-
-    def _hosts(self, end: str) -> Ints:
-        return self._parties.hosts(end)
 
     @cached_property
     def outside(self) -> Ints:

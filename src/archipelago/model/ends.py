@@ -24,7 +24,7 @@ MOST_DIGITS = 4
 
 
 class Kind(Enum):
-    """What an end can be; the values are how each is written."""
+    """What an end can be; the values say how each is written."""
 
     OUTSIDE = f"'{OUTSIDE}'"
     ANYBODY = f"'{ANYBODY}'"
@@ -58,6 +58,12 @@ class NamedEnd:
         return Prefix(*self.address, 32 if self.address.version == 4 else 128)
 
 
+_STANDS_FOR = {
+    Kind.OUTSIDE: "what is beyond the network",
+    Kind.ANYBODY: "every host and the outside",
+    Kind.VLAN: "a VLAN",
+}
+"""What an end is, where that is not how it is written."""
 OF_HOSTS = (Kind.VLAN, Kind.HOST, Kind.PREFIX, Kind.ADDRESS, Kind.OUTSIDE, Kind.ANYBODY)
 """The ends that stand for hosts."""
 ENDS = (*OF_HOSTS, Kind.DEVICE, Kind.PART)
@@ -134,7 +140,7 @@ def problem(word: str, named: Named, accepted: Iterable[Kind], names: Names | No
     ways = [kind.value for kind in kinds]
     written = f"write {', '.join(ways[:-1])} or {ways[-1]}"
     if end is not None:
-        return f"{quoted(word)} is {end.kind.value}, which is no end here; {written}"
+        return f"{quoted(word)} is {_STANDS_FOR.get(end.kind, end.kind.value)}, which is no end here; {written}"
     known = [name for kind, names in _names(named) if kind in kinds for name in names]
     hint = (names or Names()).hint(word, known)
     return f"{quoted(word)} is nothing in this network{_why(word)}{hint}; {written}; there are: {listed(known)}"

@@ -101,7 +101,7 @@ def settle(trial: Trial, finding: Finding) -> tuple[Finding, str, int]:
 def _with_remedy(trial: Trial, finding: Finding, attempt: Attempt) -> tuple[Finding | None, int]:
     """A mend that does harm, together with what makes that good; None where they do not hold either."""
     remedy = trial.remedy(attempt)
-    places = {edit.path for edit in finding.edits if edit.path[-1:] != ("+",)}
+    places = {edit.path for edit in finding.edits if not str(edit.path[-1]).startswith("+")}
     if remedy is None or any(edit in finding.edits or edit.path in places for edit in remedy.edits):
         return None, 0
     both = replace(finding, mend=f"{finding.mend}; and {remedy.mend}", edits=(*finding.edits, *remedy.edits))

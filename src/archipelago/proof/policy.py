@@ -49,7 +49,7 @@ def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
         yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by matrix --probe")
     found = list(breaches(wider, arrays, outside))
     if questions_of_devices(network, len(network.hosts)) > MOST_QUESTIONS:
-        says = f"there are more hosts and addresses of devices to put together than {MOST_QUESTIONS:,}; so many were"
+        says = f"the first {MOST_QUESTIONS:,} questions to addresses of devices were asked; there may be more"
         yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by reach --probe")
     intent = Intent(wider.knowledge, arrays.hosts, outside)
     yield from (_idle(network, line) for line in idle_lines(network, intent, arrays))

@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from archipelago.addressing.values import Address
-from archipelago.diagnosis.places import hosts_by_vlan, hosts_within
+from archipelago.diagnosis.places import hosts_within, plugged_hosts
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import checked, find_end
 from archipelago.knowledge.index import NetworkIndex
@@ -78,4 +78,4 @@ class Parties:
 
     @cached_property
     def _by_vlan(self) -> dict[int | None, list[str]]:
-        return hosts_by_vlan(self.knowledge, self.outside)
+        return plugged_hosts(self.knowledge, self.outside)

@@ -12,7 +12,7 @@ import numpy as np
 
 from archipelago.addressing.values import Address
 from archipelago.knowledge.delivery import Step
-from archipelago.knowledge.filtering import of_family
+from archipelago.knowledge.filtering import address_pieces
 from archipelago.knowledge.forwarding import translated_source
 from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.index import NetworkIndex
@@ -90,9 +90,17 @@ class Walks:
             knowing = frozenset(station for station, _, _ in out.stations)
             legs[1].extend(self._crossings(number, back, address, own, knowing))
             answered[number] = back.arrived is not None and (node, back.arrived[0]) == (target, source)
-        lines = FilterLines(self._version, _cuts(self._filters, self._version), self._filters)
+        named = (
+            prefixes
+            for filter_ in self._filters
+            for rule in filter_.rules
+            for prefixes in (rule.source, rule.destination)
+        )
+        pieces = address_pieces(named, self._version)
+        lines = FilterLines(self._version, pieces, self._filters)
         there, again = (
-            self._let_through(lines, leg, count, answers) for leg, answers in zip(legs, (False, True), strict=True)
+            self._let_through(lines, pieces, leg, count, answers)
+            for leg, answers in zip(legs, (False, True), strict=True)
         )
         there_too = there & arrived[:, None]
         return Outcomes(there_too & again & answered[:, None], ~there | (there_too & ~again), translated)
@@ -147,32 +155,21 @@ class Walks:
             self._filters.append(filter_)
         return number
 
-    def _let_through(self, lines: FilterLines, leg: Sequence[_Crossing], count: int, answers: bool) -> Bools:
+    def _let_through(
+        self, lines: FilterLines, pieces: Sequence[int], leg: Sequence[_Crossing], count: int, answers: bool
+    ) -> Bools:
         """For each question and kind whether no filter of a leg ends it."""
         passes = np.ones((count, len(self._probes)), dtype=np.bool_)
-        cuts = _cuts(self._filters, self._version)
         by_filter: dict[int, list[_Crossing]] = {}
         for crossing in leg:
             by_filter.setdefault(crossing.filter, []).append(crossing)
         for number, crossings in by_filter.items():
             asked = np.array([one.question for one in crossings], dtype=np.int64)
             source, target = (
-                np.array([bisect_right(cuts, value) - 1 for value in values], dtype=np.int64)
+                np.array([bisect_right(pieces, value) - 1 for value in values], dtype=np.int64)
                 for values in ([one.source for one in crossings], [one.destination for one in crossings])
             )
             for kind, probe in enumerate(self._probes):
                 grid = lines.grid(number, lines.speaking(number, probe, answers))
                 np.logical_and.at(passes[:, kind], asked, grid.judge(source, target) == PASSES)
         return passes
-
-
-def _cuts(filters: Sequence[Filter], version: int) -> list[int]:
-    """Where the pieces of the address space begin that filters' lines tell apart."""
-    named = (
-        prefix
-        for filter_ in filters
-        for rule in filter_.rules
-        for prefixes in (rule.source, rule.destination)
-        for prefix in of_family(prefixes, version)
-    )
-    return sorted({0, *(at for prefix in named for at in (prefix.value, prefix.last + 1))})

@@ -324,8 +324,8 @@ def _tags(index: NetworkIndex, end: End) -> list[int]:
 
 def _outside(index: NetworkIndex) -> Iterable[Link]:
     """A link to nowhere for each port that leads outside."""
-    for node, nic, hop in ways_outside(index.knowledge):
-        yield Link(End(node.name, nic.name), None, f"outside, via {hop}", True)
+    for node, nic, hops in ways_outside(index.knowledge):
+        yield Link(End(node.name, nic.name), None, f"outside, via {' and '.join(map(str, hops.values()))}", True)
 
 
 def _mark(cards: dict[str, Card], links: Sequence[Link], findings: Sequence[Finding]) -> None:

@@ -72,7 +72,7 @@ def line_hidden(device: Device, filter_: Filter, earlier: int, number: int) -> F
 
 def line_unmet(device: Device, filter_: Filter, number: int, interfaces: list[str]) -> Finding:
     """A line, by its place from 0, that no packet meets where its filter stands."""
-    places = " and ".join(f"{device.name}/{interface}" for interface in interfaces)
+    places = " and ".join(dict.fromkeys(f"{device.name}/{interface}" for interface in interfaces))
     return finding(
         "line-unmet",
         at=device.name,

@@ -9,6 +9,7 @@ from archipelago.diagnosis.faults.words import (
     free_loopback,
     label,
     node_path,
+    same_place,
     wanted_address,
     with_address,
     with_gateway,
@@ -174,14 +175,8 @@ def address_astray(index: NetworkIndex, holder: Held, gateway: Held) -> Finding:
 
 def meant_address(index: NetworkIndex, own: InterfaceAddress, right: Prefix) -> InterfaceAddress | None:
     """The address of a subnet that stands at the same place as one elsewhere, if others name it and nobody holds it."""
-    if own.version != right.version:
-        return None
-    first, last = right.usable()
-    width = 2 ** ((32 if own.version == 4 else 128) - right.length)
-    same = InterfaceAddress(own.version, right.value + own.value % width, right.length)
-    if not first <= same.value <= last or index.is_held(same.address) or same.address not in index.named_addresses:
-        return None
-    return same
+    same = same_place(index, own, right)
+    return same if same is not None and same.address in index.named_addresses else None
 
 
 def gateway_address_wrong(index: NetworkIndex, holder: Held, right: InterfaceAddress) -> Finding:

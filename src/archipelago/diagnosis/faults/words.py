@@ -61,12 +61,18 @@ def wanted_address(index: NetworkIndex, holder: Held, right: Prefix) -> Interfac
     missing = [one for one in named if right.holds(one) and first <= one.value <= last and not index.is_held(one)]
     if len(missing) == 1:
         return InterfaceAddress(*missing[0], right.length)
-    if own.version == right.version and own.prefix != right:
-        same = InterfaceAddress(own.version, right.value + own.value % right.size, right.length)
-        taken = index.is_held(same.address) or same.address in index.next_hops
-        if first <= same.value <= last and not taken:
-            return same
-    return free_address(index, right)
+    same = same_place(index, own, right) if own.prefix != right else None
+    return free_address(index, right) if same is None or same.address in index.next_hops else same
+
+
+def same_place(index: NetworkIndex, own: InterfaceAddress, right: Prefix) -> InterfaceAddress | None:
+    """The address of a subnet that stands at the same place as one elsewhere, where it can be given and nobody holds
+    it."""
+    if own.version != right.version:
+        return None
+    first, last = right.usable()
+    same = InterfaceAddress(right.version, right.value + own.value % right.size, right.length)
+    return same if first <= same.value <= last and not index.is_held(same.address) else None
 
 
 def free_loopback(index: NetworkIndex, holder: Held) -> InterfaceAddress | None:
