@@ -61,6 +61,7 @@ BELOW = {
         "errors",
     },
     "weighing": {
+        "reachability",
         "addressing",
         "changes",
         "load",

@@ -92,6 +92,7 @@ def outages(
     workers: int | None = None,
     scheduler: str | None = None,
     resume: str | PathLike[str] | None = None,
+    devices: bool = False,
 ) -> Outages:
     """What every failure does once all has settled: each device, each cable (which either of its ports takes with it),
     each port that leads outside and each routed interface broken in turn; all pairs of hosts are decided each time.
@@ -103,6 +104,7 @@ def outages(
         workers: how many processes do double failures (1 to 1,024; the extra `cluster`); by default this one does.
         scheduler: the address of a Dask cluster's scheduler that does them instead.
         resume: a file that keeps which double failures are done; called again with it, only the others are.
+        devices: also say what single failures do to devices' addresses.
 
     Returns:
         The failures, the worst first.
@@ -129,7 +131,9 @@ def outages(
         for name, value in spread.items():
             if value is not None:
                 raise QueryError(f"'{name}' is for double failures: single ones take no such time")
-        return single_outages(a_network(network), additions=additions)
+        return single_outages(a_network(network), additions=additions, devices=devices)
+    if devices:
+        raise QueryError("'devices' is for single failures: every two of them take long enough with hosts alone")
     if workers is not None and not 1 <= workers <= 1024:
         raise QueryError("there are 1 to 1,024 workers")
     return _double(a_network(network), workers, scheduler, resume)

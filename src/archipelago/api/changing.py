@@ -15,13 +15,17 @@ if TYPE_CHECKING:
     from archipelago.model.recipe import Recipe
 
 
-def compare(old: Network, new: Network, *, failures: bool = True) -> Comparison:
+def compare(
+    old: Network, new: Network, *, failures: bool = True, family: int | None = None, devices: bool = False
+) -> Comparison:
     """What a new state of a network has otherwise than an old one, and what that does.
 
     Args:
         old: the network as it was.
         new: the network as it is, or is to be.
         failures: also break every part of each in turn, to see which failures are survived.
+        family: 4 or 6: count the pairs of this family; by default those that are reached in any.
+        devices: also count the pairs with an address of a device at an end.
 
     Returns:
         What was moved, renamed and renumbered, every difference device by device, the pairs of hosts that are gained,
@@ -37,10 +41,10 @@ def compare(old: Network, new: Network, *, failures: bool = True) -> Comparison:
     """
     from archipelago.changes.comparison import compare_networks
 
-    return compare_networks(a_network(old), a_network(new), failures=failures)
+    return compare_networks(a_network(old), a_network(new), failures=failures, family=family, devices=devices)
 
 
-def change(old: Network, new: Network, host: str) -> Change:
+def change(old: Network, new: Network, host: str, *, devices: bool = False) -> Change:
     """The steps from one state of a network to another, each one change on one device, in an order that does not lock
     out who makes them from `host`, and cuts off the fewest pairs for the fewest steps.
 
@@ -48,6 +52,7 @@ def change(old: Network, new: Network, host: str) -> Change:
         old: the network that runs.
         new: the network that is wanted.
         host: where the person sits: a host or a device of both.
+        devices: also count the pairs with an address of a device at an end that are cut off after each step.
 
     Returns:
         The steps, each with what takes it back, what to try after it, who is cut off after it and which devices still
@@ -63,7 +68,7 @@ def change(old: Network, new: Network, host: str) -> Change:
     """
     from archipelago.changes.plan import plan_change
 
-    return plan_change(a_network(old), a_network(new), host)
+    return plan_change(a_network(old), a_network(new), host, devices=devices)
 
 
 def apply(network: Network, step: Step, *, undo: bool = False) -> Network:

@@ -89,6 +89,7 @@ def matrix(
     without: Sequence[str] = (),
     causes: bool = True,
     probe: str = "icmp",
+    devices: bool = False,
 ) -> Matrix:
     """Decide every ordered pair of hosts, both ways, in arrays.
 
@@ -98,6 +99,7 @@ def matrix(
         without: parts to switch off first: devices, hosts, "DEVICE/PORT", "DEVICE/INTERFACE", cables, VLANs.
         causes: also say why what is not reached is not, grouped by mistake, with mends that were tried.
         probe: what is sent: `icmp` (an echo request), or the first packet to a port: `tcp/443`, `udp/53`.
+        devices: also ask from and for devices' addresses; they are counted beside the hosts.
 
     Returns:
         The answer for every pair: by kind of host in boolean arrays of shape (kinds, kinds), by name on request.
@@ -120,7 +122,8 @@ def matrix(
     from archipelago.model.filters import parse_probe
     from archipelago.proof.all_pairs import all_pairs
 
-    (answer,) = all_pairs(a_network(network), family, without, causes=causes, probes=[parse_probe(probe)])
+    sent = [parse_probe(probe)]
+    (answer,) = all_pairs(a_network(network), family, without, causes=causes, probes=sent, devices=devices)
     return answer
 
 

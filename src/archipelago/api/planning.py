@@ -135,6 +135,7 @@ def weigh(
     growth: float = 1.0,
     full: float = 0.7,
     tolerate: float = 0.0,
+    devices: bool = False,
 ) -> Weighing:
     """Weigh the places where the gateways of a brief could be: on a router behind a trunk, a router port for each VLAN,
     on a layer 3 switch, shared by two, or some of each. Every design is proved as `design` proves it, loaded with the
@@ -148,6 +149,7 @@ def weigh(
         growth: so many times the traffic there is.
         full: from which share of its speed on a link counts as full.
         tolerate: which share of pairs more or fewer that survive failures makes no difference.
+        devices: also count the pairs with an address of a device at an end that each design reaches.
 
     Returns:
         The designs, the best first, each with its figures; a recommendation; and the figure at which the second comes
@@ -173,7 +175,7 @@ def weigh(
         raise QueryError("growth is above 0, a link is full at a share above 0 and up to 1, a tolerance is 0 to 1")
     if keep is not None and host is not None and host not in keep.hosts:
         raise QueryError(f"there is no host '{host}' in the network to keep")
-    return run(brief, Figures(growth, full, tolerate), keep=keep, host=host, suppose=suppose)
+    return run(brief, Figures(growth, full, tolerate), keep=keep, host=host, suppose=suppose, devices=devices)
 
 
 def foresee(brief: Brief, design: Design) -> Foreseen:

@@ -12,13 +12,14 @@ if TYPE_CHECKING:
     from archipelago.model.network import Network
 
 
-def record(path: str | PathLike[str], why: str) -> Record:
+def record(path: str | PathLike[str], why: str, *, devices: bool = False) -> Record:
     """Record a network document in the git repository of its folder (one is made where there is none), with what the
     audit, the matrix and the expectations say of it.
 
     Args:
         path: a network document.
         why: the reason, in one line.
+        devices: also count the pairs with an address of a device at an end.
 
     Returns:
         The record; the commit that holds the document already, where one does.
@@ -42,11 +43,15 @@ def record(path: str | PathLike[str], why: str) -> Record:
     network = read_network(path)
     repository = Repository(path)
     verdicts = expectations(network) if network.expect else ()
+    answer = matrix(network, devices=devices)
+    beside = answer.beside.devices if answer.beside is not None else None
     said = {
         "Audit": audit(network).headline,
-        "Pairs": matrix(network).headline.partition(";")[0],
+        "Pairs": answer.headline.partition(";")[0],
         "Expectations": f"{sum(not one.broken for one in verdicts)} of {len(verdicts)} hold" if verdicts else "none",
     }
+    if beside is not None:
+        said["Devices"] = f"{beside.reached:,} of {beside.counted:,} pairs of devices' addresses reached"
     repository.make()
     repository.keep(why, said)
     return repository.every()[0]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -17,8 +17,9 @@ from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import widened
 from archipelago.model.network import Network
 from archipelago.model.parts import Host
+from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays
-from archipelago.reachability.matrix import matrix
+from archipelago.reachability.devices import device_pairs
 from archipelago.reachability.promises import Promises
 
 
@@ -30,6 +31,16 @@ class Event(NamedTuple):
 
     def __str__(self) -> str:
         return f"{self.subject} {self.what}"
+
+
+class DevicesBeside(NamedTuple):
+    """How many pairs with an address of a device at an end the old and the new network answer, in any family, and those
+    that only the new, or the old, one does."""
+
+    before: int
+    after: int
+    gained: Cut
+    lost: Cut
 
 
 class Failures(NamedTuple):
@@ -48,11 +59,17 @@ class Comparison(Answer):
         called: what is called otherwise.
         events: what was moved, renumbered, renamed.
         differences: every difference, in the order of the document.
-        pairs: how many ordered pairs of hosts both have; `before` and `after` how many of all are reached.
-        gained, lost: pairs of hosts of both that only the new, or the old, answers.
+        before, after: how many ordered pairs of hosts the old and the new network answer, in any family. The pairs are
+            those of both networks together, and a host that a network lacks is not reached in it: `before`, less those
+            `lost`, with those `gained`, is `after`.
+        gained, lost: pairs that only the new, or the old, network answers.
+        lost_with_an_end: how many of those lost have an end that the new network lacks.
+        left_in_one_family: pairs that both answer, the new network in one family only.
+        family: the one family that was asked for; None for any.
         another_way: pairs that both answer, by way of other devices; None where they were too many to follow.
         broken_before, broken_after: what the old and the new network expect, or their policies say, and is not kept.
         failures: of the old and the new network; None where nobody asked.
+        devices: the pairs with an address of a device at an end; None where nobody asked.
     """
 
     SHOWN = "comparison.COMPARE"
@@ -66,10 +83,14 @@ class Comparison(Answer):
     after: int
     gained: Cut
     lost: Cut
+    lost_with_an_end: int
+    left_in_one_family: Cut
     another_way: Cut | None
     broken_before: tuple[str, ...]
     broken_after: tuple[str, ...]
     failures: tuple[Failures, Failures] | None
+    family: int | None = None
+    devices: DevicesBeside | None = None
 
     @property
     def promises_lost(self) -> tuple[str, ...]:
@@ -92,7 +113,7 @@ class Comparison(Answer):
     @property
     def loses(self) -> bool:
         """Whether pairs or promises are lost."""
-        return bool(self.lost.pairs or self.promises_lost)
+        return bool(self.lost.pairs or self.left_in_one_family.pairs or self.promises_lost)
 
     @property
     def headline(self) -> str:
@@ -100,7 +121,10 @@ class Comparison(Answer):
         if not self.differences and not self.called:
             return "nothing is otherwise"
         count = len(self.differences)
-        told = [f"{count:,} difference{'s' * (count != 1)}", f"{self.lost} lost", f"{self.gained} gained"]
+        gone = f" ({self.lost_with_an_end:,} of them with a host that is gone)" if self.lost_with_an_end else ""
+        told = [f"{count:,} difference{'s' * (count != 1)}", f"{self.lost} lost{gone}", f"{self.gained} gained"]
+        if self.left_in_one_family.pairs:
+            told.append(f"{self.left_in_one_family} left in one family only")
         if self.another_way is not None and self.another_way.pairs:
             told.append(f"{self.another_way} the same, but by another way")
         if self.promises_lost:
@@ -111,19 +135,23 @@ class Comparison(Answer):
         return not self.loses
 
 
-def compare_networks(old: Network, new: Network, *, failures: bool = True) -> Comparison:
+def compare_networks(
+    old: Network, new: Network, *, failures: bool = True, family: int | None = None, devices: bool = False
+) -> Comparison:
     """What a new network has otherwise than an old one, and what that does.
 
     Args:
         old, new: the two.
+        family: 4 or 6: count the pairs of this family only.
+        devices: also count the pairs of devices' addresses.
         failures: also break every part of each in turn.
     """
     called = renamed(old, new)
     before = called.applied(old)
     knowledge = know(before), know(new)
     arrays = [build_arrays(widened(one)) for one in knowledge]
-    answers = [by_family(one) for one in arrays]
-    between = Between(answers[0], answers[1])
+    between = Between(*(by_family(one, family) for one in arrays))
+    reached = between.reached
     found = differences(before, new)
     return Comparison(
         old=before,
@@ -131,15 +159,24 @@ def compare_networks(old: Network, new: Network, *, failures: bool = True) -> Co
         called=called,
         events=tuple(_events(called, NetworkIndex(knowledge[0]), NetworkIndex(knowledge[1]))),
         differences=tuple(found),
-        before=matrix(arrays[0], causes=False).reached,
-        after=matrix(arrays[1], causes=False).reached,
+        before=reached[0],
+        after=reached[1],
         gained=between.gained,
         lost=between.lost,
+        lost_with_an_end=between.lost_with_an_end,
+        left_in_one_family=between.left_in_one_family,
         another_way=otherwise(between, arrays[0].knowledge, arrays[1].knowledge) if found else Cut(0),
         broken_before=Promises(knowledge[0], arrays[0]).broken,
         broken_after=Promises(knowledge[1], arrays[1]).broken,
         failures=(_failures(before), _failures(new)) if failures and found else None,
+        family=family,
+        devices=_devices(arrays, family) if devices else None,
     )
+
+
+def _devices(arrays: Sequence[NetworkArrays], family: int | None) -> DevicesBeside:
+    between = Between(*(device_pairs(one, family=family).by_family for one in arrays))
+    return DevicesBeside(*between.reached, between.gained, between.lost)
 
 
 def _failures(network: Network) -> Failures:

@@ -24,10 +24,11 @@ KEPT = 256
 Done = frozenset[int]
 FEW = 7
 """Up to so many steps, every order is decided, so that none is better."""
-Price = tuple[int, int, int, int]
+Price = tuple[int, int, int, int, int]
 """What an order costs: steps after which somebody is locked out, expectations and lines of the policy that both ends
-keep and are broken, pairs cut off, addresses held twice; each is counted once for each step."""
-FREE: Price = (0, 0, 0, 0)
+keep and are broken, pairs cut off, addresses held twice, pairs left in one family only; each is counted once for each
+step."""
+FREE: Price = (0, 0, 0, 0, 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,12 +44,13 @@ class Standing:
     @property
     def price(self) -> Price:
         """What it costs to be in this state for one step."""
-        return bool(self.unreached), len(self.state.broken), self.state.cut.pairs, len(self.doubled)
+        state = self.state
+        return bool(self.unreached), len(state.broken), state.cut.pairs, len(self.doubled), state.halved.pairs
 
     @property
     def harmless(self) -> bool:
         """Whether nobody is cut off or locked out, and what is promised is kept."""
-        return self.lets_work and not self.state.broken
+        return self.lets_work and not self.state.broken and not self.state.halved.pairs
 
     @property
     def lets_work(self) -> bool:
@@ -73,8 +75,8 @@ class Order:
 
 
 def _sum(*prices: Price) -> Price:
-    locked, broken, cut, doubled = (sum(column) for column in zip(*prices, strict=True))
-    return locked, broken, cut, doubled
+    locked, broken, cut, doubled, halved = (sum(column) for column in zip(*prices, strict=True))
+    return locked, broken, cut, doubled, halved
 
 
 @dataclass(slots=True)
@@ -207,7 +209,7 @@ class Search:
 
     def _harms_nobody(self, one: Standing) -> bool:
         """Whether a state is harmless, what is promised aside where that stands in the way."""
-        return one.lets_work and (self._promises_aside or not one.state.broken)
+        return one.harmless or (self._promises_aside and one.lets_work)
 
     def _harmless_first(self, at: Standing, among: Done) -> Iterator[Standing]:
         """States one after the other in which nobody is harmed, once some of the steps are made."""

@@ -1,8 +1,10 @@
-"""The pairs of hosts that two states of a network both answer, and which of them a state in between cuts off."""
+"""The pairs of hosts of two states of a network together: what each answers, and what a state in between cuts off."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from functools import reduce
+from itertools import islice
 from typing import NamedTuple
 
 import numpy as np
@@ -13,6 +15,8 @@ from archipelago.reachability.settling import Simulated
 
 EXAMPLES = 3
 Pair = tuple[str, str]
+Pairs = Mapping[int, Matrix]
+"""All pairs of a state, by family."""
 
 
 class Cut(NamedTuple):
@@ -28,31 +32,34 @@ class Cut(NamedTuple):
 NOTHING = Cut(0)
 
 
-def by_family(arrays: NetworkArrays, simulated: Simulated | None = None) -> dict[int, Matrix]:
-    """All pairs in each family that the network has; what `simulated` has of it is not asked again."""
-    return {version: matrix(arrays, version, causes=False, simulated=simulated) for version in arrays.families}
+def by_family(arrays: NetworkArrays, family: int | None = None, simulated: Simulated | None = None) -> Pairs:
+    """All pairs in each family that the network has, or in the one asked for; what `simulated` has of it is not asked
+    again."""
+    return {
+        version: matrix(arrays, version, causes=False, simulated=simulated)
+        for version in arrays.families
+        if family in (None, version)
+    }
 
 
 class Between:
-    """The pairs of two networks side by side, over the hosts that both have.
+    """The pairs of two networks together: of all hosts that either has. A host that a network lacks is not reached in
+    it. A pair is reached where it is in any family.
 
     Args:
         old, new: all pairs of each, by family.
     """
 
-    def __init__(self, old: dict[int, Matrix], new: dict[int, Matrix]) -> None:
+    def __init__(self, old: Pairs, new: Pairs) -> None:
         self._old, self._new = old, new
-        any_old, any_new = next(iter(old.values()), None), next(iter(new.values()), None)
-        there = {name: place for place, name in enumerate(any_new.hosts)} if any_new is not None else {}
-        self.hosts = tuple(name for name in (any_old.hosts if any_old is not None else ()) if name in there)
-        self._places = (_places(any_old, self.hosts), _places(any_new, self.hosts))
-        self._kept: dict[int, tuple[Ints, Bools]] = {}
-        for version in old.keys() & new.keys():
-            first, group = self._groups(_kinds(old[version], self._places[0]), _kinds(new[version], self._places[1]))
-            reached = self._reached(old[version], self._places[0][first]) & self._reached(
-                new[version], self._places[1][first]
-            )
-            self._kept[version] = group, reached
+        names = (name for state in (old, new) for answer in state.values() for name in answer.hosts)
+        self.hosts = tuple(dict.fromkeys(names))
+        self._ends = _Beside(self.hosts, (old, new))
+
+    @property
+    def reached(self) -> tuple[int, int]:
+        """How many pairs the old network answers, and how many the new one."""
+        return self.answered(self._old), self.answered(self._new)
 
     @property
     def gained(self) -> Cut:
@@ -64,101 +71,136 @@ class Between:
         """What only the old network answers."""
         return self.only(self._old, self._new)
 
+    @property
+    def lost_with_an_end(self) -> int:
+        """How many pairs are lost because the new network lacks an end of them."""
+        side = self._ends
+        old, new = side.any
+        return side.counted(old & ~new & ~side.there[1]).pairs
+
+    @property
+    def left_in_one_family(self) -> Cut:
+        """What the old network answers in a family in which the new one does not, which answers it in the other."""
+        side = self._ends
+        return side.counted(side.lost_in_a_family(0, 1) & side.any[1])
+
     def both(self) -> Iterator[tuple[int, str, str, int]]:
         """What both answer: for each sort of pair the first family that they do in, an example, and how many."""
-        if not self._kept or not self.hosts:
-            return
-        first, group = self._groups(*(group for group, _ in self._kept.values()))
-        size = np.bincount(group)
-        told = np.zeros((len(first), len(first)), dtype=np.bool_)
-        for version, (kept, reached) in sorted(self._kept.items()):
-            here = reached[np.ix_(kept[first], kept[first])] & ~told
-            told |= here
-            for source, target in zip(*np.nonzero(here), strict=True):
-                many = int(size[source] * size[target]) - (int(size[source]) if source == target else 0)
-                names = self._examples_of(source, target, first, group)
-                if many and names is not None:
-                    yield version, *names, many
+        side = self._ends
+        counted = np.zeros_like(side.any[0])
+        for version in sorted(self._old.keys() & self._new.keys()):
+            here = side.reached[0][version] & side.reached[1][version] & ~counted
+            counted |= here
+            for names, many in side.sorts(here):
+                yield version, *names, many
 
-    def cut(self, state: dict[int, Matrix]) -> Cut:
-        """What both answer, in any family, and a state in between does not."""
-        some = next(iter(state.values()), None)
-        places = _places(some, self.hosts)
-        columns = [group for group, _ in self._kept.values()]
-        columns += [_kinds(matrix, places) for matrix in state.values()]
-        if not columns or not len(self.hosts):
-            return NOTHING
-        first, group = self._groups(*columns)
-        missing = np.zeros((len(first), len(first)), dtype=np.bool_)
-        for version, (kept, reached) in self._kept.items():
-            must = reached[np.ix_(kept[first], kept[first])]
-            now = state.get(version)
-            missing |= must & ~self._reached(now, places[first]) if now is not None else must
-        return self._counted(missing, first, group)
+    def cut(self, state: Pairs) -> Cut:
+        """What both answer and a state in between does not."""
+        return self.interrupted(state)[0]
 
-    def only(self, one: dict[int, Matrix], other: dict[int, Matrix]) -> Cut:
-        """What one state answers in any family and another does not, of the hosts that both ends have."""
-        mine, its = (_places(next(iter(state.values()), None), self.hosts) for state in (one, other))
-        columns = [_kinds(answer, mine) for answer in one.values()] + [_kinds(answer, its) for answer in other.values()]
-        if not columns or not len(self.hosts):
-            return NOTHING
-        first, group = self._groups(*columns)
-        only = np.zeros((len(first), len(first)), dtype=np.bool_)
-        for version, answer in one.items():
-            reached = self._reached(answer, mine[first])
-            only |= reached & ~self._reached(other[version], its[first]) if version in other else reached
-        return self._counted(only, first, group)
+    def interrupted(self, state: Pairs) -> tuple[Cut, Cut]:
+        """What both answer and a state in between does not; and what both answer in a family in which that state does
+        not, which answers it in the other."""
+        side = _Beside(self.hosts, (self._old, self._new, state), self._ends.group)
+        old, new, now = side.any
+        halved = side.lost_in_a_family(0, 2) & side.lost_in_a_family(1, 2) & now
+        return side.counted(old & new & ~now), side.counted(halved)
 
-    @staticmethod
-    def _groups(*columns: Ints) -> tuple[Ints, Ints]:
-        """The first host of each sort that is alike in all columns, and the sort of each host."""
-        group: Ints = np.zeros(len(columns[0]), dtype=np.int64)
-        first: Ints = np.zeros(0, dtype=np.int64)
-        for column in columns:
-            codes = group * (int(column.max(initial=0)) + 1) + column
-            _, first, group = np.unique(codes, return_index=True, return_inverse=True)
-        return first, group
+    def answered(self, state: Pairs) -> int:
+        """How many pairs a state answers."""
+        side = _Beside(self.hosts, (state,))
+        return side.counted(side.any[0]).pairs
 
-    @staticmethod
-    def _reached(answer: Matrix, places: Ints) -> Bools:
-        """Who reaches whom; nobody reaches a host that is not there, nor does it reach anybody."""
-        there = places >= 0
-        kinds = np.where(there, answer.kind[places] if len(answer.kind) else 0, 0)
-        if not there.any():
-            return np.zeros((len(places), len(places)), dtype=np.bool_)
-        reached: Bools = answer.between[np.ix_(kinds, kinds)] & there[:, None] & there
-        return reached
+    def only(self, one: Pairs, other: Pairs) -> Cut:
+        """What one state answers and another does not."""
+        side = _Beside(self.hosts, (one, other))
+        mine, its = side.any
+        return side.counted(mine & ~its)
 
-    def _counted(self, pairs: Bools, first: Ints, group: Ints) -> Cut:
+
+class _Beside:
+    """Several states by sorts of hosts that fare alike in all of them.
+
+    `reached` has for each state and family who reaches whom, sort by sort, `any` the same in any family, `there` which
+    pairs of sorts each state has, `group` the sort of each host.
+
+    Args:
+        hosts: all hosts.
+        states: the states.
+        alike: which hosts fare alike in the first two of them, where that is known.
+    """
+
+    def __init__(self, hosts: tuple[str, ...], states: Sequence[Pairs], alike: Ints | None = None) -> None:
+        places = [{version: _places(answer, hosts) for version, answer in state.items()} for state in states]
+        columns = [] if alike is None else [alike]
+        columns += [
+            _kinds(answer, at[version])
+            for state, at in list(zip(states, places, strict=True))[0 if alike is None else 2 :]
+            for version, answer in state.items()
+        ]
+        self._hosts = hosts
+        self._first, self.group = _grouped(len(hosts), columns)
+        self._sizes = np.bincount(self.group, minlength=len(self._first))
+        self.reached = [
+            {version: _reached(answer, at[version][self._first]) for version, answer in state.items()}
+            for state, at in zip(states, places, strict=True)
+        ]
+        nothing = np.zeros((len(self._first), len(self._first)), dtype=np.bool_)
+        self.any: list[Bools] = [reduce(np.logical_or, by_family.values(), nothing) for by_family in self.reached]
+        nobody = np.full(len(hosts), -1)
+        there = [reduce(np.maximum, at.values(), nobody)[self._first] >= 0 for at in places]
+        self.there: list[Bools] = [here[:, None] & here for here in there]
+
+    def lost_in_a_family(self, before: int, after: int) -> Bools:
+        """Which pairs one state answers in a family in which another does not."""
+        nothing = np.zeros_like(self.any[before])
+        lost = nothing
+        for version, reached in self.reached[before].items():
+            lost = lost | (reached & ~self.reached[after].get(version, nothing))
+        return lost
+
+    def counted(self, pairs: Bools) -> Cut:
+        """How many pairs of hosts some pairs of sorts stand for, and examples of them."""
         if not pairs.any():
             return NOTHING
-        size = np.bincount(group, minlength=len(first))
-        count = np.multiply.outer(size, size)
-        count[np.diag_indices_from(count)] -= size
+        count = np.multiply.outer(self._sizes, self._sizes)
+        count[np.diag_indices_from(count)] -= self._sizes
         total = int(count[pairs].sum())
-        return Cut(total, tuple(self._examples(pairs, first, group))) if total else NOTHING
+        return Cut(total, tuple(names for names, _ in islice(self.sorts(pairs), EXAMPLES))) if total else NOTHING
 
-    def _examples(self, pairs: Bools, first: Ints, group: Ints) -> Sequence[Pair]:
-        examples: list[Pair] = []
+    def sorts(self, pairs: Bools) -> Iterator[tuple[Pair, int]]:
+        """A pair of hosts of each of some pairs of sorts, and how many of them there are."""
         for source, target in zip(*np.nonzero(pairs), strict=True):
-            pair = self._examples_of(source, target, first, group)
-            if pair is not None:
-                examples.append(pair)
-            if len(examples) == EXAMPLES:
-                break
-        return examples
-
-    def _examples_of(self, source: int, target: int, first: Ints, group: Ints) -> Pair | None:
-        """A pair of hosts of two sorts; None where there is only one host of both."""
-        a = self.hosts[first[source]]
-        others = np.flatnonzero(group == target)[:2] if source == target else first[[target]]
-        b = next((self.hosts[place] for place in others if self.hosts[place] != a), None)
-        return (a, b) if b is not None else None
+            a = self._hosts[self._first[source]]
+            others = np.flatnonzero(self.group == target)[:2] if source == target else self._first[[target]]
+            b = next((self._hosts[place] for place in others if self._hosts[place] != a), None)
+            if b is not None:
+                yield (a, b), int(self._sizes[source] * self._sizes[target] - (source == target) * self._sizes[source])
 
 
-def _places(answer: Matrix | None, hosts: Sequence[str]) -> Ints:
+def _grouped(count: int, columns: Sequence[Ints]) -> tuple[Ints, Ints]:
+    """The first host of each sort that is alike in all columns, and the sort of each host."""
+    group: Ints = np.zeros(count, dtype=np.int64)
+    first: Ints = np.zeros(min(count, 1), dtype=np.int64)
+    for column in columns:
+        codes = group * (int(column.max(initial=0)) + 1) + column
+        _, first, group = np.unique(codes, return_index=True, return_inverse=True)
+    return first, group
+
+
+def _reached(answer: Matrix, places: Ints) -> Bools:
+    """Who reaches whom; nobody reaches a host that is not there, nor does it reach anybody."""
+    there = places >= 0
+    if not there.any():
+        return np.zeros((len(places), len(places)), dtype=np.bool_)
+    kinds = np.where(there, answer.kind[places], 0)
+    reached: Bools = answer.between[np.ix_(kinds, kinds)] & there[:, None] & there
+    return reached
+
+
+def _places(answer: Matrix, hosts: Sequence[str]) -> Ints:
     """Where hosts stand in a matrix; -1 for one that is not in it, such as one that is unplugged."""
-    there = {name: place for place, name in enumerate(answer.hosts)} if answer is not None else {}
+    there = {name: place for place, name in enumerate(answer.hosts)}
     return np.array([there.get(name, -1) for name in hosts], dtype=np.int64)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from archipelago.changes.differences import differences
 from archipelago.changes.order import Order, Search, Standing
-from archipelago.changes.pairs import Pair
+from archipelago.changes.pairs import Between, Pair, Pairs
 from archipelago.changes.result import Change, Check, Step
 from archipelago.changes.states import State, States
 from archipelago.changes.together import Stuck, merged
@@ -14,15 +14,16 @@ from archipelago.changes.way_in import would_help
 from archipelago.errors import QueryError
 from archipelago.model.ends import Kind, problem
 from archipelago.model.network import Network
-from archipelago.reachability.matrix import matrix
+from archipelago.reachability.devices import device_pairs
 
 
-def plan_change(old: Network, new: Network, host: str) -> Change:
+def plan_change(old: Network, new: Network, host: str, *, devices: bool = False) -> Change:
     """The steps from one network to another.
 
     Args:
         old, new: the two ends.
         host: where the person sits who makes the steps: a host of both.
+        devices: also say which pairs of devices' addresses are cut off after each step.
 
     Raises:
         QueryError: there is no such host at both ends.
@@ -47,7 +48,7 @@ def plan_change(old: Network, new: Network, host: str) -> Change:
         old=old,
         new=new,
         host=host,
-        steps=tuple(_steps(search, order)),
+        steps=tuple(_steps(search, order, devices)),
         by_console=start.unreached,
         no_order=order.exhausted,
         together=order.together,
@@ -68,8 +69,9 @@ def _written(states: States, order: Order) -> Iterator[Network]:
             yield states.leases.as_written(network, standing.state.renewed) if leasing else network
 
 
-def _steps(search: Search, order: Order) -> Iterator[Step]:
-    before = search.start()
+def _steps(search: Search, order: Order, devices: bool) -> Iterator[Step]:
+    before, states = search.start(), search.states
+    beside = Between(*(_devices(end) for end in (states.first, states.last))) if devices else None
     for number, (place, standing) in enumerate(zip(order.steps, order.standings, strict=True), 1):
         difference = search.differences[place]
         device = difference.at
@@ -77,8 +79,10 @@ def _steps(search: Search, order: Order) -> Iterator[Step]:
             number=number,
             difference=difference,
             cut=standing.state.cut,
+            cut_devices=beside.cut(_devices(standing.state)) if beside is not None else None,
             broken=standing.state.broken,
-            reached=_reached(standing.state),
+            halved=standing.state.halved,
+            reached=states.between.answered(standing.state.answers),
             unreached=standing.unreached,
             doubled=standing.doubled,
             check=_check(search, device, before, standing),
@@ -90,11 +94,8 @@ def _steps(search: Search, order: Order) -> Iterator[Step]:
         before = standing
 
 
-def _reached(state: State) -> int:
-    """How many pairs are reached, as a matrix counts them: in IPv4 where both ends have it, else in IPv6."""
-    if len(state.answers) == 1:
-        return next(iter(state.answers.values())).reached
-    return matrix(state.arrays, causes=False).reached
+def _devices(state: State) -> Pairs:
+    return device_pairs(state.arrays).by_family
 
 
 def _check(search: Search, device: str, before: Standing, after: Standing) -> Check | None:

@@ -31,20 +31,23 @@ class Step(OneLine):
     Args:
         number: its place, from 1.
         difference: what is changed, in words and as data, and what takes it back.
-        cut: the pairs that are cut off after it, of those that both ends of the change answer.
+        cut: the pairs that are cut off after it, of those that both ends of the change answer, in any family.
+        halved: the pairs that are left in one family only after it, of those that both ends answer in both.
         broken: the expectations and lines of the policy that both ends keep and that are not kept after it.
-        reached: how many ordered pairs of hosts are reached after it, as a matrix counts them.
+        reached: how many ordered pairs of hosts are reached after it, in any family.
         unreached: the devices still to be changed that the person does not reach after it.
         doubled: the addresses that two hold after it, so that chance decides who answers.
         check: what to try.
         at_console: whether it is made at the device's own console, as the person does not reach it from afar.
         timed: whether it is made under an undo that comes by itself, as it locks the person out.
         undone_with_loss: whether taking it back cuts pairs off.
+        cut_devices: the pairs with an address of a device at an end that are cut off after it; None where nobody asked.
     """
 
     number: int
     difference: Difference
     cut: Cut
+    halved: Cut
     broken: tuple[str, ...]
     reached: int
     unreached: tuple[str, ...]
@@ -53,6 +56,7 @@ class Step(OneLine):
     at_console: bool = False
     timed: bool = False
     undone_with_loss: bool = False
+    cut_devices: Cut | None = None
 
     @property
     def at(self) -> str:
@@ -149,7 +153,7 @@ class Change(Answer):
         first: Step | None = None
         most = Cut(0)
         for step in self.steps:
-            if step.cut.pairs or step.unreached or step.broken:
+            if step.cut.pairs or step.halved.pairs or step.unreached or step.broken:
                 first = first or step
                 most = max(most, step.cut, key=lambda cut: cut.pairs)
             elif first is not None:
@@ -169,6 +173,9 @@ class Change(Answer):
             told = f"{count}; {worst} cut off at the most, after {times} somebody is"
         else:
             told = f"{count}; no pair is cut off at any of them"
+        half = max((step.halved for step in self.steps), key=lambda cut: cut.pairs)
+        if half.pairs:
+            told += f"; {half} left in one family only at the most"
         broken = {line for step in self.steps for line in step.broken}
         if broken:
             after = sum(bool(step.broken) for step in self.steps)

@@ -9,7 +9,7 @@ from functools import cached_property
 from archipelago.addressing.values import Address
 from archipelago.changes.differences import Difference
 from archipelago.changes.held_leases import HeldLeases
-from archipelago.changes.pairs import NOTHING, Between, Cut, by_family
+from archipelago.changes.pairs import NOTHING, Between, Cut, Pairs, by_family
 from archipelago.changes.replacement import replaced
 from archipelago.errors import QueryError
 from archipelago.knowledge.index import NetworkIndex
@@ -22,7 +22,6 @@ from archipelago.progress import tell
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.management import AddressAsking, own_addresses
-from archipelago.reachability.matrix import Matrix
 from archipelago.reachability.promises import Promises
 from archipelago.reachability.settling import Simulated
 
@@ -42,14 +41,24 @@ class State:
     _simulated: Simulated = field(init=False, default_factory=dict)
 
     @cached_property
-    def answers(self) -> dict[int, Matrix]:
+    def answers(self) -> Pairs:
         """All pairs by family."""
-        return by_family(self.arrays, self._simulated)
+        return by_family(self.arrays, simulated=self._simulated)
 
     @cached_property
+    def interrupted(self) -> tuple[Cut, Cut]:
+        """What is cut off that both ends of the way answer, and what is left in one family that they answer in both."""
+        return self.ends.interrupted(self.answers) if self.ends is not None else (NOTHING, NOTHING)
+
+    @property
     def cut(self) -> Cut:
         """What is cut off that both ends of the way answer."""
-        return self.ends.cut(self.answers) if self.ends is not None else NOTHING
+        return self.interrupted[0]
+
+    @property
+    def halved(self) -> Cut:
+        """What is left in one family only, of what both ends of the way answer in both."""
+        return self.interrupted[1]
 
     @cached_property
     def promises(self) -> Promises:

@@ -13,6 +13,7 @@ NETWORK = ("network", {"metavar": "NETWORK", "help": "a network document"})
 SHARE: dict[str, Any] = {"type": verbs.share, "metavar": "SHARE"}
 SENT: dict[str, Any] = {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, icmp/1472, tcp/443, udp/53"}
 SEVERAL: dict[str, Any] = {"action": "append", "default": []}
+DEVICES = ("--devices", {"action": "store_true", "help": "count devices' addresses, too, beside the hosts"})
 JSON = ("--json", {"action": "store_true", "dest": "as_json", "help": "print the answer as JSON"})
 
 
@@ -96,6 +97,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--probe", {**SENT, "metavar": "KIND[,KIND]"}),
             ("--without", {"action": "append", "default": [], "metavar": "PART", "help": "switch a part off"}),
             ("--hosts", {"action": "store_true", "help": "show host by host"}),
+            DEVICES,
             ("--policy", {"action": "store_true", "help": "what the policy allows, and whether it is kept"}),
             ("--csv", {"action": "store_true", "help": "print source,destination,reached for every pair"}),
             ("--output", "-o", {"metavar": "FILE", "help": "draw it: an .svg or .png file"}),
@@ -157,6 +159,8 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("old", {"metavar": "OLD", "help": "the network as it was"}),
             ("new", {"metavar": "NEW", "help": "the network as it is, or is to be"}),
             ("--quick", {"action": "store_true", "help": "do not break every part of both in turn"}),
+            ("--family", {"type": int, "choices": (4, 6), "help": "count its pairs only; by default those of any"}),
+            DEVICES,
             _written("draw both in one diagram: an .svg or .png file", "FILE", required=False),
             JSON,
         ],
@@ -176,6 +180,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--window", {"action": "store_true", "help": "group the steps that interrupt together, with their time"}),
             ("--pace", {"type": verbs.minutes, "metavar": "MINUTES", "help": "how long a step takes (2)"}),
             ("--at", {"type": verbs.step, "metavar": "N", "help": "write the network after step N"}),
+            DEVICES,
             _written("where that network, or the recipe's, is written", "NETWORK", required=False),
             JSON,
         ],
@@ -189,6 +194,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--list", {"dest": "listed", "action": "store_true", "help": "what was recorded, the latest first"}),
             ("--compare", {"dest": "compared", "nargs": 2, "metavar": ("A", "B"), "help": "two records"}),
             ("--restore", {"dest": "restored", "metavar": "A", "help": "write it as it was recorded"}),
+            DEVICES,
             JSON,
         ],
     ),
@@ -219,6 +225,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--break", {"dest": "part", "metavar": "PART", "help": "instead, this part over time"}),
             ("--from", {"dest": "source", "metavar": "FROM", "help": "with --break: who probes"}),
             ("--to", {"dest": "target", "metavar": "TO", "help": "with --break: whom"}),
+            DEVICES,
             ("--restore", {"type": verbs.seconds, "metavar": "SECONDS", "help": "the part is back after that long"}),
             ("--every", {"type": verbs.seconds, "default": 0.1, "metavar": "SECONDS", "help": "between probes (0.1)"}),
             ("--probe", {**SENT}),
@@ -251,6 +258,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--suppose", {**SEVERAL, "metavar": "SWITCH", "help": "look at it as if it were a layer 3 switch"}),
             ("--growth", {"type": verbs.factor, "default": 1.0, "metavar": "TIMES", "help": "so much more (1)"}),
             ("--full", {**SHARE, "default": 0.7, "help": "from which share on a link counts as full (70%%)"}),
+            DEVICES,
             ("--tolerate", {**SHARE, "default": 0.0, "help": "pairs more or fewer that are no difference (0%%)"}),
             _written("a directory: each design, and a picture", "DIR", required=False),
             JSON,

@@ -16,7 +16,7 @@ def compare(words: Namespace) -> int:
 
         ending(words.output)  # before the work
     old, new = archipelago.read_network(words.old), archipelago.read_network(words.new)
-    found = archipelago.compare(old, new, failures=not words.quick)
+    found = archipelago.compare(old, new, failures=not words.quick, family=words.family, devices=words.devices)
     if words.output:
         archipelago.draw(found, words.output)
     return out.reply(found, words)
@@ -42,7 +42,7 @@ def change(words: Namespace) -> int:
         new = archipelago.follow(old, recipe, accept_losses=words.accept_losses)
     else:
         new = archipelago.read_network(words.new)
-    found = archipelago.change(old, new, words.host)
+    found = archipelago.change(old, new, words.host, devices=words.devices)
     if words.output is not None:
         archipelago.write_network(found.at(len(found) if words.at is None else words.at), words.output)
     if words.as_json:

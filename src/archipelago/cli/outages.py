@@ -27,7 +27,7 @@ def outages(words: Namespace) -> int:
 def _over_time(network: archipelago.Network, words: Namespace) -> int:
     if words.source is None or words.target is None:
         raise QueryError("--break needs --from and --to: who probes whom while the part breaks")
-    for option, value in (("--double", words.double), ("--quick", words.quick)):
+    for option, value in (("--double", words.double), ("--quick", words.quick), ("--devices", words.devices)):
         if value:
             raise QueryError(f"{option} does not go with --break, which watches one part break over time")
     result = archipelago.break_part(
@@ -56,6 +56,7 @@ def _in_turn(network: archipelago.Network, words: Namespace) -> int:
         workers=words.workers,
         scheduler=words.scheduler,
         resume=words.resume,
+        devices=words.devices,
     )
     if words.output:
         archipelago.draw(found, words.output)

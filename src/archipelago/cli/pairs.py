@@ -18,7 +18,7 @@ def matrix(words: Namespace) -> int:
     if words.policy:
         return _policy(network, words)
     probes = [parse_probe(kind) for kind in words.probe.split(",")]
-    every = all_pairs(network, words.family, words.without, causes=not words.csv, probes=probes)
+    every = all_pairs(network, words.family, words.without, causes=not words.csv, probes=probes, devices=words.devices)
     if words.output:
         archipelago.draw(every[0], words.output)
     if words.csv:
@@ -43,6 +43,7 @@ def matrix(words: Namespace) -> int:
 def _policy(network: archipelago.Network, words: Namespace) -> int:
     """What the policy allows, beside what the network does."""
     others = {"--family": words.family, "--without": words.without, "--hosts": words.hosts, "--csv": words.csv}
+    others["--devices"] = words.devices
     for option, value in others.items():
         if value:
             raise QueryError(f"{option} does not go with --policy, which asks for every kind of traffic and family")

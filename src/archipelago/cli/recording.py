@@ -23,7 +23,7 @@ def record(words: Namespace) -> int:
         out.head(f"restored: {words.network} is as it was recorded in {words.restored}")
         return 0
     before = archipelago.records(words.network)
-    made = archipelago.record(words.network, words.why)
+    made = archipelago.record(words.network, words.why, devices=words.devices)
     again = bool(before) and before[0] == made
     if words.as_json:
         out.say_json({**made.values(), "new": not again})
@@ -46,5 +46,5 @@ def _list(words: Namespace) -> int:
 
 def _compare(words: Namespace) -> int:
     old, new = (archipelago.recorded(words.network, name) for name in words.compared)
-    found = archipelago.compare(old, new)
+    found = archipelago.compare(old, new, devices=words.devices)
     return out.reply(found, words)

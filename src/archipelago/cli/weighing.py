@@ -23,6 +23,7 @@ def weigh(words: Namespace) -> int:
         growth=words.growth,
         full=words.full,
         tolerate=words.tolerate,
+        devices=words.devices,
     )
     kept = _keep(found, words.output) if words.output else []
     if words.as_json:

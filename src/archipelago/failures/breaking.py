@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from functools import cached_property
+from itertools import zip_longest
 
 import numpy as np
 
 from archipelago.failures.parts import Part
-from archipelago.failures.result import Outage
+from archipelago.failures.result import DevicesLost, Outage
 from archipelago.failures.takeovers import takeovers
 from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import widened
 from archipelago.knowledge.parts import switched_off
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.network import Network
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
+from archipelago.reachability.devices import DevicePairs, device_pairs
 from archipelago.reachability.matrix import Matrix, count_pairs, matrix
 from archipelago.reachability.promises import Promises
 
@@ -45,9 +49,9 @@ class Breaker:
 
     @property
     def reached(self) -> int:
-        """How many of them are reached while nothing is broken."""
-        sizes = np.bincount(self.before.kind, weights=self.weight, minlength=len(self.before.between)).astype(np.int64)
-        return count_pairs(self.before.between, sizes)
+        """How many of them are reached, in any family, while nothing is broken."""
+        sizes = np.bincount(self.before.kind, weights=self.weight, minlength=len(self.before.some)).astype(np.int64)
+        return count_pairs(self.before.some, sizes)
 
     def without(self, parts: Sequence[Part]) -> NetworkArrays:
         """The network in arrays with parts broken."""
@@ -61,6 +65,7 @@ class Breaker:
         over: bool = True,
         expected: bool = True,
         policy: bool = True,
+        devices: bool = False,
     ) -> Outage:
         """What happens when some parts break at once.
 
@@ -70,6 +75,7 @@ class Breaker:
             over: also say what takes over.
             expected: also say which expectations fall with it.
             policy: also say which lines of the policy are not kept.
+            devices: also say what is lost of devices' addresses.
         """
         names = [part.name for part in parts]
         arrays = change_arrays(half or self.arrays, switched_off(self.knowledge, names))
@@ -88,7 +94,20 @@ class Breaker:
             expectations=self._promises.expectations_broken(names) if expected else (),
             policy=self._promises.policy_broken(names) if policy else (),
             takeovers=takeovers(self.arrays, arrays) if over else (),
+            devices=self._devices_lost(arrays, names) if devices else None,
         )
+
+    @cached_property
+    def _devices(self) -> DevicePairs:
+        return device_pairs(self.arrays)
+
+    def _devices_lost(self, arrays: NetworkArrays, broken: Sequence[str]) -> DevicesLost:
+        before, after = self._devices, device_pairs(arrays)
+        at = [device or plugged for device, plugged in zip_longest(before.device, self._plugged.tolist())]
+        weight = np.concatenate((self.weight, np.ones(len(at) - len(self.weight), dtype=np.int64)))
+        lost = _Lost(before.pairs, after.pairs, weight, np.isin(at, broken))
+        elsewhere = lost.gone & lost.elsewhere
+        return DevicesLost(lost.count(elsewhere), lost.example() if elsewhere.any() else None)
 
 
 class _Lost:
@@ -101,12 +120,12 @@ class _Lost:
         self._kind = of_host.reshape(-1)
         self._sizes = np.bincount(self._kind, weights=weight).astype(np.int64)
         old, new = (np.ix_(answer.kind[first], answer.kind[first]) for answer in (before, after))
-        self._was, self._is = before.between[old], after.between[new]
+        self._was, self._is = before.some[old], after.some[new]
         alone = np.flatnonzero(self._sizes < 2)
         self._was[alone, alone] = self._is[alone, alone] = False
         self.gone = self._was & ~self._is
         self.new = self._is & ~self._was
-        self.halved = before.every[old] & ~after.every[new] & self._is
+        self.halved = before.every[old] & before.some[old] & ~after.every[new] & self._is
         outer = ~own[first]
         self.elsewhere = outer[:, None] & outer
 
@@ -115,8 +134,15 @@ class _Lost:
         return count_pairs(pairs, self._sizes) if pairs.any() else 0
 
     def cut_off(self) -> int:
-        """How many hosts reach nobody now and did."""
-        return int(self._sizes[self._was.any(axis=1) & ~self._is.any(axis=1)].sum())
+        """How many hosts reach nobody now and did; the outside is none."""
+        alone = int(self._sizes[self._was.any(axis=1) & ~self._is.any(axis=1)].sum())
+        return alone - int(self._outside_alone())
+
+    def _outside_alone(self) -> bool:
+        if OUTSIDE not in self._hosts:
+            return False
+        kind = self._kind[self._hosts.index(OUTSIDE)]
+        return bool(self._was[kind].any() and not self._is[kind].any())
 
     def example(self) -> tuple[str, str] | None:
         """A pair that is lost; elsewhere, where any is."""

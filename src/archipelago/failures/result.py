@@ -36,6 +36,14 @@ class Takeover(NamedTuple):
         return f"{self.at} {self.what}"
 
 
+class DevicesLost(NamedTuple):
+    """How many pairs with an address of a device at an end are lost of which no end is on a device that breaks or
+    plugged into it, and one of them."""
+
+    pairs: int
+    example: tuple[str, str] | None
+
+
 @dataclass(frozen=True, slots=True, repr=False)
 class Outage(OneLine):
     """What happens when parts break, once all has settled.
@@ -43,7 +51,7 @@ class Outage(OneLine):
     Args:
         parts: what breaks, as people call it.
         kinds: what each of them is.
-        lost: how many ordered pairs of hosts are reached before and not after.
+        lost: how many ordered pairs of hosts are reached before, in any family, and not after.
         elsewhere: of them, those of which neither end is plugged into a device that breaks.
         one_family: how many pairs are then reached in one of two address families only.
         hosts: how many hosts reach nobody any more, of those that reached somebody.
@@ -54,6 +62,7 @@ class Outage(OneLine):
         takeovers: what does the work of what is broken.
         addition: what would make it harmless elsewhere; None where it is, or nothing single does.
         without: why there is no addition although there should be one.
+        devices: the same of devices' addresses; None where nobody asked.
     """
 
     parts: tuple[str, ...]
@@ -69,6 +78,7 @@ class Outage(OneLine):
     takeovers: tuple[Takeover, ...] = ()
     addition: Mend | None = None
     without: str = ""
+    devices: DevicesLost | None = None
 
     @property
     def name(self) -> str:

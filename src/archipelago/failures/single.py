@@ -16,17 +16,18 @@ from archipelago.model.network import Network
 from archipelago.progress import steps
 
 
-def single_outages(network: Network, *, additions: bool = True) -> Outages:
+def single_outages(network: Network, *, additions: bool = True, devices: bool = False) -> Outages:
     """Break every part of a network in turn.
 
     Args:
         network: the network.
         additions: also look for the smallest addition that makes each failure harmless elsewhere.
+        devices: also say what is lost of devices' addresses.
     """
     few = with_few_hosts(network)
     breaker = Breaker(few.network, few.stands_for)
     parts = breakable(breaker.plain)
-    found = [breaker.outage([part]) for part in steps(parts, "breaking one part after another")]
+    found = [breaker.outage([part], devices=devices) for part in steps(parts, "breaking one part after another")]
     ranked = sorted(found, key=lambda outage: outage.rank)
     if additions:
         ranked = _with_additions(network, breaker, ranked)

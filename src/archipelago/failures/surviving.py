@@ -16,8 +16,8 @@ from archipelago.reachability.matrix import Matrix, count_pairs, matrix
 
 
 class Surviving(NamedTuple):
-    """How many ordered pairs of hosts are reached, and how many of them whichever single device, cable or port breaks
-    that neither end is plugged into; the part whose failure cuts off most, and how many pairs that is."""
+    """How many ordered pairs of hosts are reached, in any family, and how many of them whichever single device, cable
+    or port breaks that neither end is plugged into; the part whose failure cuts off most, and how many."""
 
     reached: int
     survive: int
@@ -60,7 +60,7 @@ def _grouped(group: Ints, other: Ints) -> tuple[Ints, Ints]:
 def _pairs(answer: Matrix, first: Ints) -> Bools:
     """Who reaches whom, group by group; on the diagonal whether the hosts of a group reach each other."""
     kind = answer.kind[first]
-    pairs: Bools = answer.between[np.ix_(kind, kind)]
+    pairs: Bools = answer.some[np.ix_(kind, kind)]
     return pairs
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator
+from itertools import islice
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address
@@ -46,11 +47,13 @@ class Ended(NamedTuple):
 
 class Step(NamedTuple):
     """What a station does with a packet, whatever its filters say: it leaves by an interface (`egress`) for a station
-    that it comes in at (`there`: its name and interface), it `arrives` by an interface, or neither."""
+    that it comes in at (`there`: its name and interface), it `arrives` by an interface, or neither. Where several
+    answer for its next hop (`contested`), that is the first of them."""
 
     egress: str = ""
     there: tuple[str, str] | None = None
     arrives: str = ""
+    contested: bool = False
 
 
 class Carrier(NamedTuple):
@@ -112,8 +115,9 @@ class Carrier(NamedTuple):
             return Step(arrives=ingress or decision.interface)
         link = (at, decision.interface)
         stormy = self.domains.loop_at(link) is not None
-        far = None if stormy else next(self.answering(link, decision.next_hop), None)
-        return Step(decision.interface, None if far is None else (far[0], str(far[1])))
+        answering = () if stormy else islice(self.answering(link, decision.next_hop), 2)
+        there = [(name, str(interface)) for name, interface in answering]
+        return Step(decision.interface, there[0] if there else None, contested=len(there) > 1)
 
     def way(self, start: str, destination: Address, vrf: str = "") -> Iterator[tuple[str, str | None, str]]:
         """The stations of a packet's way, as if there were no filters, each with where it came in and goes out. The

@@ -40,7 +40,7 @@ def find_source(index: NetworkIndex, word: str) -> Node:
 def source_at(index: NetworkIndex, address: Address) -> Node | None:
     """The first holder of an address, speaking from it; None where nobody holds it."""
     holders = index.holders(address)
-    return _speaking_from(holders[0].node, holders[0].nic.name) if holders else None
+    return speaking_from(holders[0].node, holders[0].nic.name) if holders else None
 
 
 def find_end(index: NetworkIndex, word: str, accepted: Sequence[Kind] = TARGETS) -> Node | Address:
@@ -69,7 +69,7 @@ def find_end(index: NetworkIndex, word: str, accepted: Sequence[Kind] = TARGETS)
     if end.part not in node.nics:
         known = ", ".join(node.nics) or "none"
         raise QueryError(f"'{end.name}' has no interface '{end.part}'; it has: {known}")
-    return _speaking_from(node, end.part)
+    return speaking_from(node, end.part)
 
 
 def checked(network: Network, word: str, accepted: Sequence[Kind]) -> NamedEnd:
@@ -96,7 +96,7 @@ def _gateway_of(host: Host) -> Address:
     return min((hop.address for hop in host.gateway), key=lambda address: address.version)
 
 
-def _speaking_from(node: Node, interface: str) -> Node:
+def speaking_from(node: Node, interface: str) -> Node:
     """The node with that interface first, so that its address is the one used."""
     nics = {interface: node.nics[interface], **node.nics}
     return replace(node, nics=nics)

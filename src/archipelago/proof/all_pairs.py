@@ -15,6 +15,7 @@ from archipelago.proof.causes import proved, proved_verdicts, with_proof
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.causes import Group
+from archipelago.reachability.devices import DevicePairs, device_pairs
 from archipelago.reachability.expect import Checked, check
 from archipelago.reachability.matrix import Matrix, by_probe, without
 
@@ -58,6 +59,13 @@ class Beside:
         only = [group for group in six.groups if (group.finding.path, group.finding.mend) not in known]
         return proved(together.plain, together.arrays, only, four.probe)
 
+    @cached_property
+    def devices(self) -> DevicePairs | None:
+        """The pairs of devices' addresses; None where nobody asks for these."""
+        together = self._together
+        answer = together.answers[self._number]
+        return device_pairs(together.arrays, answer.probe, answer.family) if together.devices else None
+
     @property
     def fine(self) -> bool:
         """Whether every pair is reached that nothing wants cut off, and nothing that must hold is broken."""
@@ -71,12 +79,19 @@ class _Together:
     """The answers for several kinds of probe, and what they share."""
 
     def __init__(
-        self, network: Network, plain: Knowledge, arrays: NetworkArrays, answers: Sequence[Matrix], causes: bool
+        self,
+        network: Network,
+        plain: Knowledge,
+        arrays: NetworkArrays,
+        answers: Sequence[Matrix],
+        causes: bool,
+        devices: bool,
     ) -> None:
         self.network = network
         self.plain = plain
         self.arrays = arrays
         self.answers = answers
+        self.devices = devices
         self._causes = causes
 
     @cached_property
@@ -106,8 +121,10 @@ def all_pairs(
     *,
     causes: bool = True,
     probes: Sequence[Probe] = (ECHO,),
+    devices: bool = False,
 ) -> list[Matrix]:
-    """Decide all pairs of a network, with some parts of it switched off, once for each kind of probe.
+    """Decide all pairs of a network, with some parts of it switched off, once for each kind of probe; with `devices`,
+    their addresses too.
 
     Raises:
         QueryError: there is no such part.
@@ -118,7 +135,7 @@ def all_pairs(
         arrays = without(arrays, parts_off)
         plain = know(switched_off(plain, parts_off)) if network.outside is not None else arrays.knowledge
     answers = list(by_probe(arrays, probes, family, causes=causes))
-    together = _Together(network, plain, arrays, answers, causes)
+    together = _Together(network, plain, arrays, answers, causes, devices)
     return [
         replace(with_proof(plain, arrays, answer), beside=Beside(together, number))
         for number, answer in enumerate(answers)

@@ -19,7 +19,7 @@ from archipelago.model.filters import Probe
 from archipelago.model.network import Network
 from archipelago.model.policy import Policy
 from archipelago.reachability.few import few_hosts
-from archipelago.reachability.walks import Walks
+from archipelago.reachability.walks import Question, Walks
 from archipelago.simulation.reach import reach
 
 MOST_QUESTIONS = 20_000
@@ -65,9 +65,9 @@ def of_devices(
     speaking = {host: tuple(number for number, hosts in enumerate(members) if host in hosts) for host in able}
     allowed = _Allowed(policy, probes)
     asked = list(islice(_asked(index, named, able, version), MOST_QUESTIONS))
-    answers = Walks(index, version, probes).ask([((host, own), (name, to)) for host, own, name, _, to in asked])
+    answers = Walks(index, version, probes).ask([Question(host, own, name, to) for host, own, name, _, to in asked])
     single = AddressAsking(index, hosts)
-    for number in np.flatnonzero(answers.translated).tolist():
+    for number in np.flatnonzero(answers.unclear).tolist():
         host, _, name, _, address = asked[number]
         for place, probe in enumerate(probes):
             answers.reached[number, place], answers.cut[number, place] = single.reaches(host, name, address, probe)

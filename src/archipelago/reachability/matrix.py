@@ -24,6 +24,7 @@ from archipelago.reachability.settling import MOST_ASKED, Simulated, settle
 
 if TYPE_CHECKING:
     from archipelago.knowledge.known import Knowledge
+    from archipelago.reachability.devices import DevicePairs
     from archipelago.reachability.expect import Checked
 
 ROWS = 256
@@ -33,7 +34,7 @@ MOST_HOSTS = 20_000
 
 class Beside(Protocol):
     """What there is to tell beside all pairs: the network that was asked, what must hold, all pairs in IPv6 with the
-    causes that only it has, and whether all is as it should be."""
+    causes that only it has, devices' addresses where somebody asks, and whether all is as it should be."""
 
     @property
     def knowledge(self) -> Knowledge: ...
@@ -43,6 +44,8 @@ class Beside(Protocol):
     def six(self) -> Matrix | None: ...
     @property
     def only_six(self) -> tuple[Group, ...]: ...
+    @property
+    def devices(self) -> DevicePairs | None: ...
     @property
     def fine(self) -> bool: ...
 

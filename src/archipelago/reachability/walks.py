@@ -23,10 +23,11 @@ from archipelago.reachability.filter_lines import PASSES, FilterLines
 
 class _Walk(NamedTuple):
     """The stations of a way, each with where the packet came in and went out, and where it arrives, by which
-    interface; None where it ends before."""
+    interface; None where it ends before. Where several answer for a next hop on it, it is `contested`."""
 
     stations: tuple[tuple[str, str | None, str], ...]
     arrived: tuple[str, str] | None
+    contested: bool
 
 
 class _Crossing(NamedTuple):
@@ -38,19 +39,25 @@ class _Crossing(NamedTuple):
     destination: int
 
 
-Speaker = tuple[str, Address]
-"""A station by its name, and the address that it speaks from or is asked at."""
-Question = tuple[Speaker, Speaker]
-"""Who asks, and who is asked."""
+class Question(NamedTuple):
+    """Who asks, from which address and by which routing table (`vrf`); who is asked, at which address. Where no
+    `target` is named, whoever answers for the address is asked."""
+
+    source: str
+    own: Address
+    target: str
+    address: Address
+    vrf: str = ""
 
 
 class Outcomes(NamedTuple):
     """For each question (a row) and each kind of traffic (a column) whether it is reached, and whether a filter keeps
-    it from that; for each question whether an address is translated on the way, which is for others to follow."""
+    it from that; for each question whether its ways are not to be followed here (`unclear`): an address is translated,
+    or several answer for a next hop."""
 
     reached: Bools
     cut: Bools
-    translated: Bools
+    unclear: Bools
 
 
 class Walks:
@@ -74,22 +81,23 @@ class Walks:
     def ask(self, questions: Sequence[Question]) -> Outcomes:
         """Whether stations, speaking from an address, reach others by theirs and are answered."""
         count = len(questions)
-        translated = np.zeros(count, dtype=np.bool_)
+        unclear = np.zeros(count, dtype=np.bool_)
         arrived = np.zeros(count, dtype=np.bool_)
         answered = np.zeros(count, dtype=np.bool_)
         legs: tuple[list[_Crossing], list[_Crossing]] = ([], [])
-        for number, ((source, own), (target, address)) in enumerate(questions):
-            out = self._walk(source, "", address)
+        for number, (source, own, target, address, vrf) in enumerate(questions):
+            out = self._walk(source, vrf, address)
             legs[0].extend(self._crossings(number, out, own, address))
-            translated[number] = self._translates(out, own)
-            if out.arrived is None or translated[number]:
+            unclear[number] = out.contested or self._translates(out, own)
+            if out.arrived is None or unclear[number]:
                 continue
             arrived[number] = True
             node, interface = out.arrived
             back = self._walk(node, self._index.knowledge.nodes[node].nics[interface].vrf, own)
             knowing = frozenset(station for station, _, _ in out.stations)
             legs[1].extend(self._crossings(number, back, address, own, knowing))
-            answered[number] = back.arrived is not None and (node, back.arrived[0]) == (target, source)
+            unclear[number] = back.contested
+            answered[number] = node == (target or node) and back.arrived is not None and back.arrived[0] == source
         named = (
             prefixes
             for filter_ in self._filters
@@ -103,21 +111,23 @@ class Walks:
             for leg, answers in zip(legs, (False, True), strict=True)
         )
         there_too = there & arrived[:, None]
-        return Outcomes(there_too & again & answered[:, None], ~there | (there_too & ~again), translated)
+        return Outcomes(there_too & again & answered[:, None], ~there | (there_too & ~again), unclear)
 
     def _walk(self, start: str, vrf: str, destination: Address) -> _Walk:
         """The way of a packet, as if there were no filters."""
         at: str = start
         ingress: str | None = None
         stations: list[tuple[str, str | None, str]] = []
+        contested = False
         for _ in range(FIRST_TTL):
             step = self._step(at, ingress, vrf if ingress is None else "", destination)
             stations.append((at, ingress, step.egress))
+            contested |= step.contested
             if step.there is None:
                 arrived = (at, step.arrives) if step.arrives else None
-                return _Walk(tuple(stations), arrived)
+                return _Walk(tuple(stations), arrived, contested)
             at, ingress = step.there
-        return _Walk(tuple(stations), None)
+        return _Walk(tuple(stations), None, contested)
 
     def _step(self, at: str, ingress: str | None, vrf: str, destination: Address) -> Step:
         key = at, ingress, vrf, destination

@@ -50,6 +50,8 @@ def _step(step: Step) -> dict[str, Any]:
         "check": {"source": check.source, "target": check.target, "reached": check.reached} if check else None,
         "broken": list(step.broken),
         "cut": cut_values(step.cut),
+        "halved": cut_values(step.halved),
+        "cut_devices": cut_values(step.cut_devices) if step.cut_devices is not None else None,
         "reached": step.reached,
         "unreached": list(step.unreached),
         "doubled": list(step.doubled),
@@ -131,6 +133,12 @@ def _about(step: Step) -> Iterator[str]:
     if step.cut.pairs:
         pair = " to ".join(step.cut.examples[0])
         yield f"cut off now: {step.cut}, such as {pair}"
+    if step.halved.pairs:
+        pair = " to ".join(step.halved.examples[0])
+        yield f"in one family only now: {step.halved}, such as {pair}"
+    if step.cut_devices is not None and step.cut_devices.pairs:
+        pair = " to ".join(step.cut_devices.examples[0])
+        yield f"devices' addresses cut off now: {step.cut_devices}, such as {pair}"
     for line in step.broken:
         yield f"not kept now: {line}"
     if step.doubled:
@@ -181,7 +189,9 @@ _STEP = record(
     check=maybe(record(source=TEXT, target=TEXT, reached=FLAG))("what to try after it"),
     broken=several(TEXT)("expectations and lines of the policy that both ends keep and that are not kept after it"),
     cut=CUT,
-    reached=COUNT("pairs"),
+    halved=CUT("pairs that are left in one family only, of those that both ends answer in both"),
+    cut_devices=maybe(CUT)("with --devices: of the pairs with an address of a device at an end"),
+    reached=COUNT("pairs, in any family"),
     unreached=several(TEXT)("devices still to be changed that the person does not reach after it"),
     doubled=several(TEXT)("addresses that two hold after it"),
     at_console=FLAG("whether it is made at the device's own console"),

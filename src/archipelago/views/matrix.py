@@ -14,6 +14,7 @@ from archipelago.errors import QueryError
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.ends import OUTSIDE
 from archipelago.reachability.causes import Group
+from archipelago.reachability.devices import DevicePairs
 from archipelago.reachability.matrix import Matrix
 from archipelago.reachability.verdict import Verdict, Verdicts
 from archipelago.views.face import Face, Part, set_apart
@@ -243,7 +244,8 @@ def csv_lines(answers: Sequence[Matrix]) -> Iterator[str]:
     several = len(answers) > 1
     yield "source,destination,reached" + (",probe" if several else "")
     for matrix in answers:
-        for source, target, reached in matrix.rows():
+        devices = matrix.beside.devices if matrix.beside is not None else None
+        for source, target, reached in chain(matrix.rows(), devices.rows() if devices is not None else ()):
             yield f"{source},{target},{'yes' if reached else 'no'}" + (f",{matrix.probe}" if several else "")
 
 
@@ -272,8 +274,28 @@ def frame(matrix: Matrix, by: str) -> pandas.DataFrame:
     raise QueryError(f"'{by}' is none of class, host and pair")
 
 
+def by_device(devices: DevicePairs) -> Table:
+    """A row for each device: how many pairs towards and from its addresses are reached."""
+    rows = [
+        (
+            one.device,
+            one.addresses,
+            _of(one.towards_reached, one.towards),
+            _of(one.onwards_reached, one.onwards),
+            " to ".join(one.example or ()),
+        )
+        for one in devices.by_device()
+    ]
+    columns = ("device", "addresses", "reached from others", "others reached", "not reached, such as")
+    return table("devices' addresses", columns, rows, columns[1:4])
+
+
+def _of(reached: int, asked: int) -> str:
+    return f"{reached:,} of {asked:,}"
+
+
 def tables(matrix: Matrix) -> list[Table]:
-    """What must hold, what cuts pairs off, and VLAN by VLAN."""
+    """What must hold, what cuts pairs off, and VLAN by VLAN; devices' addresses where they were asked."""
     beside = matrix.beside
     return _tables(matrix, grouped(beside.knowledge, matrix) if beside is not None else None)
 
@@ -288,6 +310,8 @@ def body(matrix: Matrix) -> Iterator[Part]:
         if beside.checked is not None and beside.checked.verdicts:
             yield Verdicts(beside.checked.verdicts).headline
         groups = grouped(beside.knowledge, matrix)
+        if beside.devices is not None:
+            yield f"devices' addresses: {_of(beside.devices.reached, beside.devices.counted)} pairs reached"
         apart = partitioned(groups)
         if apart:
             yield apart
@@ -303,6 +327,7 @@ def _tables(matrix: Matrix, groups: Grouped | None) -> list[Table]:
         causes(matrix.groups),
         causes(beside.only_six, "what cuts them off in IPv6 only"),
         by_vlan(groups),
+        *([by_device(beside.devices)] if beside.devices is not None else []),
     ]
 
 
@@ -333,6 +358,16 @@ def _values(matrix: Matrix) -> dict[str, Any]:
         if six is None or beside is None
         else {"reached": six.reached, "causes": [_group_values(group) for group in beside.only_six]},
         "expectations": [_verdict_values(verdict) for verdict in checked.verdicts] if checked else [],
+        "devices": _device_values(beside.devices) if beside is not None and beside.devices is not None else None,
+    }
+
+
+def _device_values(devices: DevicePairs) -> dict[str, Any]:
+    cut = ({"source": a, "target": b} for a, b, reached in devices.rows() if not reached)
+    return {
+        "pairs": devices.counted,
+        "reached": devices.reached,
+        "unreached": list(islice(cut, MOST_LISTED)) if devices.reached < devices.counted else [],
     }
 
 
@@ -365,6 +400,13 @@ _ONE = record(
     differing=COUNT("pairs reached in one address family and not in the other"),
     ipv6=maybe(record(reached=COUNT, causes=several(_GROUP)))("where both families are there: causes only IPv6 has"),
     expectations=several(_VERDICT),
+    devices=maybe(
+        record(
+            pairs=COUNT("ordered pairs with an address of a device at an end"),
+            reached=COUNT("how many of them are reached"),
+            unreached=several(_PAIR)("the first 100,000 of them"),
+        )
+    )("with --devices"),
 )
 
 

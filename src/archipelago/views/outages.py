@@ -23,7 +23,8 @@ def body(found: Outages) -> Iterable[Part]:
 
 def tables(found: Outages) -> list[Table]:
     """A table for each outcome that occurs, the worst first."""
-    made = [cutting_off(found), own_hosts(found), taken_over(found), breaking_promises(found), not_missed(found)]
+    made = [cutting_off(found), own_hosts(found), taken_over(found), breaking_promises(found)]
+    made += [managing(found), not_missed(found)]
     return [one for one in made if one.rows]
 
 
@@ -89,6 +90,18 @@ def not_missed(found: Outages) -> Table:
     return table("not missed by anybody", ("breaks",), rows)
 
 
+def managing(found: Outages) -> Table:
+    """What failures do to devices' addresses, where somebody asked."""
+    rows = [
+        (outage.name, outage.devices.pairs, " to ".join(outage.devices.example or ()))
+        for outage in sorted(found, key=lambda outage: -(outage.devices.pairs if outage.devices else 0))
+        if outage.devices is not None and outage.devices.pairs
+    ]
+    return table(
+        "devices' addresses", ("breaks", "pairs cut off elsewhere", "such as"), rows, ("pairs cut off elsewhere",)
+    )
+
+
 def every(found: Outages) -> Table:
     """A row for each failure, the worst first."""
     rows = [
@@ -138,6 +151,12 @@ def _values(outage: Outage) -> dict[str, Any]:
         "add": addition.says if addition is not None else None,
         "edits": [plain(edit) for edit in addition.edits] if addition is not None else [],
         "nothing_helps": outage.without or None,
+        "devices": None
+        if outage.devices is None
+        else {
+            "pairs": outage.devices.pairs,
+            "example": list(outage.devices.example) if outage.devices.example else None,
+        },
     }
 
 
@@ -159,7 +178,7 @@ OUTAGES = Face(
     verb="outages",
     shape=record(
         pairs=COUNT("ordered pairs of hosts"),
-        reached=COUNT("how many are reached while nothing is broken"),
+        reached=COUNT("how many are reached, in any family, while nothing is broken"),
         outages=several(
             record(
                 parts=several(TEXT),
@@ -177,6 +196,9 @@ OUTAGES = Face(
                 add=maybe(TEXT)("what would make it harmless"),
                 edits=EDITS,
                 nothing_helps=maybe(TEXT)("why there is none"),
+                devices=maybe(record(pairs=COUNT("with an address of a device at an end"), example=maybe(PAIR)))(
+                    "with --devices: lost elsewhere"
+                ),
             )
         )("the worst first"),
     ),

@@ -18,7 +18,7 @@ MOST_REFUSED = 8
 
 def tables(found: Weighing) -> list[Table]:
     """The designs by what they do and by what they take, where their gateways are, and what was refused."""
-    return [one for one in (doing(found), taking(found), places(found), refused(found)) if one.rows]
+    return [one for one in (doing(found), managing(found), taking(found), places(found), refused(found)) if one.rows]
 
 
 def doing(found: Weighing) -> Table:
@@ -44,6 +44,16 @@ def doing(found: Weighing) -> Table:
     )
     right = ("no.", "pairs surviving", "full", "full at", "hops", "delay")
     return table("what each does, the best first", columns, rows, right, ("kind", "full at", "delay"))
+
+
+def managing(found: Weighing) -> Table:
+    """How many pairs of devices' addresses each design reaches, where somebody asked."""
+    rows = [
+        (number, one.title, f"{one.measures.devices.reached:,} of {one.measures.devices.pairs:,}")
+        for number, one in enumerate(found.designs, 1)
+        if one.measures.devices is not None
+    ]
+    return table("devices' addresses", ("no.", "design", "pairs reached"), rows, ("no.", "pairs reached"))
 
 
 def taking(found: Weighing) -> Table:
@@ -153,6 +163,9 @@ WEIGH = Face(
                 assumed=TEXT,
                 surviving=record(reached=COUNT, survive=COUNT, worst=TEXT, worst_cut=COUNT),
                 cost=record(ports=COUNT, cables=COUNT, addresses=COUNT, lines=COUNT, bought=COUNT),
+                devices=maybe(record(reached=COUNT, pairs=COUNT))(
+                    "with --devices: with an address of a device at an end"
+                ),
                 steps=maybe(record(steps=COUNT, cut=COUNT, locked_out=FLAG))("null without --keep"),
             )
         )("the best first"),

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from archipelago.changes.plan import plan_change
 from archipelago.failures.surviving import Surviving, surviving
 from archipelago.files.write import document_of
+from archipelago.knowledge.known import know
 from archipelago.knowledge.links import time_across
+from archipelago.knowledge.outside import widened
 from archipelago.load.loading import ByPair, Loading
 from archipelago.load.result import LinkLoad
 from archipelago.model.network import Network
+from archipelago.reachability.build import build_arrays
+from archipelago.reachability.devices import device_pairs
 
 LARGE = 1518
 """The octets of a large frame: what delay is told for."""
@@ -44,11 +48,18 @@ class Steps:
     locked_out: bool
 
 
+class DevicesReached(NamedTuple):
+    """How many of the ordered pairs with an address of a device at an end are reached."""
+
+    reached: int
+    pairs: int
+
+
 @dataclass(frozen=True, slots=True)
 class Measures:
     """The figures of one design: how many routers packets between VLANs pass, on average over pairs; how long a large
     frame is under way between them (nanoseconds, on the wire alone); the link that fills first and the share of it that
-    is in use; what survives; what it costs; what getting there takes."""
+    is in use; what survives; what it costs; what getting there takes; what of devices' addresses is reached."""
 
     hops: float
     delay: float
@@ -58,6 +69,7 @@ class Measures:
     surviving: Surviving
     cost: Cost
     steps: Steps | None
+    devices: DevicesReached | None = None
 
     @property
     def survival(self) -> float:
@@ -65,12 +77,13 @@ class Measures:
         return self.surviving.survive / self.surviving.reached if self.surviving.reached else 1.0
 
 
-def measure(network: Network, bought: int) -> Measures:
+def measure(network: Network, bought: int, devices: bool = False) -> Measures:
     """Measure a design.
 
     Args:
         network: the designed network.
         bought: how many of its devices are only supposed to be layer 3 switches.
+        devices: also count the pairs of devices' addresses.
     """
     cost = _cost(network, bought)
     if not network.hosts:
@@ -88,7 +101,13 @@ def measure(network: Network, bought: int) -> Measures:
         surviving=surviving(network),
         cost=cost,
         steps=None,
+        devices=_devices(network) if devices else None,
     )
+
+
+def _devices(network: Network) -> DevicesReached:
+    found = device_pairs(build_arrays(widened(know(network))))
+    return DevicesReached(found.reached, found.counted)
 
 
 def _fullest(links: tuple[LinkLoad, ...]) -> LinkLoad | None:

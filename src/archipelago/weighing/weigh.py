@@ -25,7 +25,13 @@ KINDS: tuple[Kind, ...] = ("trunked router", "a router port for each VLAN", "lay
 
 
 def weigh(
-    brief: Brief, figures: Figures, *, keep: Network | None = None, host: str | None = None, suppose: Sequence[str] = ()
+    brief: Brief,
+    figures: Figures,
+    *,
+    keep: Network | None = None,
+    host: str | None = None,
+    suppose: Sequence[str] = (),
+    devices: bool = False,
 ) -> Weighing:
     """Weigh the places where the gateways of a brief could be.
 
@@ -35,6 +41,7 @@ def weigh(
         keep: the network that runs: nothing that can stay is moved.
         host: where the person sits who would change it; by default the first host of both.
         suppose: switches that are looked at as if they were layer 3 switches.
+        devices: also count the pairs of devices' addresses.
 
     Raises:
         QueryError: there are no gateways to place, or one that is supposed is no switch.
@@ -47,12 +54,15 @@ def weigh(
         raise QueryError("the brief has no 'gateways' to place")
     if keep is not None and host is None:
         host = next((name for name in brief.hosts if name in keep.hosts), None)
-    return _Weighing(brief, keep, host, tuple(suppose)).result(figures)
+    return _Weighing(brief, keep, host, tuple(suppose), devices).result(figures)
 
 
 class _Weighing:
-    def __init__(self, brief: Brief, keep: Network | None, host: str | None, suppose: tuple[str, ...]) -> None:
+    def __init__(
+        self, brief: Brief, keep: Network | None, host: str | None, suppose: tuple[str, ...], devices: bool
+    ) -> None:
         self.brief = brief
+        self.devices = devices
         self.keep = keep
         self.host = host
         self.suppose = suppose
@@ -158,7 +168,7 @@ class _Weighing:
             return
         places = tuple(f"{group} {_at(place)}" for group, place in zip(self.groups, choice.places, strict=True))
         supposed = tuple(dict.fromkeys(name for place in choice.places for name in place.supposed))
-        measures = measure(made.network, len(supposed))
+        measures = measure(made.network, len(supposed), self.devices)
         self.designs.append(Weighed(choice.title, choice.kind, places, supposed, measures, made))
         self.choices.append(choice)
 
