@@ -23,8 +23,9 @@ from archipelago.errors import QueryError
 from archipelago.knowledge.index import index_network
 from archipelago.model.network import Network
 from makers import designed, mixed_brief, trunked_brief
+from outages_referee import reached
 
-FEW = 5
+FEW = 6
 """Up to so many steps every order is tried."""
 FIELDS = ("title", "vlans", "devices", "hosts", "cables", "expect", "outside", "policy", "domain")
 
@@ -56,12 +57,6 @@ def recipe(network: Network, random: Random) -> str:
     return f"format: archipelago-recipe/1\n{kind}:\n  - {entry}\n"
 
 
-def answered(network: Network) -> int:
-    """How many pairs a network answers, in any family."""
-    families = [archipelago.matrix(network, version, causes=False) for version in (4, 6)]
-    return len({pair[:2] for answer in families for pair in answer.rows() if pair[2]})
-
-
 def wrong_claims(change: Change) -> Iterator[str]:
     """What a change claims and a network derived anew does not hold."""
     if change.at(0) != change.old or change.at(len(change)) != change.new:
@@ -74,7 +69,7 @@ def wrong_claims(change: Change) -> Iterator[str]:
             yield f"{step}: its undo is not the state before"
         if not leasing and after != change.at(step.number):
             yield f"{step}: the network at it is not what it makes of the one before"
-        counted = answered(anew(change.at(step.number)))
+        counted = len(reached(anew(change.at(step.number))))
         if counted != step.reached:
             yield f"{step}: it says {step.reached} pairs, a fresh matrix {counted}"
         later = [one for one in change.steps[step.number :] if not one.difference.by_hand]

@@ -20,6 +20,7 @@ from archipelago.load.walked import links_of
 from archipelago.model.demand import Demand
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network, with_changes
+from archipelago.model.parts import Device
 from archipelago.simulation.reach import reach
 from makers import filtered, scrambled, translated
 from redundant import redundant
@@ -29,7 +30,8 @@ PROBES = (ECHO, Probe("tcp", 443), Probe("udp", 53))
 
 def with_demands(network: Network, random: Random) -> Network:
     """The network with a few random demands."""
-    named = [*network.vlans, *network.hosts, "outside", "any"]
+    parts = [f"{name}/{part}" for name, device in network.devices.items() for part in _addressed(device)]
+    named = [*network.vlans, *network.hosts, "outside", "any", *random.sample(sorted(network.devices), 1), *parts[:2]]
     demands = tuple(
         Demand(
             *random.choices(named, k=2),
@@ -42,8 +44,13 @@ def with_demands(network: Network, random: Random) -> Network:
     return with_changes(network, traffic=demands)
 
 
-def walked(network: Network) -> tuple[dict[str, float], float, float]:
-    """What every port of a device sends, and what hosts send and what of it arrives, pair by pair in the simulation."""
+def _addressed(device: Device) -> list[str]:
+    return [part.name for part in (*device.ports.values(), *device.interfaces.values()) if part.addresses]
+
+
+def walked(network: Network) -> tuple[dict[str, float], dict[str, float], float, float]:
+    """What every port of a device sends, what of it had come in by that port, and what hosts send and what of it
+    arrives, pair by pair in the simulation."""
     plain = know(network)
     widened, outside = with_outside(plain)
     index = index_network(widened if outside else network)
@@ -51,12 +58,19 @@ def walked(network: Network) -> tuple[dict[str, float], float, float]:
     hosts = tuple(knowledge.network.hosts)
     senders = Senders(knowledge, hosts, outside)
     loads: defaultdict[str, float] = defaultdict(float)
+    again: defaultdict[str, float] = defaultdict(float)
     sent = arrived = 0.0
     for demand in network.traffic:
         stream = senders.stream(demand)
-        pairs = [(hosts[a], hosts[b]) for a in stream.source.tolist() for b in stream.target.tolist() if a != b]
+        sources = [knowledge.nodes[hosts[place]] for place in stream.source.tolist()]
+        targets = [knowledge.nodes[hosts[place]] for place in stream.target.tolist()]
+        sources += [stream.sender] if stream.sender is not None else []
+        targets += [stream.receiver] if stream.receiver is not None else []
         answers = [
-            reach(index, *(knowledge.nodes[name] for name in pair), probes=1, probe=demand.probe) for pair in pairs
+            reach(index, source, target, probes=1, probe=demand.probe)
+            for source in sources
+            for target in targets
+            if source is not target or not stream.of_hosts
         ]
         reached = [answer for answer in answers if answer.reached]
         sent += demand.rate
@@ -64,31 +78,38 @@ def walked(network: Network) -> tuple[dict[str, float], float, float]:
             rate = demand.rate / len(reached)
             arrived += rate
             for steps, load in ((answer.out, rate), (answer.back, rate * float(demand.answers))):
+                crossed = set()
                 for device, part in links_of(knowledge, steps):
                     attachment = knowledge.devices[device].attachments[part]
                     far = far_end(knowledge.devices, attachment)
                     member = next(end for end in attachment.members if knowledge.links[end].peer == far.peer)
                     loads[str(member)] += load
-    return dict(loads), sent, arrived
+                    crossed.add(str(member))
+                    if str(far.peer) in crossed:
+                        again[str(member)] += load
+    return dict(loads), dict(again), sent, arrived
 
 
-def calculated(network: Network) -> tuple[dict[str, float], float, float, float]:
+def calculated(network: Network) -> tuple[dict[str, float], dict[str, float], float, float, float]:
     """The same from the arrays, and what they say is dropped."""
     load = traffic(network)
     ports = {row["port"]: row["sends"] for row in load.rows() if row["sends"]}
-    return ports, load.sent, load.arrived, load.dropped
+    again = {link.a: link.to_b_again for link in load.links} | {link.b: link.to_a_again for link in load.links}
+    return ports, {port: rate for port, rate in again.items() if rate}, load.sent, load.arrived, load.dropped
 
 
 def differences(network: Network) -> list[str]:
     """What the two do not agree on."""
-    theirs, sent, arrived = walked(network)
-    ours, our_sent, our_arrived, dropped = calculated(network)
-    seen = {port: rate for port, rate in theirs.items() if "upstream" not in port}
-    told = [
-        f"{port}: {ours.get(port, 0):.6g} and walked {seen.get(port, 0):.6g}"
-        for port in sorted({*ours, *seen})
-        if abs(ours.get(port, 0.0) - seen.get(port, 0.0)) > 1e-6 * max(sent, 1)
-    ]
+    theirs, theirs_again, sent, arrived = walked(network)
+    ours, again, our_sent, our_arrived, dropped = calculated(network)
+    told = []
+    for what, mine, its in (("", ours, theirs), (" again", again, theirs_again)):
+        seen = {port: rate for port, rate in its.items() if "upstream" not in port}
+        told += [
+            f"{port}{what}: {mine.get(port, 0):.6g} and walked {seen.get(port, 0):.6g}"
+            for port in sorted({*mine, *seen})
+            if abs(mine.get(port, 0.0) - seen.get(port, 0.0)) > 1e-6 * max(sent, 1)
+        ]
     for name, one, other in (("sent", our_sent, sent), ("arrived", our_arrived, arrived)):
         if abs(one - other) > 1e-6 * max(sent, 1):
             told.append(f"{name}: {one:.6g} and walked {other:.6g}")
@@ -116,8 +137,8 @@ def main() -> None:
         if network is None:
             continue
         told = differences(network)
-        ports, _, arrived, _ = calculated(network)
-        figures.update(networks=1, ports=len(ports), carrying=arrived > 0, differing=bool(told))
+        ports, again, _, arrived, _ = calculated(network)
+        figures.update(networks=1, ports=len(ports), again=len(again), carrying=arrived > 0, differing=bool(told))
         for line in told:
             print(seed, line)
     print(dict(figures))

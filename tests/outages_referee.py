@@ -19,6 +19,7 @@ from archipelago.failures.result import Outage
 from archipelago.failures.single import single_outages
 from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.network import Network
 from archipelago.model.parts import End
 from makers import filtered, scrambled, translated
@@ -77,7 +78,7 @@ def judged(first: int, count: int) -> tuple[Counter[str], list[tuple[int, str, A
         except QueryError as error:
             different.append((seed, "refused", str(error), None))
             continue
-        before = _reached(network)
+        before = reached(network)
         if found.reached != len(before):
             different.append((seed, "nothing", found.reached, len(before)))
         for outage in found:
@@ -91,8 +92,10 @@ def judged(first: int, count: int) -> tuple[Counter[str], list[tuple[int, str, A
     return figures, different
 
 
-def _reached(network: Network) -> set[tuple[str, str]]:
-    return {(a, b) for a, b, reached in archipelago.matrix(network, causes=False).rows() if reached}
+def reached(network: Network) -> set[tuple[str, str]]:
+    """The pairs that a network answers in any family."""
+    families = [archipelago.matrix(network, version, causes=False) for version in (4, 6)]
+    return {(a, b) for answer in families for a, b, reached in answer.rows() if reached}
 
 
 def _written_off(network: Network, part: str) -> Network:
@@ -106,10 +109,10 @@ def _said(outage: Outage) -> tuple[int, int, int, int]:
 
 
 def _fresh(network: Network, before: set[tuple[str, str]], outage: Outage) -> tuple[int, int, int, int]:
-    after = _reached(_written_off(network, outage.name))
+    after = reached(_written_off(network, outage.name))
     lost = before - after
     own = {name for name, host in network.hosts.items() if host.at.device in outage.parts}
-    hosts = {a for a, _ in before} - {a for a, _ in after}
+    hosts = {a for a, _ in before} - {a for a, _ in after} - {OUTSIDE}
     return len(lost), sum(a not in own and b not in own for a, b in lost), len(hosts), len(after - before)
 
 
@@ -118,8 +121,8 @@ def _does_not_serve(network: Network, outage: Outage) -> list[str]:
     assert outage.addition is not None
     text = archipelago.amend(archipelago.network_text(network), outage.addition.edits)
     added = archipelago.read_network(text)
-    before = _reached(added)
-    wrong = ["it cuts pairs off"] if _reached(network) - before else []
+    before = reached(added)
+    wrong = ["it cuts pairs off"] if reached(network) - before else []
     if _fresh(added, before, outage)[1]:
         wrong.append("it does not help")
     return wrong

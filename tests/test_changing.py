@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from dataclasses import replace
 from random import Random
 
@@ -16,6 +17,7 @@ from archipelago.errors import ModelError, QueryError
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import End
 from changing_referee import anew, better_orders, wrong_claims
+from counts_referee import judged
 from redundant import redundant
 
 
@@ -322,3 +324,8 @@ def test_windows_are_told_with_their_time():
     assert sum(line.startswith("[ ] ") for line in lines) == len(change)
     assert lines.index("end of the window") > next(n for n, line in enumerate(lines) if line.startswith("window: "))
     assert all("undo:  " in line or not line.startswith("       undo") for line in lines)
+
+
+@pytest.mark.parametrize("seed", range(500, 520))
+def test_comparisons_and_steps_count_what_fresh_matrices_do(seed):
+    assert list(judged(seed, Counter())) == []

@@ -44,7 +44,7 @@ def test_what_links_carry_is_the_sum_of_every_walked_way(kind):
         network = a_network(seed, kind)
         if network is not None:
             assert differences(network) == [], seed
-            carrying += calculated(network)[2] > 0
+            carrying += calculated(network)[3] > 0
     assert carrying > 12
 
 
@@ -124,7 +124,7 @@ def test_filters_decide_by_kind_of_traffic():
 @pytest.mark.parametrize(
     ("demand", "message"),
     [
-        ("{from: mess, to: quay, rate: 1M}", "'quay' is a device, which is no end here"),
+        ("{from: mess, to: mess/gateway, rate: 1M}", "'mess/gateway' is HOST/gateway, which is no end here"),
         ("{from: mess, to: nobody, rate: 1M}", "'nobody' is nothing in this network"),
         ("{from: mess, to: yard}", "lacks the key 'rate'"),
         ("{from: mess, to: yard, rate: fast}", "'fast' is not a speed"),

@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
+from scipy.sparse import vstack
 
 from archipelago.knowledge.header import FIRST_TTL
+from archipelago.knowledge.topology import far_end
+from archipelago.load.both_legs import BothLegs, Crossings, crossings
 from archipelago.load.links import Forest, Legs, forest_of, over_links
 from archipelago.load.parties import Flows, Groups, Rates, Stream, ends_of, group_hosts, some, summed
 from archipelago.load.result import DemandLoad
@@ -19,6 +23,8 @@ from archipelago.reachability.outcome import Outcome
 
 AT_ONCE = 2_000_000
 """About how many pairs of parties are carried at once."""
+AT_A_TIME = 100_000
+"""So many of them are followed link by link at a time."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,27 +77,19 @@ class _Carrying:
         self.leaves, self.returns = np.zeros(links), np.zeros(links)
         self.sent, self.received = np.zeros(len(groups.size_of)), np.zeros(len(groups.size_of))
         self.legs: list[Legs] = []
-        self.walked = Walked(arrays, groups, self.leaves)
+        self.walked = Walked(arrays, groups, self.reverse, (self.leaves, self.returns))
         self.forest: Forest = forest_of(len(arrays.endpoints), arrays.adjacencies)
         self.waiting: dict[bool, list[Flows]] = {False: [], True: []}
         self.pending = 0
         self.routed = 0.0
         self.demands: list[DemandLoad] = []
         self.each: list[float] = []
-        self.link_of = self._links_of_interfaces()
-
-    def _links_of_interfaces(self) -> Ints:
-        """The link that each interface of a device sends by; -1 for those inside one, and for VLANs."""
-        joints = self.arrays.adjacencies
-        link_of = np.full(len(self.arrays.endpoints) + 1, -1, dtype=np.int64)
-        outer = joints.sender != joints.receiver
-        link_of[joints.endpoint[outer]] = joints.link[outer]
-        stands = np.fromiter((isinstance(part, str) for _, part in self.arrays.endpoints), np.bool_)
-        link_of[:-1][~stands] = -1
-        return link_of
 
     def take(self, stream: Stream, decided: Decided, each: float | None) -> None:
         """Take up one stream."""
+        if not stream.of_hosts:
+            self._walk(stream, each)
+            return
         groups = self.groups
         ends = ends_of(groups, self.party_of, stream)
         grid = np.ix_(groups.kind_of[ends.source], groups.kind_of[ends.target])
@@ -119,6 +117,22 @@ class _Carrying:
         self.pending += len(flows.rate) * (1 + bool(stream.answers))
         if self.pending > AT_ONCE:
             self._carry_waiting()
+        self.demands.append(DemandLoad(stream.name, pairs, reached, stream.rate, reached * each))
+        self.each.append(each)
+
+    def _walk(self, stream: Stream, each: float | None) -> None:
+        """Take up a stream from or to a device: a few ways, walked one by one."""
+        walks = self.walked.ways(stream)
+        pairs, reached = sum(way.pairs for way in walks), sum(way.pairs for way in walks if way.reached)
+        if each is None:
+            each = stream.rate / reached if reached else 0.0
+        for way in walks:
+            if way.reached:
+                self.walked.load(way, each * way.pairs, stream.answers)
+                for host, of_it, back in ((way.source, 1.0, stream.answers), (way.target, stream.answers, 1.0)):
+                    if host is not None:
+                        self.sent[self.groups.party[host]] += of_it * each * way.pairs
+                        self.received[self.groups.party[host]] += back * each * way.pairs
         self.demands.append(DemandLoad(stream.name, pairs, reached, stream.rate, reached * each))
         self.each.append(each)
 
@@ -168,8 +182,13 @@ class _Carrying:
         routed, sender, column = some(flows, ~direct), sender[~direct], column[~direct]
         if not len(sender):
             return
-        self._spread(routed.source, ways.start.ingress[sender], routed.rate, outwards=True)
-        self._follow(outcome, (ways.start.row[sender], ways.start.ingress[sender], column), routed)
+        begins = ways.start.row[sender], ways.start.ingress[sender], column
+        self._spread(routed.source, begins[1], routed.rate, outwards=True)
+        self._follow(outcome, begins, routed)
+        for low in range(0, len(sender), AT_A_TIME):
+            piece = slice(low, low + AT_A_TIME)
+            flows = Flows(routed.source[piece], routed.target[piece], routed.rate[piece])
+            self._count_again(outcome, (begins[0][piece], begins[1][piece], begins[2][piece]), flows)
 
     def _follow(self, outcome: Outcome, begins: tuple[Ints, Ints, Ints], flows: Flows) -> None:
         """From routing table to routing table, what comes in by one interface for one party at once."""
@@ -186,8 +205,6 @@ class _Carrying:
             state = row * codes.columns + column
             route, onward = ways.table.route[state].astype(np.int64), ways.table.next[state].astype(np.int64)
             egress = entries.endpoint[route]
-            same = (self.link_of[ingress] == self.link_of[egress]) & (self.link_of[egress] >= 0)
-            np.add.at(self.returns, self.link_of[egress][same], rate[same])
             arrives = onward == codes.arrived
             self._spread(target[arrives], egress[arrives], rate[arrives], outwards=False)
             moving = np.flatnonzero(onward < codes.states)
@@ -196,6 +213,62 @@ class _Carrying:
             row, ingress = onward[moving] // codes.columns, ways.hops.ingress[route[moving]]
             column, target, rate = column[moving], target[moving], rate[moving]
             self.legs.append(Legs(egress[moving], ingress, rate))
+
+    def _count_again(self, outcome: Outcome, begins: tuple[Ints, Ints, Ints], flows: Flows) -> None:
+        """What crosses a cable that it came by, each flow for itself."""
+        ways, codes, entries = outcome.ways, outcome.codes, outcome.family.entries
+        row, ingress, column = codes.rows + begins[0].astype(np.int64), begins[1], begins[2]
+        target = flows.target
+        legs = BothLegs(self.reverse, self._crossed(flows.source, ingress, outwards=True), flows.rate)
+        for _ in range(FIRST_TTL):
+            state = row * codes.columns + column
+            route, onward = ways.table.route[state].astype(np.int64), ways.table.next[state].astype(np.int64)
+            egress, ingress = entries.endpoint[route], ways.hops.ingress[route]
+            arrives, moving = onward == codes.arrived, onward < codes.states
+            legs.keep(np.concatenate((np.flatnonzero(arrives), np.flatnonzero(moving))))
+            last = self._crossed(target[arrives], egress[arrives], outwards=False)
+            legs.follow(vstack((last, self._between(egress[moving], ingress[moving])), format="csr"))
+            if not moving.any():
+                break
+            legs.keep(np.arange(int(arrives.sum()), int(arrives.sum() + moving.sum())))
+            row, ingress, column, target = (
+                onward[moving] // codes.columns,
+                ingress[moving],
+                column[moving],
+                target[moving],
+            )
+        self.returns += legs.again
+
+    def _crossed(self, party: Ints, far: Ints, *, outwards: bool) -> Crossings:
+        """The links between parties and an interface of a router each."""
+        size = len(self.arrays.endpoints) + 1
+        key, of = np.unique(party * size + far, return_inverse=True)
+        leg, group = self._groups_of(key // size)
+        near, far = self.endpoint[group], (key % size)[leg]
+        share = self.groups.size[group] / self.groups.size_of[(key // size)[leg]]
+        ends = (near, far) if outwards else (far, near)
+        return crossings(self.forest, *ends, share, leg, (len(key), len(self.reverse)))[of.reshape(-1)]
+
+    def _between(self, egress: Ints, ingress: Ints) -> Crossings:
+        """The links between interfaces of two routers each."""
+        size = len(self.arrays.endpoints) + 1
+        key, of = np.unique(egress * size + ingress, return_inverse=True)
+        legs, shares = np.arange(len(key)), np.ones(len(key))
+        made = crossings(self.forest, key // size, key % size, shares, legs, (len(key), len(self.reverse)))
+        return made[of.reshape(-1)]
+
+    @cached_property
+    def reverse(self) -> Ints:
+        """For each link the one by which frames come back; -1 where there is none."""
+        knowledge, links = self.arrays.knowledge, self.arrays.links
+        reverse = np.full(len(links), -1, dtype=np.int64)
+        for (device, part), number in links.items():
+            if not part:  # what is inside a device
+                continue
+            far = far_end(knowledge.devices, knowledge.devices[device].attachments[part])
+            if far is not None and far.peer.device in knowledge.devices:
+                reverse[number] = links.get((far.peer.device, knowledge.attachment_at(far.peer).name), -1)
+        return reverse
 
     # Legs between hosts and routers
 

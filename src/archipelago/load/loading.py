@@ -8,15 +8,16 @@ from typing import NamedTuple
 
 import numpy as np
 
+from archipelago.addressing.values import Address
 from archipelago.errors import QueryError
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.known import know
-from archipelago.knowledge.outside import with_outside
+from archipelago.knowledge.known import Knowledge, know
+from archipelago.knowledge.outside import beyond, with_outside
 from archipelago.knowledge.topology import far_end
 from archipelago.load.carried import Carried, carry
 from archipelago.load.parties import Senders, Stream, hosts_by_vlan
 from archipelago.load.result import DemandLoad, LinkLoad, Load, rate_text
-from archipelago.model.ends import OUTSIDE
+from archipelago.model.ends import OUTSIDE, find
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
 from archipelago.model.parts import End
@@ -65,7 +66,7 @@ class Loading:
 
     def __init__(self, network: Network, rule: RuleOfThumb | None = None) -> None:
         self.plain = know(network)
-        widened, outside = with_outside(self.plain)
+        widened, outside = with_outside(self.plain, tuple(_out_there(self.plain)))
         knowledge = know(widened) if outside else self.plain
         self.arrays = build_arrays(knowledge)
         self.rule = rule if rule is not None else None if network.traffic else RuleOfThumb()
@@ -154,6 +155,14 @@ class Loading:
             if name not in self.outside:
                 at = knowledge.network.hosts[name].at
                 yield LinkLoad(str(at), name, knowledge.links.speed(at), received, sent)
+
+
+def _out_there(knowledge: Knowledge) -> Iterator[Address]:
+    """The addresses outside that demands name."""
+    network = knowledge.written
+    ends = (find(word, network) for demand in network.traffic for word in (demand.source, demand.target))
+    named = [end.address for end in ends if end is not None and end.address is not None]
+    return iter(beyond(NetworkIndex(knowledge), named) if named else ())
 
 
 def _by_rule(arrays: NetworkArrays, senders: Senders, rule: RuleOfThumb) -> Iterator[Stream]:

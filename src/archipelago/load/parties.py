@@ -9,7 +9,9 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from archipelago.addressing.values import Address
 from archipelago.diagnosis.places import plugged_vlan
+from archipelago.knowledge.devices import Node
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.demand import Demand
 from archipelago.model.ends import OUTSIDE
@@ -29,7 +31,7 @@ def summed(of: Ints, rate: Rates, size: int) -> Rates:
 @dataclass(frozen=True, slots=True)
 class Stream:
     """One demand as hosts: the places of those who send and of those who are sent to (without those of `but`), and how
-    much the answers are of it."""
+    much the answers are of it. A device, or an address that no host holds, is `sender` or `receiver` in their place."""
 
     name: str
     rate: float
@@ -38,6 +40,13 @@ class Stream:
     source: Ints
     target: Ints
     but: Ints
+    sender: Node | Address | None = None
+    receiver: Node | Address | None = None
+
+    @property
+    def of_hosts(self) -> bool:
+        """Whether hosts send to hosts."""
+        return self.sender is None and self.receiver is None
 
 
 class Senders:
@@ -55,8 +64,18 @@ class Senders:
 
     def stream(self, demand: Demand) -> Stream:
         """A demand of the document."""
-        ends = (self._parties.hosts(demand.source), self._parties.hosts(demand.target))
-        return Stream(str(demand), float(demand.rate), float(demand.answers), demand.probe, *ends, _NOBODY)
+        source, target = self._parties.of(demand.source), self._parties.of(demand.target)
+        return Stream(
+            name=str(demand),
+            rate=float(demand.rate),
+            answers=float(demand.answers),
+            probe=demand.probe,
+            source=source if isinstance(source, np.ndarray) else _NOBODY,
+            target=target if isinstance(target, np.ndarray) else _NOBODY,
+            but=_NOBODY,
+            sender=source if not isinstance(source, np.ndarray) else None,
+            receiver=target if not isinstance(target, np.ndarray) else None,
+        )
 
     @cached_property
     def outside(self) -> Ints:

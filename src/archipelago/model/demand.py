@@ -13,8 +13,8 @@ from archipelago.model.filters import ECHO, Probe
 class Demand(OneLine):
     """What all hosts of one end together send the hosts of another, evenly over the pairs of them that reach each
     other. An end is a VLAN (name or id), a host, a subnet, an address, `outside`, or `any` (every host and the
-    outside). `rate` is in bits per second of whole frames; `answers` is the share of it that comes back; `probe` says
-    by which kind of traffic, where filters decide."""
+    outside); or one device, by its name or as DEVICE/INTERFACE. `rate` is in bits per second of whole frames;
+    `answers` is the share of it that comes back; `probe` says by which kind of traffic, where filters decide."""
 
     source: str
     target: str

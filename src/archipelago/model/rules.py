@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol
 from archipelago.errors import ModelProblem
 from archipelago.model.demand import Demand
 from archipelago.model.device_rules import device_problems
-from archipelago.model.ends import ENDS, GATEWAY, OF_HOSTS, OUTSIDE, WORDS, Kind
+from archipelago.model.ends import ENDS, GATEWAY, OUTSIDE, WORDS, Kind
 from archipelago.model.ends import find as find_end
 from archipelago.model.ends import problem as end_problem
 from archipelago.model.expectation import Expectation
@@ -86,10 +86,11 @@ def expectation_problems(expect: Iterable[Expectation], known: NamedParts, names
 
 
 def demand_problems(traffic: Iterable[Demand], known: NamedParts, names: Names) -> Problems:
-    """Each end of a demand is one of hosts: a VLAN, a host, a subnet, an address, the outside, or any."""
+    """Each end of a demand is a VLAN, a host, a subnet, an address, a device, an interface of one, the outside, or
+    any."""
     for number, demand in enumerate(traffic):
         for key, end in (("from", demand.source), ("to", demand.target)):
-            yield from _end_problems(("traffic", number, key), end, known, OF_HOSTS, names)
+            yield from _end_problems(("traffic", number, key), end, known, ENDS, names)
 
 
 def _end_problems(path: Path, word: str, known: NamedParts, accepted: Iterable[Kind], names: Names) -> Problems:

@@ -27,7 +27,7 @@ def lines(load: Load) -> Iterator[str]:
     if fullest is not None and fullest.both_legs > 0.005 * fullest.busiest:
         yield (
             f"{fullest.name} carries both legs of routed packets: {rate_text(fullest.both_legs)} that come by it are "
-            "routed at one end and go back over it"
+            "routed behind it and go back over it"
         )
     if load.uncounted:
         yield f"{load.uncounted:,} ways were not followed: too many hang on an address that several hold"
