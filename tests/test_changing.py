@@ -329,3 +329,28 @@ def test_windows_are_told_with_their_time():
 @pytest.mark.parametrize("seed", range(500, 520))
 def test_comparisons_and_steps_count_what_fresh_matrices_do(seed):
     assert list(judged(seed, Counter())) == []
+
+
+TWO_SERVERS = """format: archipelago-network/1
+vlans: {crew: 120}
+devices:
+  quay: {kind: switch, ports: {p1: {access: crew}, p2: {access: crew}, p3: {access: crew}}}
+  holm:
+    kind: router
+    ports: {p1: {address: 10.44.1.1/24}}
+    dhcp-pools: {crew: {subnet: 10.44.1.0/24, range: 10.44.1.10-10.44.1.19, gateway: 10.44.1.1}}
+  inn:
+    kind: router
+    ports: {p1: {address: 10.44.1.2/24}}
+    dhcp-pools: {crew: {subnet: 10.44.1.0/24, range: 10.44.1.20-10.44.1.29, gateway: 10.44.1.2}}
+hosts: {mess: {at: quay/p1, address: dhcp}}
+cables: [quay/p2 ~ holm/p1, quay/p3 ~ inn/p1]
+"""
+
+
+def test_devices_in_another_order_are_no_change_although_leases_go_by_it():
+    start, end, rest = (TWO_SERVERS.index(text) for text in ("  holm:", "  inn:", "hosts:"))
+    other = TWO_SERVERS[:start] + TWO_SERVERS[end:rest] + TWO_SERVERS[start:end] + TWO_SERVERS[rest:]
+    old, new = read_network(TWO_SERVERS), read_network(other)
+    assert [archipelago.leases(one)["mess"].server for one in (old, new)] == ["holm", "inn"]
+    assert len(archipelago.change(old, new, "mess")) == 0

@@ -16,7 +16,7 @@ from archipelago.knowledge.outside import widened
 from archipelago.model.ends import Kind, find
 from archipelago.reachability.management import AddressAsking, own_addresses
 from archipelago.reachability.policy import kinds_apart
-from archipelago.reachability.walks import Walks
+from archipelago.reachability.walks import Question, Walks
 from every_field import full_of_everything
 
 PIER = """format: archipelago-network/1
@@ -158,7 +158,7 @@ def test_many_questions_about_devices_are_answered_as_each_alone(seed):
     single = AddressAsking(index, hosts)
     for version in (4, 6):
         questions = [
-            ((host, source), (name, address))
+            Question(host, source, name, address)
             for host in hosts
             for nic in index.knowledge.nodes[host].nics.values()
             for source in [own.address for own in nic.addresses]
@@ -167,8 +167,8 @@ def test_many_questions_about_devices_are_answered_as_each_alone(seed):
             if source.version == version
         ][:300]
         many = Walks(index, version, probes).ask(questions)
-        for number, ((host, source), (name, address)) in enumerate(questions):
-            if many.translated[number] or source_towards(index.knowledge.state(host), address) != source:
+        for number, (host, source, name, address, _) in enumerate(questions):
+            if many.unclear[number] or source_towards(index.knowledge.state(host), address) != source:
                 continue
             for kind, probe in enumerate(probes):
                 alone = single.reaches(host, name, address, probe)

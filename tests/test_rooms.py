@@ -18,7 +18,7 @@ BELOW = {
     "knowledge": {"model", "addressing", "errors"},
     "diagnosis": {"knowledge", "model", "addressing"},
     "design": {"knowledge", "model", "addressing", "errors"},
-    "audit": {"diagnosis", "knowledge", "model", "addressing"},
+    "audit": {"diagnosis", "knowledge", "model", "addressing", "errors"},
     "simulation": {"diagnosis", "knowledge", "model", "addressing", "errors"},
     "exchange": {"simulation", "diagnosis", "knowledge", "model", "addressing", "errors"},
     "reachability": {"simulation", "diagnosis", "knowledge", "model", "addressing", "errors"},

@@ -71,7 +71,12 @@ def _asked(known: NetworkIndex, source: str, target: str, probes: int, family: i
 
     def answer(version: int | None) -> ReachResult:
         first = _reach(index, ends, probes, version, sent)
-        if first.reached or not first.edits:
+        if first.reached:
+            return first
+        apart = _kept_apart(index, ends, target, first, sent)
+        if apart:
+            return replace(first, kept_apart=apart, mend=None, edits=())
+        if not first.edits:
             return first
         from archipelago.proof.question import with_proof  # most questions need no mend
 
@@ -84,6 +89,24 @@ def _asked(known: NetworkIndex, source: str, target: str, probes: int, family: i
     if family is not None or len(common_families(*ends[0])) < 2:
         return first
     return replace(first, other_family=replace(answer(6), target=target))
+
+
+def _kept_apart(index: NetworkIndex, ends: Ends, target: str, answer: ReachResult, sent: Probe) -> str:
+    """What keeps the two ends of a question apart on purpose; empty where nothing does."""
+    from archipelago.addressing.values import Address
+
+    network, (source, end) = index.network, ends[0]
+    if answer.family is None or (network.policy is None and all(one.reached for one in network.expect)):
+        return ""
+    from archipelago.reachability.apart import Meant
+
+    if isinstance(end, Address):
+        holder = next(iter(index.holders(end)), None)
+        asked = "" if holder is None else f"{holder.node.name}/{holder.nic.name}"
+        asked = holder.node.name if holder is not None and holder.node.name in network.hosts else asked
+    else:
+        asked = target if end.name in network.devices and "/" in target else end.name
+    return Meant(index.knowledge, tuple(network.hosts), sent).single(source.name, asked, answer.family)
 
 
 def _reach(index: NetworkIndex, ends: Ends, probes: int, family: int | None, probe: Probe) -> ReachResult:

@@ -50,10 +50,13 @@ def audit(network: Network, *, quick: bool = False, accept_losses: bool = False)
 
         findings = proved(index, findings, run, accept_losses=accept_losses)
     elif network.expect:
+        from archipelago.audit.promises import Broken, with_promises
         from archipelago.reachability.expect import check
         from archipelago.reachability.expect import findings as unkept
 
-        findings = (*findings, *(finding for _, finding in unkept(check(index.knowledge).verdicts)))
+        verdicts = check(index.knowledge).verdicts
+        causes = [() if verdict.finding is None else (verdict.finding,) for verdict in verdicts]
+        findings = with_promises(findings, (Broken(n, one, causes[n]) for n, one in unkept(verdicts)))
     return AuditResult(sort(network, findings), network, quick=quick)
 
 

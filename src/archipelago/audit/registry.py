@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from importlib import import_module
 
+from archipelago.audit.halves import whole
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import SEVERITIES, Finding
 from archipelago.model.network import Network
@@ -46,7 +47,7 @@ def run(index: NetworkIndex) -> tuple[Finding, ...]:
     for rule in steps(RULES, "asking the rules"):
         for finding in rule(index):
             by_rule.setdefault((finding.kind, finding.path, finding.mend), finding)
-    return sort(index.network, by_rule.values())
+    return sort(index.network, whole(index, by_rule.values()))
 
 
 def sort(network: Network, findings: Iterable[Finding]) -> tuple[Finding, ...]:

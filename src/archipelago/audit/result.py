@@ -8,9 +8,6 @@ from archipelago.answer import Answer
 from archipelago.model.finding import SEVERITIES, Finding
 from archipelago.model.network import Network
 
-BROKEN = "expectation-broken"
-"""What is expected and does not hold: the mistakes behind it are findings of their own."""
-
 
 class AuditResult(Answer, tuple[Finding, ...]):
     """The findings, worst first; none where there are none. True where none of them is an error.
@@ -44,18 +41,12 @@ class AuditResult(Answer, tuple[Finding, ...]):
     def _counted(self) -> str:
         if not len(self):
             return "no findings: nothing wrong or risky was found"
-        broken = sum(finding.kind == BROKEN for finding in self)
-        own = [finding.severity for finding in self if finding.kind != BROKEN]
+        own = [finding.severity for finding in self]
         counts = [(severity, own.count(severity)) for severity in SEVERITIES]
         text = ", ".join(f"{count:,} {severity}{'s' * (count != 1)}" for severity, count in counts if count)
-        if not broken:
-            return text
-        told = f"{broken:,} expectation{'s' * (broken != 1)} broken"
-        return (
-            f"{text}; {told} by {'it' if own == ['error'] else 'them'}"
-            if "error" in own
-            else f"{text}; {told}".lstrip("; ")
-        )
+        broken = len({promise for finding in self for promise in finding.promises})
+        by = "it" if len(self) == 1 else "them"
+        return f"{text}; {broken:,} expectation{'s' * (broken != 1)} broken by {by}" if broken else text
 
     def __bool__(self) -> bool:
         return not self.errors

@@ -54,6 +54,7 @@ class Finding(OneLine):
         mend: the one change that mends it, in words.
         edits: the same change, applicable; empty where only a person can decide.
         instead: other changes, as small, that mend it too.
+        promises: the expectations that are broken by it, in words.
     """
 
     kind: str
@@ -65,6 +66,7 @@ class Finding(OneLine):
     mend: str
     edits: tuple[Edit, ...] = ()
     instead: tuple[Mend, ...] = ()
+    promises: tuple[str, ...] = ()
 
     @property
     def is_error(self) -> bool:

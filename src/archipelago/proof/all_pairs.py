@@ -11,12 +11,15 @@ from archipelago.knowledge.outside import widened
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
+from archipelago.model.parts import Path
 from archipelago.proof.causes import proved, proved_verdicts, with_proof
+from archipelago.reachability.apart import Apart, Meant
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.causes import Group
 from archipelago.reachability.devices import DevicePairs, device_pairs
 from archipelago.reachability.expect import Checked, check
+from archipelago.reachability.families import Decided
 from archipelago.reachability.matrix import Matrix, by_probe, without
 
 
@@ -60,6 +63,12 @@ class Beside:
         return proved(together.plain, together.arrays, only, four.probe)
 
     @cached_property
+    def apart(self) -> Apart | None:
+        """What is kept apart on purpose; None where nothing is wanted at all."""
+        together, answer = self._together, self._together.answers[self._number]
+        return together.apart(answer) if together.wants else None
+
+    @cached_property
     def devices(self) -> DevicePairs | None:
         """The pairs of devices' addresses; None where nobody asks for these."""
         together = self._together
@@ -69,10 +78,10 @@ class Beside:
     @property
     def fine(self) -> bool:
         """Whether every pair is reached that nothing wants cut off, and nothing that must hold is broken."""
-        if self.checked is None:
+        if self.checked is None or self.apart is None:
             answer = self._together.answers[self._number]
             return answer.reached == answer.pairs
-        return not self.checked.unforeseen and not any(verdict.broken for verdict in self.checked.verdicts)
+        return not self.apart.unforeseen and not any(verdict.broken for verdict in self.checked.verdicts)
 
 
 class _Together:
@@ -83,27 +92,40 @@ class _Together:
         network: Network,
         plain: Knowledge,
         arrays: NetworkArrays,
-        answers: Sequence[Matrix],
+        family: int | None,
+        probes: Sequence[Probe],
         causes: bool,
         devices: bool,
     ) -> None:
         self.network = network
         self.plain = plain
         self.arrays = arrays
-        self.answers = answers
         self.devices = devices
         self._causes = causes
+        self._probes = probes
+        self._meant: dict[Probe, Meant] = {}
+        wanted = arrays.knowledge.network
+        self.wants = bool(wanted.expect) or wanted.policy is not None
+        self.answers = self._decided(family)
+
+    def _decided(self, family: int | None) -> list[Matrix]:
+        meant = (lambda answer: self.apart(answer).kinds) if self.wants else None
+        return list(by_probe(self.arrays, self._probes, family, causes=self._causes, meant=meant))
+
+    def apart(self, answer: Matrix | Decided) -> Apart:
+        """What of an answer is kept apart on purpose."""
+        if answer.probe not in self._meant:
+            self._meant[answer.probe] = Meant(self.arrays.knowledge, self.arrays.hosts, answer.probe)
+        return self._meant[answer.probe].of(answer)
 
     @cached_property
     def sixes(self) -> Sequence[Matrix | None]:
         both = self.answers[0].family is None and len(self.arrays.families) == 2 and self._causes
-        probes = [answer.probe for answer in self.answers]
-        return list(by_probe(self.arrays, probes, 6)) if both else [None] * len(probes)
+        return self._decided(6) if both else [None] * len(self._probes)
 
     @cached_property
     def checked(self) -> Checked | None:
-        wanted = self.arrays.knowledge.network
-        if not wanted.expect and wanted.policy is None:
+        if not self.wants:
             return None
         family = self.answers[0].family
         if self.network.outside is not None:  # what is expected may name other addresses out there
@@ -134,9 +156,32 @@ def all_pairs(
     if parts_off:
         arrays = without(arrays, parts_off)
         plain = know(switched_off(plain, parts_off)) if network.outside is not None else arrays.knowledge
-    answers = list(by_probe(arrays, probes, family, causes=causes))
-    together = _Together(network, plain, arrays, answers, causes, devices)
-    return [
-        replace(with_proof(plain, arrays, answer), beside=Beside(together, number))
-        for number, answer in enumerate(answers)
-    ]
+    together = _Together(network, plain, arrays, family, tuple(dict.fromkeys(probes)), causes=causes, devices=devices)
+    asked = _asked_off(network, plain.written) if parts_off else frozenset()
+    said = f"switched off for this question (--without {', '.join(parts_off)})"
+    answers: list[Matrix] = []
+    for number, answer in enumerate(together.answers):
+        groups = tuple(_as_asked(group, asked, said) for group in answer.groups)
+        told = with_proof(plain, arrays, replace(answer, groups=groups))
+        answers.append(replace(told, beside=Beside(together, number)))
+    return answers
+
+
+def _asked_off(network: Network, without: Network) -> frozenset[Path]:
+    """The places that are written otherwise since parts were switched off."""
+    off: set[Path] = {("cables", n) for n, one in enumerate(without.cables) if one != network.cables[n]}
+    off |= {("hosts", name) for name, host in without.hosts.items() if host != network.hosts[name]}
+    for name, device in without.devices.items():
+        old, place = network.devices[name], ("devices", name)
+        off |= {(*place, key) for key in ("off", "vlans") if getattr(device, key) != getattr(old, key)}
+        off |= {(*place, "ports", part) for part, port in device.ports.items() if port != old.ports.get(part)}
+        off |= {(*place, "interfaces", part) for part, one in device.interfaces.items() if one != old.interfaces[part]}
+    return frozenset(off)
+
+
+def _as_asked(group: Group, asked: frozenset[Path], said: str) -> Group:
+    """A cause without a mend where that is what somebody asked for."""
+    finding = group.finding
+    if any(edit.path[: len(place)] == place for edit in finding.edits for place in asked):
+        return replace(group, finding=replace(finding, mend=said, edits=(), instead=()))
+    return group

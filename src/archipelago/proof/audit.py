@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from archipelago.audit.promises import with_promises
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
@@ -57,7 +58,7 @@ def proved(
     filters = (*idle, *unlike_filters(index))
     if not accept_losses:
         filters = tuple(losing_nothing(index, filters))
-    return (*known, *left, *filters, *broken_policy(index), *broken(index, arrays))
+    return with_promises((*known, *left, *filters, *broken_policy(index)), broken(index, arrays))
 
 
 def losing_nothing(index: NetworkIndex, findings: Sequence[Finding]) -> Iterator[Finding]:

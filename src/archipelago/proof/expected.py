@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
+from archipelago.audit.promises import Broken
 from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
@@ -22,8 +23,9 @@ MOST_TRIED = 12
 """So many expectations have their mends tried; the others tell the first mistake only, and say so."""
 
 
-def broken(index: NetworkIndex, arrays: NetworkArrays) -> Iterator[Finding]:
-    """A finding for each expectation that does not hold, with all the mends that it takes.
+def broken(index: NetworkIndex, arrays: NetworkArrays) -> Iterator[Broken]:
+    """Each expectation that does not hold, with all the mends that it takes, and the mistakes behind it as far as they
+    were looked for.
 
     Args:
         index: the network, indexed.
@@ -35,18 +37,21 @@ def broken(index: NetworkIndex, arrays: NetworkArrays) -> Iterator[Finding]:
     for number, finding in findings(verdicts):
         verdict = verdicts[number]
         if not verdict.broken or verdict.finding is None:
-            yield finding
+            yield Broken(number, finding, ())
         elif tried == MOST_TRIED:
-            yield replace(finding, mend=f"{finding.mend} (not tried)")
+            yield Broken(number, replace(finding, mend=f"{finding.mend} (not tried)"), (verdict.finding,))
         else:
             tried += 1
             amendable = amendable or Amendable(index.knowledge.written)
-            says, mend = _mended(amendable, index.knowledge, arrays, number)
-            yield replace(finding, says=says, mend=mend)
+            says, mend, causes = _mended(amendable, index.knowledge, arrays, number)
+            yield Broken(number, replace(finding, says=says, mend=mend), causes)
 
 
-def _mended(amendable: Amendable, knowledge: Knowledge, arrays: NetworkArrays, number: int) -> tuple[str, str]:
-    """What an expectation is broken by, and the mends after which it holds, as the words of its finding."""
+def _mended(
+    amendable: Amendable, knowledge: Knowledge, arrays: NetworkArrays, number: int
+) -> tuple[str, str, Sequence[Finding]]:
+    """What an expectation is broken by, and the mends after which it holds, as the words of its finding; and the
+    mistakes."""
     edits: list[Edit] = []
     causes: dict[tuple[object, ...], Finding] = {}
     one = _alone(knowledge.written, number)
@@ -77,7 +82,7 @@ def _mended(amendable: Amendable, knowledge: Knowledge, arrays: NetworkArrays, n
     wanted, (a, b) = first.expectation, first.such_as[0]
     count = f"{first.broken:,} of {first.pairs:,} pair{'s' * (first.pairs != 1)}"
     says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {a} to {b}: {_listed(said)}"
-    return says, "; and ".join(told) + (f"; {why}" if why else "")
+    return says, "; and ".join(told) + (f"; {why}" if why else ""), () if why else tuple(causes.values())
 
 
 def _listed(said: list[str]) -> str:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 
 from archipelago.addressing.values import parse_address
 from archipelago.answer import spelled_out
@@ -54,12 +55,22 @@ def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
     intent = Intent(wider.knowledge, arrays.hosts, outside)
     yield from (_idle(network, line) for line in idle_lines(network, intent, arrays))
     serious = [breach for breach in found if not breach.only_answers]
-    for breach, edits in zip(serious, policy_mends(index, serious), strict=True):
-        yield _finding(wider, breach, edits)
+    mends = policy_mends(index, serious)
+    yield from _by_mend(_finding(wider, breach, edits) for breach, edits in zip(serious, mends, strict=True))
     for version in (4, 6):
         answers = [breach for breach in found if breach.only_answers and breach.version == version]
         if answers:
             yield _answers(wider, answers)
+
+
+def _by_mend(findings: Iterable[Finding]) -> list[Finding]:
+    """Findings, those that one mend ends as one: a filter that is wrong can break several lines of the policy."""
+    by_mend: dict[object, Finding] = {}
+    for number, one in enumerate(findings):
+        key = (one.kind, one.at, spelled_out(one.edits)) if one.edits else number
+        first = by_mend.get(key)
+        by_mend[key] = one if first is None else replace(first, says=f"{first.says}; and {one.says}")
+    return list(by_mend.values())
 
 
 def breaches_of(knowledge: Knowledge) -> list[Breach]:

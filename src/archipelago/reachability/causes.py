@@ -18,7 +18,7 @@ from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Path
-from archipelago.reachability.arrays import Ints
+from archipelago.reachability.arrays import Bools, Ints
 from archipelago.reachability.families import Decided
 from archipelago.reachability.filter_lines import PASSES
 from archipelago.reachability.outcome import AT_A_TIME, Outcome
@@ -62,13 +62,18 @@ class _End:
     example: tuple[int, int]
 
 
-def explain(index: NetworkIndex, answer: Decided, settled: Settled, most: int = MOST_CAUSES) -> tuple[Group, ...]:
-    """The causes of all that is not reached, each with its pairs, most pairs first.
+def explain(
+    index: NetworkIndex, answer: Decided, settled: Settled, most: int = MOST_CAUSES, meant: Bools | None = None
+) -> tuple[Group, ...]:
+    """The causes of all that is not reached, each with its pairs, most pairs first; of pairs of kinds that are `meant`
+    to be apart none.
 
     A way that fails ends in one of few places. The arrays say where; the diagnosis is asked once for each such end,
     and once for each host where the mistake is the host's own.
     """
-    return _Explained(index, answer, settled).groups(most)
+    if meant is not None:
+        settled = {pair: said for pair, said in settled.items() if not meant[pair]}
+    return _Explained(index, answer, settled, meant).groups(most)
 
 
 def _packed(keys: Ints, kinds: int) -> Ints:
@@ -79,10 +84,10 @@ def _packed(keys: Ints, kinds: int) -> Ints:
 
 
 class _Explained:
-    def __init__(self, index: NetworkIndex, answer: Decided, settled: Settled) -> None:
+    def __init__(self, index: NetworkIndex, answer: Decided, settled: Settled, meant: Bools | None) -> None:
         self.index = index
         self.answer = answer
-        self.between = answer.between
+        self.between = answer.between if meant is None else answer.between | meant
         self.settled = settled
         self.members = members_of(answer)
         self.sizes = np.array([len(member) for member in self.members])
@@ -117,7 +122,7 @@ class _Explained:
 
     def _undecided(self) -> tuple[int, tuple[str, str]]:
         """How many pairs the simulation was not asked to decide any more, and one of them."""
-        i, j = np.nonzero(self.answer.doubtful)
+        i, j = np.nonzero(self.answer.doubtful & ~self.between)
         left = [pair for pair in zip(i.tolist(), j.tolist(), strict=True) if pair not in self.settled]
         pairs = sum(
             int(self.sizes[source_class] * (self.sizes[other] - (source_class == other)))

@@ -23,7 +23,6 @@ from archipelago.reachability.build import build_arrays
 from archipelago.reachability.families import Decided
 from archipelago.reachability.matrix import Matrix, by_probe, matrix, only
 from archipelago.reachability.parties import Parties
-from archipelago.reachability.policy import Intent
 from archipelago.reachability.verdict import MOST_NAMED, Verdict
 
 BREAKS = "what the network's own 'expect' promises"
@@ -38,11 +37,9 @@ _NO_EDGE = finding(
 
 @dataclass(frozen=True, slots=True)
 class Checked:
-    """The verdicts, and how many pairs of the network's own hosts are cut off although nothing says that they should
-    be."""
+    """The verdicts."""
 
     verdicts: tuple[Verdict, ...]
-    unforeseen: int
 
 
 def check(
@@ -97,7 +94,7 @@ def check(
         said = askings[number].pair(source, target, within)
         mistake = next((one.finding for one in said if one.finding is not None), None)
         verdicts[number] = replace(verdicts[number], finding=mistake)
-    return Checked(tuple(verdicts), _unforeseen(parties, answer, expectations))
+    return Checked(tuple(verdicts))
 
 
 def _probes(expectations: Sequence[Expectation]) -> set[Probe]:
@@ -224,38 +221,6 @@ def _outside_verdict(answers: Matrix, expectation: Expectation, sources: Ints, t
     pairs = [(name, OUTSIDE) if outwards else (OUTSIDE, name) for name in names]
     finding = _NO_EDGE if pairs and expectation.reached and not len(outer) else None
     return Verdict(expectation, len(inner), len(pairs), tuple(pairs[:MOST_NAMED]), finding)
-
-
-def _unforeseen(parties: Parties, answers: Matrix, expectations: Sequence[Expectation]) -> int:
-    """How many pairs are cut off that no expectation wants cut off, and that the policy allows. Hosts of one kind that
-    the same expectations speak of are taken together."""
-    own = np.ones(len(answers.hosts), dtype=np.bool_)
-    own[[parties.place[name] for name in parties.outside]] = False
-    parts = [
-        expectation
-        for expectation in expectations
-        if not expectation.reached and OUTSIDE not in (expectation.source, expectation.target)
-    ]
-    marks = np.zeros((len(answers.hosts), 2 * len(parts) + 1), dtype=np.int64)
-    marks[:, 0] = answers.kind
-    for number, part in enumerate(parts):
-        marks[parties.hosts(part.source), 2 * number + 1] = 1
-        marks[parties.hosts(part.target), 2 * number + 2] = 1
-    policy = parties.knowledge.network.policy
-    first = np.arange(len(answers.hosts))
-    if policy is not None:  # hosts that the policy takes alike are of one sort
-        intent = Intent(parties.knowledge, answers.hosts, parties.outside)
-        version = answers.family or 4
-        first, sort = intent.sorts(answers, version)
-        marks = np.concatenate((marks, sort[:, None]), axis=1)
-    sorts, sizes = np.unique(marks[own], axis=0, return_counts=True)
-    cut = ~answers.between[np.ix_(sorts[:, 0], sorts[:, 0])]
-    if policy is not None:
-        allowed, _ = intent.decides(first, version, answers.probe)
-        cut &= allowed[np.ix_(sorts[:, -1], sorts[:, -1])]
-    for number in range(len(parts)):
-        cut &= ~np.logical_and.outer(sorts[:, 2 * number + 1] == 1, sorts[:, 2 * number + 2] == 1)
-    return int(sizes @ (cut @ sizes)) - int(sizes[np.diagonal(cut)].sum())
 
 
 def forbidden(knowledge: Knowledge, answer: Matrix | Decided, hosts: tuple[str, ...]) -> Bools:

@@ -14,11 +14,17 @@ from archipelago.knowledge.outside import with_outside
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.filters import Probe
 from archipelago.model.network import Network
+from archipelago.model.problems import listed
 from archipelago.reachability.arrays import Ints
 from archipelago.reachability.build import build_arrays
+from archipelago.reachability.management import named_devices, own_addresses
 from archipelago.reachability.policy import Intent, compared, of_answers, probes_of
 
 NOWHERE = "no VLAN"
+
+
+MOST_NAMED = 6
+"""So many devices are named in a line."""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -29,7 +35,8 @@ class Kept(Answer):
     others count pairs of hosts, those of both families together. `pairs` (int64, of shape (places, places), from a row
     to a column) counts all; of shape (probes, places, places), `allowed` those that may, `wrongly_open` those that are
     let through although they may not, `for_answers` likewise, but to the ports that answers go to, which lines for
-    answers cannot tell apart, `wrongly_closed` those that a filter ends although they may.
+    answers cannot tell apart, `wrongly_closed` those that a filter ends although they may. `devices` says
+    whether the policy speaks of devices' own addresses.
     """
 
     SHOWN = "policy.POLICY"
@@ -42,6 +49,7 @@ class Kept(Answer):
     wrongly_open: Ints
     for_answers: Ints
     wrongly_closed: Ints
+    devices: str
 
     @property
     def holds(self) -> bool:
@@ -51,6 +59,10 @@ class Kept(Answer):
     @property
     def headline(self) -> str:
         """The answer in one line."""
+        return f"{self._said}; {self.devices}"
+
+    @property
+    def _said(self) -> str:
         kinds = f"{len(self.probes)} kind{'s' * (len(self.probes) != 1)} of traffic"
         if self.holds:
             aside = int(self.for_answers.any(axis=0).sum())
@@ -65,6 +77,18 @@ class Kept(Answer):
 
     def __bool__(self) -> bool:
         return self.holds
+
+
+def devices_covered(network: Network) -> str:
+    """Whether a policy speaks of devices' own addresses, in words."""
+    named = named_devices(network)
+    unnamed = [name for name in network.devices if name not in named]
+    others = [name for name in unnamed if any(own_addresses(network, name, version) for version in (4, 6))]
+    if not named:
+        return "devices' own addresses are open to all: no line names a device"
+    if others:
+        return f"addresses of {listed(named, MOST_NAMED)} are open to whom a line names, those of other devices to all"
+    return "devices' own addresses are open to whom a line names"
 
 
 def kept(network: Network) -> Kept:
@@ -102,4 +126,15 @@ def kept(network: Network) -> Kept:
             for cells, which in zip(counts[:, number], (one.allowed, *open_, one.closed), strict=True):
                 np.add.at(cells, at, one.pairs * which)
     sizes = tuple(np.bincount(place, minlength=len(places)).tolist())
-    return Kept(tuple(places), sizes, tuple(probes), pairs, *counts)
+    allowed, wrongly_open, for_answers, wrongly_closed = counts
+    return Kept(
+        places=tuple(places),
+        sizes=sizes,
+        probes=tuple(probes),
+        pairs=pairs,
+        allowed=allowed,
+        wrongly_open=wrongly_open,
+        for_answers=for_answers,
+        wrongly_closed=wrongly_closed,
+        devices=devices_covered(network),
+    )

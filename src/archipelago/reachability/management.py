@@ -63,7 +63,7 @@ def of_devices(
         return
     able = [host for host in hosts if _speaks(index, host, version)]
     speaking = {host: tuple(number for number, hosts in enumerate(members) if host in hosts) for host in able}
-    allowed = _Allowed(policy, probes)
+    allowed = Allowed(policy, probes)
     asked = list(islice(_asked(index, named, able, version), MOST_QUESTIONS))
     answers = Walks(index, version, probes).ask([Question(host, own, name, to) for host, own, name, _, to in asked])
     single = AddressAsking(index, hosts)
@@ -152,7 +152,7 @@ def _within(index: NetworkIndex, host: str, address: Address) -> bool:
     return address not in gateways and any(subnet.holds(address) for subnet in subnets)
 
 
-class _Allowed:
+class Allowed:
     """What a policy says of devices' own addresses."""
 
     def __init__(self, policy: Policy, probes: Sequence[Probe]) -> None:

@@ -24,6 +24,7 @@ from archipelago.reachability.settling import MOST_ASKED, Simulated, settle
 
 if TYPE_CHECKING:
     from archipelago.knowledge.known import Knowledge
+    from archipelago.reachability.apart import Apart
     from archipelago.reachability.devices import DevicePairs
     from archipelago.reachability.expect import Checked
 
@@ -34,7 +35,8 @@ MOST_HOSTS = 20_000
 
 class Beside(Protocol):
     """What there is to tell beside all pairs: the network that was asked, what must hold, all pairs in IPv6 with the
-    causes that only it has, devices' addresses where somebody asks, and whether all is as it should be."""
+    causes that only it has, what is kept apart on purpose, devices' addresses where somebody asks, and whether all is
+    as it should be."""
 
     @property
     def knowledge(self) -> Knowledge: ...
@@ -44,6 +46,8 @@ class Beside(Protocol):
     def six(self) -> Matrix | None: ...
     @property
     def only_six(self) -> tuple[Group, ...]: ...
+    @property
+    def apart(self) -> Apart | None: ...
     @property
     def devices(self) -> DevicePairs | None: ...
     @property
@@ -99,7 +103,12 @@ class Matrix(Answer):
         count, pairs = self.reached, self.pairs
         by = f" by {self.probe}" if self.probe != ECHO else ""
         text = f"{count:,} of {pairs:,} pair{'s' * (pairs != 1)} reached{by}"
-        text = text if count == pairs else f"{text}; {pairs - count:,} pair{'s' * (pairs - count != 1)} cut off"
+        apart = self.beside.apart if self.beside is not None else None
+        meant = apart.pairs if apart is not None else 0
+        if apart is not None and meant:
+            text += f"; {meant:,} kept apart by {apart.by}"
+        cut = pairs - count - meant
+        text += f"; {cut:,} pair{'s' * (cut != 1)} cut off" if cut else ""
         both = self.beside is not None and self.beside.six is not None
         return f"{text} (in IPv4 where both ends have it, else in IPv6)" if both else text
 
@@ -190,17 +199,18 @@ def by_probe(
     *,
     causes: bool = True,
     settled: Iterable[Probe] | None = None,
+    meant: Callable[[Decided], Bools] | None = None,
 ) -> Iterator[Matrix]:
     """All pairs once for each kind of probe; where packets go is worked out once for all. Where several hold an address
     the simulation is asked for those that are to be `settled`, all where that is not said; else such pairs count as not
-    reached."""
+    reached. For pairs of kinds that are `meant` to be apart no cause is looked for."""
     wanted = tuple(dict.fromkeys(probes))
     if wanted:
         decided = Decided(arrays, family, wanted)
         asked = dict.fromkeys(wanted if settled is None else settled, MOST_ASKED)
         for probe in wanted:
             most = asked.get(probe, 0)
-            yield _answer(decided.for_probe(probe), None, causes, None, MOST_CAUSES, most)
+            yield _answer(decided.for_probe(probe), None, causes, None, MOST_CAUSES, most, meant=meant)
 
 
 def unfiltered(arrays: NetworkArrays, family: int | None = None, *, contested: bool = True) -> Matrix:
@@ -218,6 +228,7 @@ def _answer(
     most: int,
     most_asked: int = MOST_ASKED,
     simulated: Simulated | None = None,
+    meant: Callable[[Decided], Bools] | None = None,
 ) -> Matrix:
     arrays = answer.arrays
     groups: tuple[Group, ...] = ()
@@ -230,7 +241,7 @@ def _answer(
             answer.doubtful &= ~fine
             settled = {pair: said for pair, said in settled.items() if not fine[pair]}
         if causes:
-            groups = explain(index, answer, settled, most)
+            groups = explain(index, answer, settled, most, meant(answer) if meant is not None else None)
     return Matrix(
         hosts=arrays.hosts,
         kind=answer.kind,

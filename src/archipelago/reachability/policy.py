@@ -17,6 +17,7 @@ from archipelago.model.filters import ECHO, FIRST_OWN_PORT, LAST_PORT, Probe, Tr
 from archipelago.model.network import Network
 from archipelago.model.policy import Policy
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
+from archipelago.reachability.families import Decided
 from archipelago.reachability.management import DeviceBreach, named_devices, of_devices
 from archipelago.reachability.matrix import Matrix, by_probe, unfiltered
 from archipelago.reachability.parties import Parties
@@ -137,7 +138,7 @@ class Intent:
         names = list(self.parties.place)
         return [names[at] for at in np.flatnonzero(self.members(ends, version)).tolist()]
 
-    def sorts(self, answer: Matrix, version: int) -> tuple[Ints, Ints]:
+    def sorts(self, answer: Matrix | Decided, version: int) -> tuple[Ints, Ints]:
         """A host of each sort that the policy and the network take alike, and the sort of each host."""
         every = {end for rule in self.policy.rules for end in (*rule.source, *rule.target)} - {ANYBODY}
         parties = [self._party(end, version) for end in sorted(every)]

@@ -27,8 +27,9 @@ class Check(OneLine):
     meaning: str
 
     def __str__(self) -> str:
-        verdict = "REACHED" if self.answer.reached else "NOT REACHED"
-        return f"{verdict:<12} {self.what}: {self.answer.target}" + (f": {self.meaning}" if self.meaning else "")
+        return f"{self.answer.verdict:<12} {self.what}: {self.answer.target}" + (
+            f": {self.meaning}" if self.meaning else ""
+        )
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -43,14 +44,15 @@ class InOrder(Answer):
 
     @property
     def reached(self) -> bool:
-        """Whether every check was reached."""
-        return all(check.answer.reached for check in self.checks)
+        """Whether every check was reached, or is kept apart on purpose."""
+        return all(check.answer.as_meant for check in self.checks)
 
     @property
     def headline(self) -> str:
         """The answer in one line."""
         good = sum(check.answer.reached for check in self.checks)
-        text = f"{self.source}: {good} of {len(self.checks)} checks reached"
+        apart = sum(bool(check.answer.kept_apart) for check in self.checks)
+        text = f"{self.source}: {good} of {len(self.checks)} checks reached{f', {apart} kept apart' if apart else ''}"
         return f"{text}; {self.stopped}" if self.stopped else text
 
     def __bool__(self) -> bool:
@@ -70,8 +72,8 @@ def in_order(index: NetworkIndex, source: Node, outside: bool, ask: Callable[[st
 
     def check(what: str, target: str, meaning: str) -> bool:
         answer = ask(target)
-        checks.append(Check(what, answer, "" if answer.reached else meaning))
-        return answer.reached
+        checks.append(Check(what, answer, _meaning(answer, meaning)))
+        return answer.as_meant
 
     def made(stuck: str = "") -> InOrder:
         return InOrder(source.name, tuple(checks), f"nothing further was asked: {stuck}" if stuck else "")
@@ -95,8 +97,13 @@ def in_order(index: NetworkIndex, source: Node, outside: bool, ask: Callable[[st
         check("a router on the way", router, "the way to it, or its way back, is cut")
     if last is not None:
         meaning = "the default route, or the way back that the neighbour outside knows"
-        checks.append(Check(OUTSIDE, last, "" if last.reached else meaning))
+        checks.append(Check(OUTSIDE, last, _meaning(last, meaning)))
     return made()
+
+
+def _meaning(answer: ReachResult, where_not: str) -> str:
+    """What an answer means: nothing where it is reached, what keeps the two apart, or what is wrong."""
+    return "" if answer.reached else f"by {answer.kept_apart}" if answer.kept_apart else where_not
 
 
 def _one_of_each_vlan(index: NetworkIndex, source: Node) -> tuple[str | None, dict[int | None, str]]:

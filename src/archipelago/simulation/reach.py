@@ -18,7 +18,8 @@ from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Edit, Finding
 from archipelago.model.parts import Host
 from archipelago.simulation.build import Simulation
-from archipelago.simulation.events import Event
+from archipelago.simulation.events import ErrorReported, Event, PacketDelivered
+from archipelago.simulation.frames import ICMP_ERRORS, IcmpError
 from archipelago.simulation.probe import Probing
 from archipelago.simulation.station import SECOND
 from archipelago.simulation.steps import Step, Steps, Track, tracks_of
@@ -30,7 +31,9 @@ class ReachResult(Answer):
     `stopped_at` the one where the packet ended; `lost` says of each probe without a reply where it was lost.
     `other_family` is the answer in IPv6 beside one in IPv4, where both were asked; `answered_by` is who answered where
     that is another holder of the address than who was asked, which is not reached. `others` are the answers about the
-    other hosts, where a VLAN or a subnet was asked, or several ends."""
+    other hosts, where a VLAN or a subnet was asked, or several ends. `kept_apart` says what keeps the two apart on
+    purpose, where something does: there is nothing to mend then. `error_from` is the device that told the source by
+    ICMP that its packet ended, `error` what it said; None where nobody told it anything."""
 
     SHOWN = "answer.REACH"
 
@@ -57,11 +60,19 @@ class ReachResult(Answer):
     answered_by: str | None = None
     probe: str = "icmp"
     others: tuple[ReachResult, ...] = ()
+    kept_apart: str | None = None
+    error_from: str | None = None
+    error: str | None = None
 
     @property
     def each(self) -> tuple[ReachResult, ...]:
         """This answer and the others, each alone."""
         return (replace(self, others=()), *self.others)
+
+    @property
+    def as_meant(self) -> bool:
+        """Whether it is reached, or kept apart on purpose."""
+        return self.reached or bool(self.kept_apart)
 
     @property
     def headline(self) -> str:
@@ -73,8 +84,13 @@ class ReachResult(Answer):
             return self._said
         if self.reached == other.reached:
             return f"{self._said}, IPv4 and IPv6 alike"
-        verdicts = [f"{'REACHED' if one.reached else 'NOT REACHED'} in IPv{one.family}" for one in (self, other)]
+        verdicts = [f"{one.verdict} in IPv{one.family}" for one in (self, other)]
         return f"{', '.join(verdicts)}: {self.source} to {self.target}"
+
+    @property
+    def verdict(self) -> str:
+        """The answer in a word or two."""
+        return "REACHED" if self.reached else "KEPT APART" if self.kept_apart else "NOT REACHED"
 
     @property
     def _said(self) -> str:
@@ -83,6 +99,8 @@ class ReachResult(Answer):
         by = f" by {self.probe}" if self.probe != "icmp" else ""
         if self.reached:
             return f"REACHED: {self.source} reaches {target}{by} and the answer comes back"
+        if self.kept_apart:
+            return f"KEPT APART: {self.source} does not reach {target}{by}, and is not to"
         return f"NOT REACHED: {self.source} does not reach {target}{by}"
 
     @property
@@ -92,7 +110,10 @@ class ReachResult(Answer):
             return ()
         way = {"out": "on the way out", "back": "on the way back", None: ""}[self.direction]
         stopped = f" at {self.stopped_at}" if self.stopped_at else ""
-        return (f"where: {way}{stopped}", f"why:   {self.says} [{self.cause}]", f"mend:  {self.mend}")
+        mend = f"mend:  {self.mend}" if not self.kept_apart else f"meant: by {self.kept_apart}"
+        error = f"from {self.error_from}: {self.error}" if self.error_from else f"none reaches {self.source}"
+        errors = (f"error: {error}",) if self.probes_sent else ()
+        return (f"where: {way}{stopped}", f"why:   {self.says} [{self.cause}]", mend, *errors)
 
     def __bool__(self) -> bool:
         return self.reached and all(self.others)
@@ -256,6 +277,7 @@ def _answer(index: NetworkIndex, probing: Probing, target: str, version: int) ->
     finding = explain(index, stop, target) if stop is not None else None
     steps = Steps(probing.simulation, events)
     last = probing.sent - 1
+    error = _error(events, probing.node.name)
 
     def both(number: int) -> tuple[Track, Track]:
         """What became of a probe, and of its answer."""
@@ -287,4 +309,18 @@ def _answer(index: NetworkIndex, probing: Probing, target: str, version: int) ->
         finding=finding,
         answered_by=probing.other_holder if probing.answered(last) else None,
         probe=str(probing.kind),
+        error_from=error[0],
+        error=error[1],
     )
+
+
+def _error(events: Sequence[Event], source: str) -> tuple[str, str] | tuple[None, None]:
+    """Who told a source last by ICMP that its packet ended, and what; nothing where nobody did."""
+    last: tuple[str, str] | tuple[None, None] = (None, None)
+    reporter = ""
+    for event in events:
+        if isinstance(event, ErrorReported):
+            reporter = event.node
+        elif isinstance(event, PacketDelivered) and event.node == source and isinstance(event.packet.body, IcmpError):
+            last = reporter, ICMP_ERRORS[event.packet.body.reason]
+    return last

@@ -155,6 +155,9 @@ _KEYS = {
     "back": several_of(_STEP)("the way back"),
     "answered_by": maybe(TEXT)("who answered, where that is not who was asked"),
     "probe": TEXT("what was sent"),
+    "kept_apart": maybe(TEXT)("what keeps them apart on purpose: a line of the policy, or what is expected"),
+    "error_from": maybe(TEXT)("who told the source by ICMP that its packet ended; null: nobody"),
+    "error": maybe(TEXT)("what it said"),
     "events": several_of(EVENT)("with --steps; else empty"),
 }
 _ONE = record(**_KEYS, other_family=maybe(record(**_KEYS, other_family=NOTHING))("the answer in IPv6"))

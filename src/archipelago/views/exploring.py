@@ -14,21 +14,18 @@ from archipelago.views.table import Table, table
 
 
 def _checks(answer: InOrder) -> Table:
-    rows = [
-        (check.what, check.answer.target, "reached" if check.answer.reached else "not reached", check.meaning)
-        for check in answer.checks
-    ]
+    rows = [(check.what, check.answer.target, check.answer.verdict.lower(), check.meaning) for check in answer.checks]
     return table("checks", ("what", "target", "verdict", "which means"), rows)
 
 
 def _checks_body(answer: InOrder) -> list[Part]:
-    failed = next((check.answer for check in answer.checks if not check.answer.reached), None)
+    failed = next((check.answer for check in answer.checks if not check.answer.as_meant), None)
     why = ["", *(f"  {line}" for line in failed.why_not)] if failed is not None else []
     return [*(f"  {check}" for check in answer.checks), *why]
 
 
 def _checks_values(answer: InOrder) -> dict[str, Any]:
-    keys = ("target", "reached", "cause", "at", "mend")
+    keys = ("target", "reached", "kept_apart", "cause", "at", "mend")
     checks = [
         {"what": check.what, "meaning": check.meaning, **{key: getattr(check.answer, key) for key in keys}}
         for check in answer.checks
@@ -48,6 +45,7 @@ IN_ORDER = Face(
                 meaning=TEXT,
                 target=TEXT,
                 reached=FLAG,
+                kept_apart=maybe(TEXT)("what keeps them apart on purpose"),
                 cause=maybe(TEXT)("the kind of mistake"),
                 at=maybe(TEXT)("who holds it"),
                 mend=maybe(TEXT),

@@ -27,6 +27,7 @@ def body(found: AuditResult) -> list[str]:
             f"{number}. {finding.severity.upper()} {finding.kind}{at}{where}",
             f"   {finding.says}",
             f"   breaks: {finding.breaks}",
+            *(f"   breaks: {promise}" for promise in finding.promises),
             f"   mend:   {finding.mend}",
             *(f"   or:     {other.says}" for other in finding.instead),
         ]

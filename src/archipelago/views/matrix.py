@@ -13,6 +13,7 @@ from archipelago.diagnosis.places import plugged_vlan
 from archipelago.errors import QueryError
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.ends import OUTSIDE
+from archipelago.reachability.arrays import Bools
 from archipelago.reachability.causes import Group
 from archipelago.reachability.devices import DevicePairs
 from archipelago.reachability.matrix import Matrix
@@ -38,13 +39,15 @@ MOST_LISTED = 100_000
 
 
 class Grouped(NamedTuple):
-    """The hosts by the VLAN that they stand in: names, the places of each, how many they are, and how many pairs are
-    not reached, of shape (VLANs, VLANs): from a VLAN (a row) to one (a column)."""
+    """The hosts by the VLAN that they stand in: names, the places of each, how many they are; how many pairs are not
+    reached, of shape (VLANs, VLANs): from a VLAN (a row) to one (a column); and how many of them are cut off, the
+    others being kept apart on purpose."""
 
     names: list[str]
     places: list[NDArray[np.int64]]
     sizes: NDArray[np.int64]
     missing: NDArray[np.signedinteger[Any]]
+    cut: NDArray[np.signedinteger[Any]]
 
     def pairs(self, i: int) -> NDArray[np.int64]:
         """How many pairs there are from one VLAN to each."""
@@ -158,27 +161,39 @@ def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     sizes = np.array([len(members) for members in places], dtype=np.int64)
     place = np.repeat(np.arange(len(places)), sizes)
     kinds = matrix.kind[np.concatenate(places)] if places else np.empty(0, dtype=np.int64)
+    apart = matrix.beside.apart if matrix.beside is not None else None
     shape = (len(places), len(matrix.between))
     # 4,000 VLANs make 16 million cells: counts as small as they can be, a few rows at a time.
     small = np.min_scalar_type(-(int(sizes.max(initial=0)) ** 2) - 1)
     among = csr_array((np.ones(len(kinds), dtype=np.int64), (place, kinds)), shape=shape)
-    missing = np.empty((len(places), len(places)), dtype=small)
-    for start in range(0, len(places), _ROWS):
-        rows = slice(start, start + _ROWS)
-        here = among[rows]
-        used = np.unique(here.indices)  # a product makes all that it takes as wide as its counts
-        missing[rows] = np.multiply.outer(sizes[rows], sizes) - (among @ (here[:, used] @ matrix.between[used]).T).T
-    missing[np.diag_indices_from(missing)] -= (sizes - among @ np.diagonal(matrix.between)).astype(small)
+
+    def lacking(reached: Bools) -> NDArray[np.signedinteger[Any]]:
+        missing = np.empty((len(places), len(places)), dtype=small)
+        for start in range(0, len(places), _ROWS):
+            rows = slice(start, start + _ROWS)
+            here = among[rows]
+            used = np.unique(here.indices)  # a product makes all that it takes as wide as its counts
+            missing[rows] = np.multiply.outer(sizes[rows], sizes) - (among @ (here[:, used] @ reached[used]).T).T
+        missing[np.diag_indices_from(missing)] -= (sizes - among @ np.diagonal(reached)).astype(small)
+        return missing
+
+    missing = lacking(matrix.between)
+    cut = lacking(matrix.between | apart.kinds) if apart is not None and apart.pairs else missing
     names_here = [names.get(vlan, f"VLAN {vlan}") if vlan else "no VLAN" for vlan, _ in ranked]
-    return Grouped(names_here, places, sizes, missing)
+    return Grouped(names_here, places, sizes, missing, cut)
 
 
 def partitioned(groups: Grouped) -> str:
     """Which VLANs are cut off from all others, in one line; empty where none is."""
     others = groups.sizes * (groups.sizes.sum() - groups.sizes)
-    cut = groups.missing.sum(axis=1) - np.diagonal(groups.missing)
-    alone = [name for name, have, lacks in zip(groups.names, others, cut, strict=True) if have and have == lacks]
-    return f"reaching no other VLAN: {_some(alone)}" if alone else ""
+    missing, cut = (cells.sum(axis=1) - np.diagonal(cells) for cells in (groups.missing, groups.cut))
+    alone, apart = list[str](), list[str]()
+    for name, have, lacks, lost in zip(groups.names, others, missing, cut, strict=True):
+        if have and have == lacks:
+            (alone if lost else apart).append(name)
+    told = [f"reaching no other VLAN: {_some(alone)}"] if alone else []
+    told += [f"kept apart from every other VLAN: {_some(apart)}"] if apart else []
+    return "; ".join(told)
 
 
 def _some(names: list[str]) -> str:
@@ -187,37 +202,41 @@ def _some(names: list[str]) -> str:
 
 
 def by_vlan(groups: Grouped) -> Table:
-    """From each VLAN (a row) to each (a column): all, none, or how many of the pairs. Where that would be too wide,
-    a row for each VLAN that does not reach everything, and what it does not reach."""
+    """From each VLAN (a row) to each (a column): all, none, or how many of the pairs; apart, where all that are not
+    reached are kept apart on purpose. Where that would be too wide, a row for each VLAN that is cut off from something,
+    and from what."""
     sizes = groups.sizes.tolist()
     count = len(sizes)
     if count <= MOST_COLUMNS:
         rows = []
         for i in range(count):
-            cells = map(_cell, groups.pairs(i).tolist(), groups.missing[i].tolist())
+            cells = map(_cell, groups.pairs(i).tolist(), groups.missing[i].tolist(), groups.cut[i].tolist())
             rows.append((i + 1, groups.names[i], sizes[i], *cells))
         columns = ("", "from", "hosts", *(f"to {number}" for number in range(1, count + 1)))
         return table("by VLAN", columns, rows, (columns[0], *columns[2:]))
     listed = []
-    lacking = groups.missing.sum(axis=1)
+    lacking = groups.cut.sum(axis=1)
     worst = np.argsort(-lacking, kind="stable")
     worst = worst[lacking[worst] > 0]
     for i in worst[:MOST_ROWS].tolist():
-        pairs, missing = groups.pairs(i), groups.missing[i]
+        pairs, missing = groups.pairs(i), groups.cut[i]
         none = (missing > 0) & (missing == pairs)
         cut = [groups.names[j] for j in np.flatnonzero(none)]
         some = np.flatnonzero((missing > 0) & ~none).tolist()
-        part = [f"{groups.names[j]} {_cell(int(pairs[j]), int(missing[j]))}" for j in some]
+        part = [f"{groups.names[j]} {_cell(int(pairs[j]), int(missing[j]), int(missing[j]))}" for j in some]
         whole = int((missing == 0).sum())
         listed.append((groups.names[i], sizes[i], f"{whole} of {count}", _some(cut) or "-", _some(part) or "-"))
     columns = ("from", "hosts", "VLANs reached", "not reached", "in part (pairs)")
     more = f", the worst {MOST_ROWS} of {len(worst)}" if len(worst) > MOST_ROWS else ""
-    return table(f"VLANs that do not reach everything{more}", columns, listed, ("hosts", "VLANs reached"))
+    return table(f"VLANs that are cut off from something{more}", columns, listed, ("hosts", "VLANs reached"))
 
 
-def _cell(pairs: int, missing: int) -> str:
+def _cell(pairs: int, missing: int, cut: int) -> str:
     reached = pairs - missing
-    return "-" if not pairs else "all" if not missing else "none" if not reached else f"{reached}/{pairs}"
+    apart = " apart" if missing and not cut else ""
+    if not pairs or not missing:
+        return "all" if pairs else "-"
+    return f"{reached}/{pairs}{apart}" if reached else apart.strip() or "none"
 
 
 def host_by_host(matrix: Matrix) -> Iterator[str]:
@@ -351,6 +370,7 @@ def _values(matrix: Matrix) -> dict[str, Any]:
         "probe": str(matrix.probe),
         "pairs": matrix.pairs,
         "reached": matrix.reached,
+        "kept_apart": beside.apart.pairs if beside is not None and beside.apart is not None else 0,
         "causes": [_group_values(group) for group in matrix.groups],
         "unreached": list(islice(cut, MOST_LISTED)) if matrix.reached < matrix.pairs else [],
         "differing": matrix.differing,
@@ -395,6 +415,7 @@ _ONE = record(
     probe=TEXT("what was sent"),
     pairs=COUNT("ordered pairs of hosts"),
     reached=COUNT("how many of them are reached"),
+    kept_apart=COUNT("how many are not, and are not to be, by the policy or what is expected"),
     causes=several(_GROUP),
     unreached=several(_PAIR)("the first 100,000 of them"),
     differing=COUNT("pairs reached in one address family and not in the other"),

@@ -22,8 +22,8 @@ MOST_NAMED = 60
 MOST_LINES = 120
 """So many VLANs have a line between them."""
 MOST_CAUSES = 3
-CUT_OFF, PARTLY, ITSELF, REACHED = range(4)
-FILLS = (palette.CUT_OFF, palette.PARTLY, palette.PAPER, palette.REACHED)
+CUT_OFF, PARTLY, ITSELF, REACHED, APART = range(5)
+FILLS = (palette.CUT_OFF, palette.PARTLY, palette.PAPER, palette.REACHED, palette.KEPT_APART)
 
 
 def matrix_picture(matrix: Matrix) -> Picture:
@@ -34,15 +34,16 @@ def matrix_picture(matrix: Matrix) -> Picture:
     """
     if matrix.beside is None:
         raise QueryError("this matrix does not say which VLANs its hosts are in; ask archipelago.matrix for it")
-    groups = grouped(matrix.beside.knowledge, matrix)
+    groups, apart = grouped(matrix.beside.knowledge, matrix), matrix.beside.apart
     coarse = len(matrix.hosts) > MOST_DRAWN
     cells, sizes = _by_vlan(groups) if coarse else _by_host(matrix, groups)
     starts = np.cumsum([0, *sizes])
     picture = Picture("all pairs", matrix.headline)
     reading = f"from the row's {'VLAN' if coarse else 'host'} to the column's"
     picture.shapes += heading(matrix.headline, reading)
-    entries = [(REACHED, "reached"), (CUT_OFF, "not reached, crossed where there is room")]
-    entries += [(PARTLY, "some of its pairs reached")] if coarse else []
+    entries = [(REACHED, "reached"), (CUT_OFF, "cut off, crossed where there is room")]
+    entries += [(APART, f"kept apart by {apart.by}, dashed")] if apart is not None and apart.pairs else []
+    entries += [(PARTLY, "some of its pairs cut off")] if coarse else []
     picture.shapes += legend([(Pattern(FILLS[value]), text) for value, text in entries], MARGIN, 66)
     y = 84.0
     for row in causes(matrix.groups).rows[:MOST_CAUSES]:
@@ -68,6 +69,10 @@ def _by_host(matrix: Matrix, groups: Grouped) -> tuple[NDArray[np.int64], list[i
     """A cell for each pair of hosts, and how many hosts each VLAN has."""
     order = np.concatenate(groups.places) if groups.places else np.empty(0, dtype=np.int64)
     cells = np.where(matrix.block(order, order), REACHED, CUT_OFF)
+    apart = matrix.beside.apart if matrix.beside is not None else None
+    if apart is not None and apart.pairs:
+        kind = matrix.kind[order]
+        cells[(cells == CUT_OFF) & apart.kinds[np.ix_(kind, kind)]] = APART
     np.fill_diagonal(cells, ITSELF)
     return cells, [len(place) for place in groups.places]
 
@@ -75,7 +80,8 @@ def _by_host(matrix: Matrix, groups: Grouped) -> tuple[NDArray[np.int64], list[i
 def _by_vlan(groups: Grouped) -> tuple[NDArray[np.int64], list[int]]:
     """A cell for each pair of VLANs, each of the size of one."""
     pairs = np.array([groups.pairs(i) for i in range(len(groups.names))])
-    cells = np.where(groups.missing == 0, REACHED, np.where(groups.missing == pairs, CUT_OFF, PARTLY))
+    whole = np.where(groups.missing == 0, REACHED, APART)
+    cells = np.where(groups.cut == 0, whole, np.where(groups.cut == pairs, CUT_OFF, PARTLY))
     cells[pairs == 0] = ITSELF
     return cells, [1] * len(groups.names)
 
@@ -95,6 +101,8 @@ def _cells(grid: Grid, cells: NDArray[np.int64]) -> Iterator[Shape]:
             if value == CUT_OFF:
                 x, y = grid.x(j + 0.5), grid.y(i + 0.5) + 4
                 yield Text(x, y, "\N{MULTIPLICATION SIGN}", 12, palette.PAPER, anchor="middle")
+            elif value == APART:
+                yield Text(grid.x(j + 0.5), grid.y(i + 0.5) + 4, "\N{EN DASH}", 12, palette.FAINT, anchor="middle")
 
 
 def _lines(grid: Grid, starts: NDArray[np.int64]) -> Iterator[Line]:

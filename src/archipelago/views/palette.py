@@ -13,7 +13,7 @@ FILLS = ("#bfdcd0", "#f3d3a1", "#c9cdec", "#efc2c4", "#d3e3a2", "#bddcea", "#e3c
 NOTHING = "#e8e8e8"
 """What is in no VLAN."""
 
-REACHED, PARTLY, CUT_OFF = "#dcebe2", "#e0b04c", "#8f2d1b"
+REACHED, PARTLY, CUT_OFF, KEPT_APART = "#dcebe2", "#e0b04c", "#8f2d1b", "#d3d6e4"
 """Pairs of hosts."""
 ANSWERED, LOST = "#bfdcd0", "#efc2c4"
 """Probes."""

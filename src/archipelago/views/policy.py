@@ -11,7 +11,7 @@ import numpy as np
 
 from archipelago.model.filters import LAST_PORT, Ports, Probe
 from archipelago.model.network import Network
-from archipelago.reachability.kept import Kept, kept
+from archipelago.reachability.kept import Kept, devices_covered, kept
 from archipelago.views.face import Face, Part, set_apart
 from archipelago.views.schema import FLAG, TEXT, record, several
 from archipelago.views.table import Table, counted, table
@@ -22,7 +22,8 @@ PART = " (some hosts)"
 def summary(network: Network) -> str:
     """How many lines a policy has, and what holds where none says."""
     assert network.policy is not None
-    return f"policy of {counted(len(network.policy.rules), 'line')}; otherwise {network.policy.otherwise}"
+    lines = f"policy of {counted(len(network.policy.rules), 'line')}; otherwise {network.policy.otherwise}"
+    return f"{lines}; {devices_covered(network)}"
 
 
 def policy(network: Network) -> Table:

@@ -100,6 +100,7 @@ FINDING_KEYS = {
     "mend": TEXT("the one change that mends it, in words"),
     "edits": EDITS,
     "instead": several(record(says=TEXT, edits=EDITS))("other changes, as small, that mend it too"),
+    "promises": several(TEXT)("the expectations that are broken by it"),
 }
 FINDING = record(**FINDING_KEYS)
 FINDING_WITH_LINE = record(line=COUNT("the line of the file that it stands on; 0: in no file"), **FINDING_KEYS)
