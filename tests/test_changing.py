@@ -352,5 +352,5 @@ def test_devices_in_another_order_are_no_change_although_leases_go_by_it():
     start, end, rest = (TWO_SERVERS.index(text) for text in ("  holm:", "  inn:", "hosts:"))
     other = TWO_SERVERS[:start] + TWO_SERVERS[end:rest] + TWO_SERVERS[start:end] + TWO_SERVERS[rest:]
     old, new = read_network(TWO_SERVERS), read_network(other)
-    assert [archipelago.leases(one)["mess"].server for one in (old, new)] == ["holm", "inn"]
+    assert [archipelago.leases(one)["mess"]["server"] for one in (old, new)] == ["holm", "inn"]
     assert len(archipelago.change(old, new, "mess")) == 0

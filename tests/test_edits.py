@@ -77,7 +77,7 @@ def changed(before: str, after: str) -> list[str]:
         (Edit(("devices", "slip", "ports", "p12", "trunk", 0), REMOVE), []),
         (Edit(("devices", "slip", "ports", "p12", "untagged"), "none"), ["        untagged: none"]),
         (Edit(("devices", "slip", "ports", "p2", "off"), "yes"), ["      p2: {access: yard, off: yes}  # winch"]),
-        (Edit(("devices", "slip", "ports", "p12", "trunk"), ["yard"]), ["        trunk: [yard]"]),
+        (Edit(("devices", "slip", "ports", "p12", "trunk"), ["yard"]), []),
         (Edit(("devices", "slip", "kind"), "router"), ['    kind: "router"']),
         (
             Edit(("hosts", "winch", "address"), "10.44.20.3/25"),

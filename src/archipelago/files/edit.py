@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Sequence
+from difflib import SequenceMatcher
 from itertools import groupby
 from typing import Any
 
@@ -161,21 +162,28 @@ class _Writer:
             if entry.key in meant:
                 self._value(entry.node, before[entry.key], meant[entry.key], (*path, str(entry.key)), entry)
         new = [f"{self._word(key)}: {self._inline(value)}" for key, value in meant.items() if key not in before]
-        self._entries(node, stays, new, meant, holder)
+        self._entries(node, stays, {len(stays): new} if new else {}, meant, holder)
 
     def _list(self, node: Node, before: Any, meant: list[Any], path: Path, holder: Entry | None) -> None:
+        """Keep the entries that are to be there still, each on its line; change, take out and put in the others."""
         stays = [(*path, number) not in self._meant.removed for number in range(len(node.entries))]
-        left = [(number, entry) for number, entry in enumerate(node.entries) if stays[number]]
-        if len(left) > len(meant):  # another list, written as a whole
-            self._whole(node, meant, holder)
-            return
-        for (number, entry), value in zip(left, meant, strict=False):
-            self._value(entry.node, before[number], value, (*path, number), None)
-        new = [("" if node.flow else "- ") + self._inline(value) for value in meant[len(left) :]]
+        left = [number for number, stay in enumerate(stays) if stay]
+        new: dict[int, list[str]] = {}
+        for first, after, low, high in _aligned([before[number] for number in left], meant):
+            both = min(after - first, high - low)
+            for number, value in zip(left[first : first + both], meant[low : low + both], strict=True):
+                self._value(node.entries[number].node, before[number], value, (*path, number), None)
+            for number in left[first + both : after]:
+                stays[number] = False
+            if high - low > both:
+                at = left[after] if after < len(left) else len(stays)
+                new[at] = [("" if node.flow else "- ") + self._inline(value) for value in meant[low + both : high]]
         self._entries(node, stays, new, meant, holder)
 
-    def _entries(self, node: Node, stays: list[bool], new: list[str], meant: Any, holder: Entry | None) -> None:
-        """Take entries out of a mapping or list, and put new ones behind those that stay."""
+    def _entries(
+        self, node: Node, stays: list[bool], new: dict[int, list[str]], meant: Any, holder: Entry | None
+    ) -> None:
+        """Take entries out of a mapping or list, and put new ones in, each before the entry of its number."""
         if node.entries and not any(stays):
             self._whole(node, meant, holder)
             return
@@ -185,21 +193,39 @@ class _Writer:
             if not stay:
                 (self._out_of_flow if node.flow else self._out_of_block)(node, number, number + length)
             number += length
-        if not new:
-            return
+        for before, entries in new.items():
+            self._put_in(node, stays, before, entries)
+
+    def _put_in(self, node: Node, stays: list[bool], before: int, new: list[str]) -> None:
+        """Put entries behind the last one that stays before a place; where none does, before the first that stays."""
         if not node.entries:
             self._cut(node.start + 1, node.start + 1, ", ".join(new))
             return
-        last = [entry for entry, stay in zip(node.entries, stays, strict=True) if stay][-1].node
+        last = next((number for number in range(before - 1, -1, -1) if stays[number]), None)
+        if last is None:
+            self._put_first(node, stays.index(True), new)
+            return
+        end = node.entries[last].node.end
         if node.flow:
-            self._cut(last.end, last.end, "".join(f", {entry}" for entry in new))
+            self._cut(end, end, "".join(f", {entry}" for entry in new))
             return
         indent = self._indent(node)
-        if self._text[last.end - 1 : last.end] in ("\n", "\r"):  # a block of text ends behind its line
-            self._cut(last.end, last.end, "".join(f"{indent}{entry}{self._line_end}" for entry in new))
+        if self._text[end - 1 : end] in ("\n", "\r"):  # a block of text ends behind its line
+            self._cut(end, end, "".join(f"{indent}{entry}{self._line_end}" for entry in new))
             return
-        end = self._end_of_line(last.end)
+        end = self._end_of_line(end)
         self._cut(end, end, "".join(f"{self._line_end}{indent}{entry}" for entry in new))
+
+    def _put_first(self, node: Node, first: int, new: list[str]) -> None:
+        if node.flow:
+            start = node.entries[first].start
+            self._cut(start, start, "".join(f"{entry}, " for entry in new))
+            return
+        start = self._first(node, first)
+        line = self._start_of_line(start)
+        if self._text[line:start].strip():  # it shares its line with what it belongs to
+            raise _CannotError
+        self._cut(line, line, "".join(f"{self._indent(node)}{entry}{self._line_end}" for entry in new))
 
     def _indent(self, node: Node) -> str:
         first = self._first(node, 0)
@@ -232,7 +258,13 @@ class _Writer:
     def _out_of_flow(self, node: Node, first: int, after: int) -> None:
         start = node.entries[first].start
         if after < len(node.entries):
-            self._cut(start, node.entries[after].start, "")
+            end, following = node.entries[after - 1].node.end, node.entries[after].start
+            comma = _COMMA.match(self._text, end)
+            if comma is None or "#" not in self._text[end:following]:
+                self._cut(start, following, "")
+                return
+            self._cut(start, end, "")  # what is said of it stays
+            self._cut(comma.end() - 1, comma.end(), "")
             return
         comma = _COMMA.match(self._text, node.entries[first - 1].node.end)
         if comma is None:
@@ -270,3 +302,22 @@ class _Writer:
             return at
         found = _LINE_END.search(self._text, at)
         return found.end() if found else len(self._text)
+
+
+def _aligned(before: list[Any], after: list[Any]) -> list[tuple[int, int, int, int]]:
+    """Which entries of two lists stand for each other: runs of the first (from, to) and of the second (from, to), those
+    that are equal alone."""
+    same = 0
+    while same < min(len(before), len(after)) and before[same] == after[same]:
+        same += 1
+    ends = 0
+    while ends < min(len(before), len(after)) - same and before[-1 - ends] == after[-1 - ends]:
+        ends += 1
+    middles = [
+        [json.dumps(value, sort_keys=True, default=str) for value in values[same : len(values) - ends]]
+        for values in (before, after)
+    ]
+    runs = [(0, same, 0, same)]
+    for _, first, last, low, high in SequenceMatcher(None, middles[0], middles[1], autojunk=False).get_opcodes():
+        runs.append((first + same, last + same, low + same, high + same))
+    return [*runs, (len(before) - ends, len(before), len(after) - ends, len(after))]
