@@ -256,3 +256,27 @@ def test_what_is_said_is_the_same_in_every_process(command, tern_bay, verb, monk
         monkeypatch.setenv("PYTHONHASHSEED", seed)
         said.add(command(verb, *SAID[verb], cwd=tern_bay).stdout)
     assert len(said) == 1
+
+
+def test_mends_are_chosen_one_by_one(command, tern_bay, tmp_path):
+    new = tmp_path / "new.yaml"
+    done = command("mend", tern_bay / "broken.yaml", "--ask", "-o", new, stdin="yes\nno\nback\nperhaps\nyes\ndone\n")
+    assert "1 of 9. ERROR admin-down at landing" in done.stdout and "2 mends made" in done.stdout
+    text = new.read_text()
+    assert "off: true" not in text and "cameras]" in text and "  kiosk-a: {at: hall/p1" in text
+    none = command("mend", tern_bay / "broken.yaml", "--ask", "-o", new, stdin="")
+    assert "0 mends made" in none.stdout and new.read_text() == (tern_bay / "broken.yaml").read_text()
+
+
+def test_what_was_tried_for_a_finding_is_told(command, tern_bay):
+    told = command("mend", tern_bay / "broken.yaml", "--why", "1").stdout
+    assert told.startswith("1. ERROR admin-down at landing") and "tried: switch landing/p1.240 on: it holds" in told
+    assert "the policy is kept there then" in command("mend", tern_bay / "broken.yaml", "--why", "9").stdout
+    for words in (["--why", "40"], ["--why", "0"], ["--why", "1", "-o", "x.yaml"], []):
+        assert command("mend", tern_bay / "broken.yaml", *words).returncode == 2
+
+
+def test_mends_of_one_severity_alone(command, tern_bay, tmp_path):
+    done = command("mend", tern_bay / "broken.yaml", "--only", "error", "-o", tmp_path / "new.yaml")
+    assert done.returncode == 0 and "9 mends made" in done.stdout
+    assert command("mend", tern_bay / "broken.yaml", "--only", "note", "-o", tmp_path / "x.yaml").returncode == 2

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import json
 from random import Random
 
 import pytest
@@ -56,18 +55,17 @@ def _reached(index, source, target, version):
 def test_rows_counts_and_headline_are_of_the_same_pairs(command, tern_bay):
     file = tern_bay / "network.yaml"
     rows = list(csv.DictReader(command("matrix", file, "--devices", "--csv").stdout.splitlines()))
-    beside = [row for row in rows if {row["source"], row["destination"]} - set(archipelago.read_network(file).hosts)]
-    beside = [row for row in beside if {row["source"], row["destination"]} != {"outside"} and _of_a_device(row)]
-    told = json.loads(command("matrix", file, "--devices", "--json").stdout)["devices"]
+    network = archipelago.read_network(file)
+    beside = [row for row in rows if _of_a_device(row)]
+    told = archipelago.matrix(network, devices=True).values()["devices"]
     reached = [row for row in beside if row["reached"] == "yes"]
     assert (told["pairs"], told["reached"]) == (len(beside), len(reached))
     assert len(told["unreached"]) == len(beside) - len(reached)
-    assert (
-        f"devices' addresses: {len(reached):,} of {len(beside):,} pairs" in command("matrix", file, "--devices").stdout
-    )
-    for row in Random(1).sample(beside, 12):
-        done = command("reach", file, row["source"], row["destination"])
-        assert done.returncode == (row["reached"] != "yes"), row
+    shown = command("matrix", file, "--devices").stdout
+    assert f"devices' addresses: {len(reached):,} of {len(beside):,} pairs" in shown
+    for row in Random(1).sample(beside, 8):
+        said = archipelago.reach(network, row["source"], row["destination"])
+        assert said.reached == (row["reached"] == "yes"), row
 
 
 def _of_a_device(row):

@@ -11,6 +11,7 @@ from archipelago.api.reading import a_network
 if TYPE_CHECKING:
     from archipelago.audit.result import AuditResult
     from archipelago.model.expectation import Expectation
+    from archipelago.model.finding import Finding
     from archipelago.model.network import Network
     from archipelago.proof.mending import MendResult
     from archipelago.reachability.kept import Kept
@@ -223,17 +224,24 @@ def assert_expected(
 
 
 def mend(
-    text: str, *, only: Sequence[str] = (), notes: bool = False, source: str = "the text", accept_losses: bool = False
+    text: str,
+    *,
+    only: Sequence[str] = (),
+    notes: bool = False,
+    source: str = "the text",
+    accept_losses: bool = False,
+    chosen: Sequence[Finding] | None = None,
 ) -> MendResult:
     """Mend a network document: apply the mends of the audit's findings and look again, until nothing is left that can
     be mended.
 
     Args:
         text: the document; its comments and order stay.
-        only: kinds of finding, devices, or "KIND@DEVICE"; by default every error and risk.
+        only: severities, kinds of finding, devices, or "KIND@DEVICE"; by default every error and risk.
         notes: mend what is merely untidy, too, once no error is left.
         source: how errors name the document.
         accept_losses: make mends, too, that cut off something that works.
+        chosen: instead of all these, findings of the audit whose mends are to be made, each as it stands there.
 
     Returns:
         The new text, what was mended, and what is left.
@@ -250,6 +258,9 @@ def mend(
         >>> [finding.mend for finding in mended.made]
         ['make slip/p1 an access port of crew']
     """
+    from archipelago.proof.mending import make
     from archipelago.proof.mending import mend as run
 
+    if chosen is not None:
+        return make(text, source, chosen, partial(audit, accept_losses=accept_losses))
     return run(text, source, list(only), partial(audit, accept_losses=accept_losses), notes=notes)

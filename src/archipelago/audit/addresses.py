@@ -10,6 +10,7 @@ from archipelago.addressing.values import is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.places import has_moved, unplugged
+from archipelago.diagnosis.same_mac import same_mac
 from archipelago.diagnosis.separated import by_their_hosts, misplaced
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -40,6 +41,12 @@ def _hidden(index: NetworkIndex, together: list[Held]) -> bool:
 def _leased(index: NetworkIndex, holder: Held) -> bool:
     host = index.knowledge.written.hosts.get(holder.node.name)
     return host is not None and host.dhcp and holder.address.version == 4
+
+
+@rule
+def macs_twice(index: NetworkIndex) -> Iterator[Finding]:
+    """One MAC address at two stations of a broadcast domain."""
+    yield from same_mac(index)
 
 
 @rule

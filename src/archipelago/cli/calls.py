@@ -127,8 +127,10 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         "apply the mends of the audit's findings, audit again, show what changed",
         [
             NETWORK,
-            _written("where the mended network is written", "NEW"),
-            ("--only", {"action": "append", "default": [], "metavar": "KIND@DEVICE", "help": "only these"}),
+            _written("where the mended network is written", "NEW", required=False),
+            ("--only", {**SEVERAL, "metavar": "WHICH", "help": "a severity, a kind, a device, KIND@DEVICE: only that"}),
+            ("--ask", {"action": "store_true", "help": "go through them one by one"}),
+            ("--why", {"type": verbs.finding_number, "metavar": "N", "help": "what was tried for finding N"}),
             ("--notes", {"action": "store_true", "help": "mend notes, too, once no error is left"}),
             ("--accept-losses", {"action": "store_true", "help": "mends, too, by which something that works is lost"}),
             JSON,

@@ -193,6 +193,16 @@ def say(text: str = "") -> None:
     _writing(lambda: print("\n".join(shown)))
 
 
+def asked(question: str) -> str:
+    """What somebody answers, in lower case; `done` where nothing more comes in."""
+    answered()
+    _writing(lambda: print(printable(question), end="", flush=True))
+    line = sys.stdin.readline()
+    if not line or not sys.stdin.isatty():
+        say()
+    return line.strip().lower() if line else "done"
+
+
 def head(text: str) -> None:
     """The answer: bold in a terminal."""
     shown = printable(text)

@@ -22,10 +22,8 @@ if TYPE_CHECKING:
 
 GAP = 2
 """Spaces between columns."""
-LONGEST_WORD = 24
-"""So many characters of a word stand on one line at least, where the word has them."""
 RULED = 10
-"""Tables of more rows than this have a rule after every fifth."""
+"""Tables of more rows than this have a rule between the groups of their first column."""
 STYLES = {"NOT REACHED": "bold red", "REACHED": "bold green", "ERROR": "bold red", "RISK": "bold yellow"}
 """How the words that decide are set off, beside what they say."""
 _CODES = {"bold red": "1;31", "bold green": "1;32", "bold yellow": "1;33"}
@@ -34,7 +32,8 @@ _DECIDING = re.compile(r"\b(NOT REACHED|REACHED|ERROR|RISK)\b")
 
 
 class Fitted(NamedTuple):
-    """The columns of a table that fit a width, by their places, how wide each is, and the names of those left out."""
+    """The columns of a table that fit a width, by their places, how wide each is, and the names of those left out. No
+    widths where they do not fit however narrow they are: an address, a name or a number is never broken."""
 
     places: list[int]
     widths: list[int]
@@ -57,15 +56,17 @@ def wrapped(text: str, columns: int) -> list[str]:
         return [text]
     indent = len(text) - len(text.lstrip())
     label = re.match(r"\s*[a-z ]{1,12}: +", text)
-    hanging = " " * min(len(label[0]) if label else indent + 2, columns // 2)
-    return textwrap.wrap(text, columns, subsequent_indent=hanging, break_on_hyphens=False, drop_whitespace=True) or [
-        text
-    ]
+    longest = max(map(len, text.split()))
+    hanging = " " * max(min(len(label[0]) if label else indent + 2, columns // 2, columns - longest), 0)
+    lines = textwrap.wrap(
+        text, columns, subsequent_indent=hanging, break_on_hyphens=False, break_long_words=False, drop_whitespace=True
+    )
+    return lines or [text]
 
 
 def fitted(table: Table, columns: int) -> Fitted:
-    """Choose the columns of a table and their widths: as wide as they are where all fit, else cells are folded, and
-    where that is not enough the columns least needed are left out."""
+    """Choose the columns of a table and their widths: as wide as they are where all fit, else cells are folded between
+    words, and where that is not enough the columns least needed are left out."""
     natural = [max([len(head), *(len(row[at]) for row in table.rows)]) for at, head in enumerate(table.columns)]
     narrow = [min(natural[at], _narrowest(table, at)) for at in range(len(natural))]
     places = list(range(len(natural)))
@@ -77,20 +78,21 @@ def fitted(table: Table, columns: int) -> Fitted:
         if name in table.columns and len(places) > 1:
             places.remove(table.columns.index(name))
             left_out.append(name)
-    return Fitted(places, _shared(places, natural, narrow, columns - GAP * (len(places) - 1)), left_out)
+    room = columns - GAP * (len(places) - 1)
+    if sum(narrow[at] for at in places) > room:
+        return Fitted(list(range(len(natural))), [], [])
+    return Fitted(places, _shared(places, natural, narrow, room), left_out)
 
 
 def _narrowest(table: Table, at: int) -> int:
     """How narrow a column can be: its longest word, and its head."""
     words = (len(word) for row in table.rows for word in row[at].split())
-    return max(min(max(words, default=0), LONGEST_WORD), *(len(word) for word in table.columns[at].split()), 1)
+    return max(max(words, default=0), *(len(word) for word in table.columns[at].split()), 1)
 
 
 def _shared(places: Sequence[int], natural: Sequence[int], narrow: Sequence[int], room: int) -> list[int]:
     """The room shared out: each column as narrow as it can be, then those that need least more get it first."""
     widths = {at: narrow[at] for at in places}
-    if sum(widths.values()) > room:  # nothing more can go: all give way alike
-        return [max(widths[at] * room // max(sum(widths.values()), 1), 3) for at in places]
     left = room - sum(widths.values())
     needy = sorted(places, key=lambda at: natural[at] - narrow[at])
     for number, at in enumerate(needy):
@@ -109,17 +111,21 @@ def show(table: Table, stream: TextIO, colours: bool) -> None:
 
     columns = width()
     fits = fitted(table, columns)
+    if table.rows and not fits.widths:
+        print("\n".join(map(printable, blocks(table, columns))), file=stream)
+        return
     ruled = Box("    \n    \n -  \n    \n -  \n -  \n    \n    \n", ascii=True)
     drawn = RichTable(box=ruled, show_edge=False, pad_edge=False, padding=(0, 1, 0, 0), expand=False)
     for at, wide in zip(fits.places, fits.widths, strict=True):
         head = table.columns[at]
-        number = head in table.right
+        counts = head in table.right
         # A column's padding is the space before the next one; what the last one has is stripped again.
-        drawn.add_column(Text(head), width=wide, justify="right" if number else "left", overflow="fold")
-    for count, row in enumerate(table.rows, 1):
-        drawn.add_row(*(_cell(row[at], colours) for at in fits.places))
-        if len(table.rows) > RULED and count % 5 == 0 and count < len(table.rows):
+        drawn.add_column(Text(head), width=wide, justify="right" if counts else "left", overflow="fold")
+    ruled_before = _groups(table) if len(table.rows) > RULED else frozenset()
+    for number, row in enumerate(table.rows):
+        if number in ruled_before:
             drawn.add_section()
+        drawn.add_row(*(_cell(row[at], colours) for at in fits.places))
     console = Console(
         file=stream,
         width=columns + 1,
@@ -139,6 +145,34 @@ def show(table: Table, stream: TextIO, colours: bool) -> None:
     if fits.left_out:
         told = f"(left out to fit: {', '.join(fits.left_out)}; --plain or --json show all)"
         print("\n".join(wrapped(told, columns)), file=stream)
+
+
+def blocks(table: Table, columns: int) -> list[str]:
+    """A table that no width of its columns makes fit: for each row its first cell, and below it the others with their
+    heads, as many on a line as fit."""
+    lines = [table.title] if table.title else []
+    for row in table.rows:
+        first, *others = ((head, cell) for head, cell in zip(table.columns, row, strict=True))
+        lines += wrapped(first[1] or "-", columns)
+        line = ""
+        for item in (f"{head}: {cell}" if head else cell for head, cell in others if cell):
+            if line and len(line) + 3 + len(item) > columns:
+                lines.append(line)
+                line = ""
+            line = f"{line}   {item}" if line else f"  {item}"
+            if len(line) > columns:
+                *whole, line = wrapped(line, columns)
+                lines += whole
+        lines += [line] if line else []
+    return lines
+
+
+def _groups(table: Table) -> frozenset[int]:
+    """Where groups of rows begin that have one first cell (or none but in the first row), if any group has several."""
+    starts = [
+        number for number, row in enumerate(table.rows) if number and row[0] and row[0] != table.rows[number - 1][0]
+    ]
+    return frozenset(starts) if len(starts) + 1 < len(table.rows) else frozenset()
 
 
 def _cell(text: str, colours: bool) -> Text:

@@ -30,6 +30,12 @@ def event_number(text: str) -> int:
     raise ArgumentTypeError(f"'{text}' is not the number of an event; --steps shows them")
 
 
+def finding_number(text: str) -> int:
+    if re.fullmatch(r"[1-9]\d{0,5}", text, re.ASCII):
+        return int(text)
+    raise ArgumentTypeError(f"'{text}' is not the number of a finding; the audit shows them, from 1")
+
+
 def seconds(text: str) -> float:
     if re.fullmatch(r"\d{1,6}(\.\d{1,3})?", text, re.ASCII) and float(text) > 0:
         return float(text)
@@ -199,21 +205,9 @@ def view(words: Namespace) -> int:
 
 
 def mend(words: Namespace) -> int:
-    from archipelago.files.disk import read_text, write_whole
-    from archipelago.views import findings as view
+    from archipelago.cli.mending import mend as run
 
-    text = read_text(words.network)
-    result = archipelago.mend(
-        text, only=words.only, notes=words.notes, source=words.network, accept_losses=words.accept_losses
-    )
-    write_whole(words.output, result.text)
-    if words.as_json:
-        out.say_json({**result.values(), "written": words.output})
-    else:
-        out.answer(
-            result, also=f"; written to {words.output}", body=view.mend_body(result, words.network, words.output)
-        )
-    return 0 if result else 1
+    return run(words)
 
 
 def draw(words: Namespace) -> int:

@@ -214,6 +214,13 @@ _ALL = (
         OFTEN,
     ),
     Kind(
+        "mac-twice",
+        "error",
+        "one MAC address at two stations of a VLAN",
+        "switches send what is for the one to the other",
+        ALWAYS,
+    ),
+    Kind(
         "address-unusable",
         "error",
         "the broadcast or all-zeros address of a subnet, held or asked for",

@@ -8,6 +8,7 @@ from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.no_route import led_outside, no_route
 from archipelago.diagnosis.outvoted import far_end_wrong, unheld_gateway
 from archipelago.diagnosis.places import unplugged
+from archipelago.diagnosis.same_mac import same_mac
 from archipelago.diagnosis.separated import no_answer, separated
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
@@ -50,6 +51,9 @@ def unanswered(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         return interface_down(index, holder)
     if not together:
         return separated(index, own, holder)
+    twice = next(same_mac(index, node.name, holder.node.name), None)
+    if twice is not None:
+        return twice
     return no_answer(index, own, holder)
 
 

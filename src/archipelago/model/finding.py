@@ -55,6 +55,7 @@ class Finding(OneLine):
         edits: the same change, applicable; empty where only a person can decide.
         instead: other changes, as small, that mend it too.
         promises: the expectations that are broken by it, in words.
+        tried: the mends that were tried, in words, each with what came of it.
     """
 
     kind: str
@@ -67,6 +68,7 @@ class Finding(OneLine):
     edits: tuple[Edit, ...] = ()
     instead: tuple[Mend, ...] = ()
     promises: tuple[str, ...] = ()
+    tried: tuple[str, ...] = ()
 
     @property
     def is_error(self) -> bool:

@@ -69,7 +69,7 @@ def mend(text: str, source: str, only: list[str], audit: Audit, *, notes: bool =
     Args:
         text: the document.
         source: how errors name it.
-        only: kinds of finding, devices, or KIND@DEVICE; all errors and risks where empty.
+        only: severities, kinds of finding, devices, or KIND@DEVICE; all errors and risks where empty.
         audit: what finds the mistakes.
         notes: mend what is merely untidy, too, once no error is left.
 
@@ -81,13 +81,13 @@ def mend(text: str, source: str, only: list[str], audit: Audit, *, notes: bool =
     network = _network(text, source)
     result = audit(network)
     for choice in only:
-        if not any(_meant(finding, [choice]) for finding in result):
+        if not any(is_meant(finding, [choice]) for finding in result):
             listed = ", ".join(sorted({f"{finding.kind}@{finding.at}" for finding in result})) or "none"
-            raise QueryError(f"no finding is '{choice}'; give a kind, a device or KIND@DEVICE of: {listed}")
+            raise QueryError(f"no finding is '{choice}'; give a severity, a kind, a device or KIND@DEVICE of: {listed}")
     made: list[Finding] = []
     refused: dict[str, None] = {}
     for _ in range(ROUNDS):
-        wanted = [finding for finding in result if finding.edits and (not only or _meant(finding, only))]
+        wanted = [finding for finding in result if finding.edits and (not only or is_meant(finding, only))]
         wanted = [finding for finding in wanted if not any(_same(finding, other) for other in made)]
         # What is wrong or risky comes first: a note's mend can be in the way of an error's.
         serious = [finding for finding in wanted if not finding.is_note]
@@ -104,6 +104,24 @@ def mend(text: str, source: str, only: list[str], audit: Audit, *, notes: bool =
     return MendResult(before, text, network, tuple(made), tuple(refused), result)
 
 
+def make(text: str, source: str, chosen: Sequence[Finding], audit: Audit) -> MendResult:
+    """Make the mends of some findings of a document's audit, no others, and look at what is left.
+
+    Args:
+        text: the document.
+        source: how errors name it.
+        chosen: the findings, each with the mend that is to be made.
+        audit: what finds the mistakes.
+
+    Raises:
+        DocumentError: the text is not a network.
+    """
+    refused: dict[str, None] = {}
+    new, made = _apply(text, list(chosen), refused)
+    network = _network(new, source)
+    return MendResult(text, new, network, tuple(made), tuple(refused), audit(network))
+
+
 def _is_part(path: Path) -> bool:
     """Whether a place is that of a device or a host; what follows the last of them belongs to none."""
     return len(path) == 2 and path[0] in ("devices", "hosts", "cables", "expect")
@@ -118,9 +136,9 @@ def _network(text: str, source: str) -> Network:
     return network_from(parse(text.encode(), source))
 
 
-def _meant(finding: Finding, only: list[str]) -> bool:
-    """Whether a finding is among those chosen: by its kind, its device, or both."""
-    return bool({finding.kind, finding.at, f"{finding.kind}@{finding.at}"} & set(only))
+def is_meant(finding: Finding, only: list[str]) -> bool:
+    """Whether a finding is among those chosen: by its severity, its kind, its device, or both of these."""
+    return bool({finding.severity, finding.kind, finding.at, f"{finding.kind}@{finding.at}"} & set(only))
 
 
 def _apply(text: str, findings: list[Finding], refused: dict[str, None]) -> tuple[str, list[Finding]]:

@@ -89,13 +89,25 @@ def settle(trial: Trial, finding: Finding) -> tuple[Finding, str, int]:
     or with two that hold together; why none does; and how many pairs it gains."""
     mends = (Mend(finding.mend, finding.edits), *finding.instead[:MOST_INSTEAD])
     attempts = [trial.attempt(mend.edits) for mend in mends]
+    finding = replace(finding, tried=tuple(map(_came_of, mends, attempts)))
     good = [(attempt.gained, mend) for mend, attempt in zip(mends, attempts, strict=True) if not attempt.why]
     if good:
         best = max(gained for gained, _ in good)
         first, *others = (mend for gained, mend in good if gained == best)
         return replace(finding, mend=first.says, edits=first.edits, instead=tuple(others)), "", best
     both, gained = _with_remedy(trial, finding, attempts[0])
-    return (both, "", gained) if both is not None else (finding, attempts[0].why, 0)
+    if both is None:
+        return finding, attempts[0].why, 0
+    return replace(both, tried=(*finding.tried, f"{both.mend}: {_gain(gained)}")), "", gained
+
+
+def _came_of(mend: Mend, attempt: Attempt) -> str:
+    return f"{mend.says}: {attempt.why or _gain(attempt.gained)}"
+
+
+def _gain(pairs: int) -> str:
+    """What a mend that holds brings, in words."""
+    return f"it holds; {pairs:,} more reached (pairs, by family and kind of traffic)" if pairs else "it holds"
 
 
 def _with_remedy(trial: Trial, finding: Finding, attempt: Attempt) -> tuple[Finding | None, int]:

@@ -171,6 +171,7 @@ def _finding(index: NetworkIndex, breach: Breach, edits: Edits) -> Finding:
     there = nodes[target] if target in nodes else parse_address(target)
     answer = reach(index, nodes[source], there, probes=1, family=breach.version, probe=breach.probe)
     mend = _said(index, edits)
+    tried = (f"{mend}: the policy is kept there then, and no other line of it is broken",) if edits else ()
     policy = index.network.policy
     assert policy is not None
     line, path = f"policy, otherwise {policy.otherwise}", _OTHERWISE
@@ -184,10 +185,12 @@ def _finding(index: NetworkIndex, breach: Breach, edits: Edits) -> Finding:
         place = _comes_in(index, answer)
         at, where = place.partition("/")[0] or source, f" where {source} comes in, at {place}" if place else ""
         says = f"{line}; let through all the same: {what}, {such}, over {_way(answer)}"
-        return finding("policy-open", at=at, path=path, says=says, mend=mend or f"drop it{where}", edits=edits)
+        told = finding("policy-open", at=at, path=path, says=says, mend=mend or f"drop it{where}", edits=edits)
+        return replace(told, tried=tried)
     says = f"{line}; ended all the same: {what}, {such}: {answer.says}"
     mend = mend or answer.mend or "let it pass"
-    return finding("policy-closed", at=answer.at or source, path=path, says=says, mend=mend, edits=edits)
+    told = finding("policy-closed", at=answer.at or source, path=path, says=says, mend=mend, edits=edits)
+    return replace(told, tried=tried)
 
 
 def _answers(index: NetworkIndex, some: Sequence[Breach]) -> Finding:

@@ -101,6 +101,7 @@ FINDING_KEYS = {
     "edits": EDITS,
     "instead": several(record(says=TEXT, edits=EDITS))("other changes, as small, that mend it too"),
     "promises": several(TEXT)("the expectations that are broken by it"),
+    "tried": several(TEXT)("the mends that were tried, each with what came of it"),
 }
 FINDING = record(**FINDING_KEYS)
 FINDING_WITH_LINE = record(line=COUNT("the line of the file that it stands on; 0: in no file"), **FINDING_KEYS)
