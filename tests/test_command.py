@@ -6,9 +6,15 @@ import csv
 import io
 import json
 import shutil
+from argparse import Namespace
+from itertools import combinations
 from pathlib import Path
 
 import pytest
+
+import archipelago
+from archipelago.cli.calls import VERBS
+from archipelago.cli.together import APART, NEEDS, check
 
 ROOT = Path(__file__).resolve().parent.parent
 
@@ -280,3 +286,34 @@ def test_mends_of_one_severity_alone(command, tern_bay, tmp_path):
     done = command("mend", tern_bay / "broken.yaml", "--only", "error", "-o", tmp_path / "new.yaml")
     assert done.returncode == 0 and "9 mends made" in done.stdout
     assert command("mend", tern_bay / "broken.yaml", "--only", "note", "-o", tmp_path / "x.yaml").returncode == 2
+
+
+@pytest.mark.parametrize("verb", VERBS)
+def test_of_every_two_options_one_that_would_be_ignored_is_refused(verb):
+    """Each pair of options of a verb either goes together or is one message; what the tables name is there."""
+    options = {names[0]: settings for *names, settings in VERBS[verb][2] if names[0].startswith("-")}
+    apart = {frozenset((one, other)) for one, others in APART.get(verb, ()) for other in others}
+    needs = NEEDS.get(verb, {})
+    assert {*needs, *(option for pair in apart for option in pair)} <= options.keys()
+    ends = [settings.get("metavar") for *names, settings in VERBS[verb][2] if not names[0].startswith("-")]
+    for one, other in combinations(options, 2):
+        words = Namespace(verb=verb, new="new.yaml" if "NEW" in ends else None, output=None)
+        alone = any(option in (one, other) and not {one, other} & set(others) for option, others in needs.items())
+        if alone or frozenset((one, other)) in apart:
+            with pytest.raises(archipelago.QueryError, match="go"):
+                check(words, [one, other])
+        else:
+            check(words, [one, other])
+
+
+def test_options_that_would_be_ignored_are_refused_by_the_command(command, tern_bay):
+    file = tern_bay / "network.yaml"
+    for words in (
+        ["matrix", file, "--csv", "--json"],
+        ["outages", file, "--every", "1"],
+        ["change", file, "--pace", "3"],
+        ["mend", file, "-o", ""],
+        ["reach", file, "kiosk-a", "--in-order", "--steps"],
+    ):
+        done = command(*words)
+        assert done.returncode == 2 and done.stderr.count("\n") == 1, words

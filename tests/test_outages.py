@@ -215,7 +215,7 @@ def test_the_command_says_it_in_words_in_json_and_in_a_picture(command, tmp_path
         (["--from", "mess"], "--break"),
         (["--break", "quay"], "--from and --to"),
         (["--double", "-o", "x.svg"], "does not go with --double"),
-        (["--workers", "2"], "double failures"),
+        (["--workers", "2"], "goes with --double"),
         (["--double", "--workers", "0"], "1 to 1,024"),
         (["--double", "--scheduler", "tcp://127.0.0.1:1"], "there is no scheduler at"),
         (["-o", "x.gif"], "neither .svg nor .png"),

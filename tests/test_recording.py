@@ -59,7 +59,7 @@ def test_what_does_not_read_is_not_recorded_and_what_is_not_recorded_is_not_lost
     ("words", "said"),
     [
         ([], "write one of"),
-        (["-m", "why", "--list"], "write one of"),
+        (["-m", "why", "--list"], "does not go with"),
         (["-m", " "], "a line is expected"),
         (["--restore", "--output=x"], "expected one argument"),
         (["--restore", "nowhere"], "there is no record 'nowhere'; there are: none"),

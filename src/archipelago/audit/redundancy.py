@@ -11,6 +11,7 @@ from archipelago.audit.switching import facing_attachments, users
 from archipelago.diagnosis.cut import cut
 from archipelago.diagnosis.faults import redundancy as faults
 from archipelago.diagnosis.faults.words import free_address
+from archipelago.diagnosis.not_routing import active_not_routing
 from archipelago.diagnosis.places import port_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.elected import Member
@@ -195,16 +196,9 @@ def active_twice(index: NetworkIndex) -> Iterator[Finding]:
 @rule
 def not_routing(index: NetworkIndex) -> Iterator[Finding]:
     """An active member whose device does not route the family."""
-    for members, active in index.once(groups):
-        node = index.knowledge.devices[active.device]
-        if active.written.family not in node.forwards:
-            families = sorted({*node.forwards, active.written.family})
-            better = next((one for one in members if active.written.family in _forwards(index, one)), None)
-            yield faults.active_not_routing(index, active, better, [f"ipv{version}" for version in families])
-
-
-def _forwards(index: NetworkIndex, member: Member) -> frozenset[int]:
-    return index.knowledge.devices[member.device].forwards
+    for _, active in index.once(groups):
+        if active.written.family not in index.knowledge.devices[active.device].forwards:
+            yield active_not_routing(index, active)
 
 
 def partners(index: NetworkIndex) -> dict[str, dict[str, None]]:

@@ -14,6 +14,7 @@ from typing import NoReturn
 import archipelago
 from archipelago.cli import out
 from archipelago.cli.calls import EXAMPLES, VERBS
+from archipelago.cli.together import check
 from archipelago.errors import ArchipelagoError, CarveError, DesignError, DocumentError, OutputError, QueryError
 
 
@@ -133,6 +134,7 @@ def run(words: Namespace) -> int:
     try:
         if words.plain:
             out.plainly()
+        check(words, sys.argv[1:])
         _check_output(words)
         if getattr(words, "output", None) == "-":
             sys.stdout = sys.stderr  # the document goes to standard output, the answer beside it

@@ -40,9 +40,6 @@ def mend(words: Namespace) -> int:
 
 def _why(words: Namespace) -> int:
     """What was tried for one finding of the audit."""
-    for option, value in (("--output", words.output), ("--ask", words.ask), ("--json", words.as_json)):
-        if value:
-            raise QueryError(f"{option} does not go with --why, which mends nothing")
     found = archipelago.audit(archipelago.read_network(words.network), accept_losses=words.accept_losses)
     if words.why > len(found):
         raise QueryError(f"there is no finding {words.why}; the audit has {len(found)}")
@@ -59,8 +56,6 @@ def _why(words: Namespace) -> int:
 
 def _asked(words: Namespace) -> list[Finding]:
     """The findings whose mends somebody wants, each with the one that was chosen."""
-    if words.as_json:
-        raise QueryError("--json does not go with --ask, which asks a person")
     network = archipelago.read_network(words.network)
     found = archipelago.audit(network, accept_losses=words.accept_losses)
     able = [one for one in found if one.edits and (not words.only or is_meant(one, words.only))]

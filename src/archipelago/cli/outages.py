@@ -18,18 +18,12 @@ def outages(words: Namespace) -> int:
         ending(words.output)  # before the work
     if words.part:
         return _over_time(network, words)
-    for option, value in (("--from", words.source), ("--to", words.target), ("--restore", words.restore)):
-        if value is not None:
-            raise QueryError(f"{option} goes with --break, which watches one part break over time")
     return _in_turn(network, words)
 
 
 def _over_time(network: archipelago.Network, words: Namespace) -> int:
     if words.source is None or words.target is None:
         raise QueryError("--break needs --from and --to: who probes whom while the part breaks")
-    for option, value in (("--double", words.double), ("--quick", words.quick), ("--devices", words.devices)):
-        if value:
-            raise QueryError(f"{option} does not go with --break, which watches one part break over time")
     result = archipelago.break_part(
         network,
         words.part,
@@ -47,8 +41,6 @@ def _over_time(network: archipelago.Network, words: Namespace) -> int:
 
 
 def _in_turn(network: archipelago.Network, words: Namespace) -> int:
-    if words.double and words.output:
-        raise QueryError("--output draws what hangs on single parts; it does not go with --double")
     found = archipelago.outages(
         network,
         double=words.double,

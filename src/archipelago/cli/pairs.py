@@ -6,7 +6,6 @@ from argparse import Namespace
 
 import archipelago
 from archipelago.cli import out
-from archipelago.errors import QueryError
 from archipelago.model.filters import parse_probe
 from archipelago.proof.all_pairs import all_pairs
 from archipelago.views import matrix as shown
@@ -42,11 +41,6 @@ def matrix(words: Namespace) -> int:
 
 def _policy(network: archipelago.Network, words: Namespace) -> int:
     """What the policy allows, beside what the network does."""
-    others = {"--family": words.family, "--without": words.without, "--hosts": words.hosts, "--csv": words.csv}
-    others["--devices"] = words.devices
-    for option, value in others.items():
-        if value:
-            raise QueryError(f"{option} does not go with --policy, which asks for every kind of traffic and family")
     found = archipelago.check_policy(network)
     if words.output:
         archipelago.draw(found, words.output)

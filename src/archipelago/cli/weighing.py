@@ -7,13 +7,10 @@ from argparse import Namespace
 import archipelago
 from archipelago.cli import out
 from archipelago.cli.verbs import tell_growth
-from archipelago.errors import QueryError
 
 
 def weigh(words: Namespace) -> int:
     """Answer; the designs and a picture are kept in a directory where one is named."""
-    if words.host is not None and words.keep is None:
-        raise QueryError("--from goes with --keep: where the person sits who would change the network that runs")
     brief = archipelago.read_brief(words.brief)
     found = archipelago.weigh(
         brief,

@@ -1,19 +1,36 @@
 from __future__ import annotations
 
 from archipelago.diagnosis import faults
+from archipelago.diagnosis.faults import redundancy
 from archipelago.diagnosis.no_home import no_home
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
+from archipelago.knowledge.elected import Member
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Device
+
+
+def routing_off(index: NetworkIndex, node: Node, version: int) -> Finding:
+    """A device that could route does not forward a family; where it is active in a virtual router, that is told."""
+    elected = index.knowledge.elected
+    for member in elected.members(node.name):
+        if member.written.family == version and elected.active(member):
+            return active_not_routing(index, member)
+    return faults.routing_off(node, version)
+
+
+def active_not_routing(index: NetworkIndex, active: Member) -> Finding:
+    """The active member of a virtual router does not route its family."""
+    families = sorted({*index.knowledge.devices[active.device].forwards, active.written.family})
+    return redundancy.active_not_routing(active, [f"ipv{version}" for version in families])
 
 
 def not_routing(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     """A packet for somebody else came to a station that does not forward its family."""
     version = stop.target.version
     if node.can_route:
-        return faults.routing_off(node, version)
+        return routing_off(index, node, version)
     sender = index.knowledge.nodes[stop.passed[-2]] if len(stop.passed) > 1 else node
     for hop in sender.written.gateway:
         holders = index.holders(hop.address)

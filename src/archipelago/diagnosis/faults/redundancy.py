@@ -197,7 +197,7 @@ def active_twice(index: NetworkIndex, one: Member, other: Member, why: Finding |
     )
 
 
-def active_not_routing(index: NetworkIndex, active: Member, better: Member | None, families: Sequence[str]) -> Finding:
+def active_not_routing(active: Member, families: Sequence[str]) -> Finding:
     """The active member does not route."""
     path: Path = ("devices", active.device, "routing")
     return finding(
