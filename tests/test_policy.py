@@ -390,7 +390,8 @@ def test_a_policy_and_the_network_are_told_by_vlan(command, tmp_path):
         "open_for_answers": "",
     }
     kept = archipelago.check_policy(archipelago.mend(BAY).network)
-    assert kept.holds and kept.headline == "the policy is kept: every pair, 5 kinds of traffic"
+    open_to_all = "devices' own addresses are open to all: no line names a device"
+    assert kept.holds and kept.headline == f"the policy is kept: every pair, 5 kinds of traffic; {open_to_all}"
     for wrong in (["--csv"], ["--family", "6"]):
         refused = command("matrix", file, "--policy", *wrong)
         assert refused.returncode == 2 and "does not go with --policy" in refused.stderr

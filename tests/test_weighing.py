@@ -14,10 +14,12 @@ from archipelago import DesignError, QueryError, matrix, reach, read_brief, read
 from archipelago.failures.parts import breakable
 from archipelago.failures.surviving import surviving
 from archipelago.knowledge.known import know
+from archipelago.knowledge.parts import switched_off
 from archipelago.weighing.measures import Cost, Measures
 from archipelago.weighing.places import other_places
 from archipelago.weighing.ranking import Figures, flip, ranked
 from load_agreement import a_network
+from outages_referee import reached as answered
 
 BRIEF = """format: archipelago-brief/1
 space: 10.44.0.0/20
@@ -79,14 +81,14 @@ def test_figures_are_those_of_single_runs(found):
 
 def left_by_every_failure(network) -> tuple[int, int]:
     """How many pairs are reached, and how many of them whatever breaks that they are not plugged into, run by run."""
-    whole, knowledge = matrix(network), know(network)
-    left = {pair for pair in permutations(network.hosts, 2) if whole[pair]}
+    knowledge, hosts = know(network), set(permutations(network.hosts, 2))
+    left = answered(network) & hosts
     reached = len(left)
     for part in breakable(knowledge):
-        after = archipelago.matrix(network, without=[part.name])
+        after = answered(switched_off(knowledge, [part.name]))
         own = {name for name, host in network.hosts.items() if part.kind == "device" and host.at.device == part.name}
         if part.kind != "interface":
-            left = {pair for pair in left if own.intersection(pair) or after[pair]}
+            left = {pair for pair in left if own.intersection(pair) or pair in after}
     return reached, len(left)
 
 

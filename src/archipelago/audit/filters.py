@@ -48,8 +48,9 @@ MOST_WAYS = 2_000
 
 @rule
 def unmet_lines(index: NetworkIndex) -> Iterator[Finding]:
-    """A line that no packet meets where its filter stands: what it names goes another way. Nothing is said where ways
-    or addresses change: where gateways are shared, or where a source is translated."""
+    """A line that no packet meets where its filter stands: what it names goes another way. Nothing is said of what is
+    within one subnet, which no filter meets anywhere, and where ways or addresses change: where gateways are shared, or
+    where a source is translated."""
     nodes, filtering = index.knowledge.devices, [device for device in index.network.devices.values() if device.filters]
     translated = (nic for node in nodes.values() if filtering for nic in node.nics.values() if nic.source_nat)
     if not filtering or index.knowledge.elected.any or any(translated):
@@ -72,7 +73,9 @@ def unmet_lines(index: NetworkIndex) -> Iterator[Finding]:
                     (start, target)
                     for start in sources
                     for target in targets
-                    if start.node is not target.node and start.address.version == target.address.version
+                    if start.node is not target.node
+                    and start.address.version == target.address.version
+                    and not start.address.prefix.holds(target.address.address)
                 ]
                 ways = (
                     (target, way(start.node.name, start.nic.vrf, target.address.address)) for start, target in pairs
