@@ -59,10 +59,11 @@ class Kept(Answer):
     @property
     def headline(self) -> str:
         """The answer in one line."""
-        return f"{self._said}; {self.devices}"
+        return f"{self.verdict}; {self.devices}"
 
     @property
-    def _said(self) -> str:
+    def verdict(self) -> str:
+        """Whether the policy is kept, without a word about devices."""
         kinds = f"{len(self.probes)} kind{'s' * (len(self.probes) != 1)} of traffic"
         if self.holds:
             aside = int(self.for_answers.any(axis=0).sum())

@@ -38,7 +38,7 @@ def policy_picture(found: Kept, title: str = "") -> Picture:
     """The grid, the answer above it, and how to read it."""
     picture = Picture(title or "policy", found.headline)
     reading = "from the row to the column: who may begin what; pairs of hosts within a VLAN are left out"
-    picture.shapes += heading(found.headline, reading)
+    picture.shapes += heading(found.verdict, f"{reading}; {found.devices}")
     picture.shapes += legend([(look.pattern, look.word) for look in LOOKS], MARGIN, 66)
     labels = [Label(at + 0.5, name) for at, name in enumerate(found.places)]
     grid = fitted(picture, 82, len(labels), labels, LEAST, MOST)
