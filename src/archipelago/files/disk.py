@@ -7,6 +7,7 @@ import sys
 import tempfile
 from io import BufferedIOBase
 from pathlib import Path as FilePath
+from select import select
 from typing import BinaryIO
 
 from archipelago.errors import DocumentError, OutputError, Problem
@@ -15,6 +16,8 @@ from archipelago.progress import tell
 
 AT_A_TIME = 1 << 20
 """So many bytes are read at a time."""
+LOOKING_UP = 0.1
+"""After so many seconds a wait for the next piece looks whether a signal has come."""
 STANDARD = "-"
 """In place of a path: standard input, or output."""
 
@@ -45,12 +48,17 @@ def read_bytes(path: str | os.PathLike[str]) -> bytes:
 
 
 def _read(stream: BufferedIOBase | BinaryIO) -> bytes:
-    """All of a stream, up to one byte more than the largest document has. It is read piece by piece: a signal that
-    comes with a piece is looked at before the next."""
+    """All of a stream, up to one byte more than the largest document has. It is read piece by piece, each once there is
+    something to read: a signal that comes as a read begins would else wait as long as that does."""
     assert isinstance(stream, BufferedIOBase)
     pieces: list[bytes] = []
     left = LARGEST + 1
-    while left and (piece := stream.read1(min(left, AT_A_TIME))):
+    while left:
+        while not select([stream], [], [], LOOKING_UP)[0]:
+            pass
+        piece = stream.read1(min(left, AT_A_TIME))
+        if not piece:
+            break
         pieces.append(piece)
         left -= len(piece)
     return b"".join(pieces)
