@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any, TypeAlias
+from collections.abc import Sequence
+from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 from scipy.sparse import csr_array
 
 from archipelago.load.links import INSIDE, Forest
-from archipelago.load.parties import Rates
-from archipelago.reachability.arrays import Ints
+from archipelago.load.parties import Rates, summed
+from archipelago.reachability.arrays import Bools, Ints
 
 Crossings: TypeAlias = "csr_array[Any]"
 """By leg (a row) and link (a column) the share of what goes there that leaves by the link: it is less than 1 where
@@ -45,33 +46,69 @@ def crossings(forest: Forest, source: Ints, target: Ints, share: Rates, leg: Int
     return csr_array((np.concatenate(shares), (np.concatenate(rows), np.concatenate(columns))), shape=shape)
 
 
-class BothLegs:
-    """Adds up what crosses cables again, while flows go on from router to router.
+class Numbered(NamedTuple):
+    """Legs, each once, and the number of the leg that each flow takes."""
+
+    legs: Crossings
+    of: Ints
+
+
+def crossed_again(
+    reverse: Ints, first: Numbered, ways: Ints, hops: Sequence[Crossings], last: Numbered, rate: Rates
+) -> Rates:
+    """What of flows leaves by each link that had come in by it before, on any leg.
+
+    Flows are added up by the legs that they have in common, two legs at a time, so that a million cost little more than
+    their legs. That counts double what crosses a link in one direction twice before it comes back: where hosts and
+    routers send over one link, such flows are followed each for itself.
 
     Args:
         reverse: for each link the one that frames come back by; -1 where there is none.
-        first: the links of each flow's first leg.
+        first: the legs from hosts to their routers.
+        ways: the way of each flow from its first router to its last.
+        hops: by hop the links of each way there, none where it has ended.
+        last: the legs from the last routers to hosts.
         rate: what each flow carries.
     """
+    if not len(rate):
+        return np.zeros(len(reverse))
+    passed = csr_array(sum(hops[1:], start=hops[0])) if hops else csr_array((int(ways.max()) + 1, len(reverse)))
+    shared = (first.legs.sum(axis=0) > 0) & (passed.sum(axis=0) > 0)
+    single = (_touching(first.legs, shared)[first.of] & _touching(passed, shared)[ways]) if shared.any() else None
+    again: Rates = np.zeros(len(reverse))
+    if single is not None:
+        alone = np.flatnonzero(single)
+        legs = [hop[ways[alone]] for hop in hops]
+        again += _along(reverse, [first.legs[first.of[alone]], *legs, last.legs[last.of[alone]]], rate[alone])
+        rate = np.where(single, 0.0, rate)
+    again += _along(reverse, hops, summed(ways, rate, passed.shape[0]))
+    once = passed.minimum(csr_array((np.ones(passed.nnz), passed.indices, passed.indptr), shape=passed.shape))
+    for (before, earlier), (after, later) in ((first, (passed, ways)), ((once, ways), last), (first, last)):
+        together = csr_array((rate, (earlier, later)), shape=(before.shape[0], after.shape[0]))
+        again += _turned(before, reverse).multiply(together @ after).sum(axis=0)
+    return again
 
-    def __init__(self, reverse: Ints, first: Crossings, rate: Rates) -> None:
-        self._reverse = reverse
-        self._rate = rate
-        self._crossed = self._turned(first)
-        self.again: Rates = np.zeros(len(reverse))
 
-    def follow(self, leg: Crossings) -> None:
-        """Take up the next leg of every flow."""
-        self.again += self._crossed.multiply(leg).T @ self._rate
-        self._crossed = self._crossed.maximum(self._turned(leg))
+def _along(reverse: Ints, legs: Sequence[Crossings], rate: Rates) -> Rates:
+    """What comes back on one of some legs, taken one after another, over a link of an earlier one."""
+    again: Rates = np.zeros(len(reverse))
+    if not legs:
+        return again
+    crossed, *others = legs
+    for leg in others:
+        again += _turned(crossed, reverse).multiply(leg).T @ rate
+        crossed = crossed.maximum(leg)
+    return again
 
-    def keep(self, which: Ints) -> None:
-        """Go on with some of the flows."""
-        self._crossed, self._rate = self._crossed[which], self._rate[which]
 
-    def _turned(self, leg: Crossings) -> Crossings:
-        """What is crossed by the links that come back."""
-        cells = leg.tocoo()
-        column = self._reverse[cells.col]
-        known = column >= 0
-        return csr_array((cells.data[known], (cells.row[known], column[known])), shape=leg.shape)
+def _touching(legs: Crossings, links: Bools) -> Bools:
+    """Which legs cross any of some links."""
+    return np.asarray(legs @ links.astype(np.float64)) > 0
+
+
+def _turned(legs: Crossings, reverse: Ints) -> Crossings:
+    """What is crossed, by the links that come back."""
+    cells = legs.tocoo()
+    column = reverse[cells.col]
+    known = column >= 0
+    return csr_array((cells.data[known], (cells.row[known], column[known])), shape=legs.shape)

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.sparse import vstack
+from scipy.sparse import csr_array
 
 from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.topology import far_end
-from archipelago.load.both_legs import BothLegs, Crossings, crossings
+from archipelago.load.both_legs import Crossings, Numbered, crossed_again, crossings
 from archipelago.load.links import Forest, Legs, forest_of, over_links
 from archipelago.load.parties import Flows, Groups, Rates, Stream, ends_of, group_hosts, some, summed
 from archipelago.load.result import DemandLoad
@@ -23,8 +23,6 @@ from archipelago.reachability.outcome import Outcome
 
 AT_ONCE = 2_000_000
 """About how many pairs of parties are carried at once."""
-AT_A_TIME = 100_000
-"""So many of them are followed link by link at a time."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -185,10 +183,7 @@ class _Carrying:
         begins = ways.start.row[sender], ways.start.ingress[sender], column
         self._spread(routed.source, begins[1], routed.rate, outwards=True)
         self._follow(outcome, begins, routed)
-        for low in range(0, len(sender), AT_A_TIME):
-            piece = slice(low, low + AT_A_TIME)
-            flows = Flows(routed.source[piece], routed.target[piece], routed.rate[piece])
-            self._count_again(outcome, (begins[0][piece], begins[1][piece], begins[2][piece]), flows)
+        self._count_again(outcome, begins, routed)
 
     def _follow(self, outcome: Outcome, begins: tuple[Ints, Ints, Ints], flows: Flows) -> None:
         """From routing table to routing table, what comes in by one interface for one party at once."""
@@ -215,47 +210,49 @@ class _Carrying:
             self.legs.append(Legs(egress[moving], ingress, rate))
 
     def _count_again(self, outcome: Outcome, begins: tuple[Ints, Ints, Ints], flows: Flows) -> None:
-        """What crosses a cable that it came by, each flow for itself."""
-        ways, codes, entries = outcome.ways, outcome.codes, outcome.family.entries
-        row, ingress, column = codes.rows + begins[0].astype(np.int64), begins[1], begins[2]
-        target = flows.target
-        legs = BothLegs(self.reverse, self._crossed(flows.source, ingress, outwards=True), flows.rate)
-        for _ in range(FIRST_TTL):
+        """What crosses a cable that it came by."""
+        columns = outcome.codes.columns
+        _, example, ways = np.unique(begins[0] * columns + begins[2], return_index=True, return_inverse=True)
+        ways = ways.reshape(-1)
+        hops, egress = self._hops(outcome, begins[0][example], begins[2][example])
+        first = self._to_hosts(flows.source, begins[1], outwards=True)
+        last = self._to_hosts(flows.target, egress[ways], outwards=False)
+        self.returns += crossed_again(self.reverse, first, ways, hops, last, flows.rate)
+
+    def _hops(self, outcome: Outcome, row: Ints, column: Ints) -> tuple[list[Crossings], Ints]:
+        """The links of ways from router to router, by hop, and the interface by which each leaves its last router."""
+        ways, codes = outcome.ways, outcome.codes
+        hops: list[Crossings] = []
+        last = np.zeros(len(row), dtype=np.int64)
+        left, row = np.arange(len(row)), codes.rows + row.astype(np.int64)
+        while len(left) and len(hops) < FIRST_TTL:
             state = row * codes.columns + column
             route, onward = ways.table.route[state].astype(np.int64), ways.table.next[state].astype(np.int64)
-            egress, ingress = entries.endpoint[route], ways.hops.ingress[route]
-            arrives, moving = onward == codes.arrived, onward < codes.states
-            legs.keep(np.concatenate((np.flatnonzero(arrives), np.flatnonzero(moving))))
-            last = self._crossed(target[arrives], egress[arrives], outwards=False)
-            legs.follow(vstack((last, self._between(egress[moving], ingress[moving])), format="csr"))
-            if not moving.any():
-                break
-            legs.keep(np.arange(int(arrives.sum()), int(arrives.sum() + moving.sum())))
-            row, ingress, column, target = (
-                onward[moving] // codes.columns,
-                ingress[moving],
-                column[moving],
-                target[moving],
-            )
-        self.returns += legs.again
+            egress, moving = outcome.family.entries.endpoint[route], onward < codes.states
+            last[left[~moving]] = egress[~moving]
+            left, row, column = left[moving], onward[moving] // codes.columns, column[moving]
+            if len(left):
+                hops.append(self._between(egress[moving], ways.hops.ingress[route[moving]], left, len(last)))
+        return hops, last
 
-    def _crossed(self, party: Ints, far: Ints, *, outwards: bool) -> Crossings:
-        """The links between parties and an interface of a router each."""
+    def _to_hosts(self, party: Ints, far: Ints, *, outwards: bool) -> Numbered:
+        """The legs between parties and an interface of a router each."""
         size = len(self.arrays.endpoints) + 1
         key, of = np.unique(party * size + far, return_inverse=True)
         leg, group = self._groups_of(key // size)
         near, far = self.endpoint[group], (key % size)[leg]
         share = self.groups.size[group] / self.groups.size_of[(key // size)[leg]]
         ends = (near, far) if outwards else (far, near)
-        return crossings(self.forest, *ends, share, leg, (len(key), len(self.reverse)))[of.reshape(-1)]
+        return Numbered(crossings(self.forest, *ends, share, leg, (len(key), len(self.reverse))), of.reshape(-1))
 
-    def _between(self, egress: Ints, ingress: Ints) -> Crossings:
-        """The links between interfaces of two routers each."""
+    def _between(self, egress: Ints, ingress: Ints, ways: Ints, count: int) -> Crossings:
+        """The links between interfaces of two routers each, for some ways of so many."""
         size = len(self.arrays.endpoints) + 1
         key, of = np.unique(egress * size + ingress, return_inverse=True)
         legs, shares = np.arange(len(key)), np.ones(len(key))
         made = crossings(self.forest, key // size, key % size, shares, legs, (len(key), len(self.reverse)))
-        return made[of.reshape(-1)]
+        placed = csr_array((np.ones(len(ways)), (ways, of.reshape(-1))), shape=(count, len(key)))
+        return csr_array(placed @ made)
 
     @cached_property
     def reverse(self) -> Ints:
