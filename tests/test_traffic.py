@@ -6,10 +6,15 @@ import json
 from dataclasses import replace
 from importlib.resources import files
 
+import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.sparse import csr_array
 
 import archipelago
 from archipelago import DocumentError, QueryError, read_brief, read_network, traffic
+from archipelago.load.both_legs import Numbered, crossed_again
 from archipelago.load.result import rate_text, times
 from archipelago.model.network import with_changes
 from load_agreement import a_network, calculated, differences
@@ -194,3 +199,27 @@ def test_a_rule_that_is_given_stands_for_what_is_written(command):
     done = command("traffic", "-", "--each", "1M", stdin=archipelago.network_text(network))
     assert "assumed: every host sends 1 Mbit/s" in done.stdout and "mess to yard" not in done.stdout
     assert "assumed" not in run_on(command, network)[1]
+
+
+@given(st.integers(0, 2**32 - 1))
+def test_what_comes_back_over_a_link_is_the_sum_of_every_flow_alone(seed):
+    """Flows that are added up by their legs come to what each comes to, followed link by link."""
+    random = np.random.default_rng(seed)
+    half, legs, ways, flows = 3, 4, 3, 6
+    reverse = np.concatenate((np.arange(half, 2 * half), np.arange(half)))
+
+    def made(count, whole):
+        cells = random.random((count, 2 * half)) < 0.3
+        return csr_array(cells * (1.0 if whole else random.choice([0.5, 1.0], size=cells.shape)))
+
+    first, last = (Numbered(made(legs, False), random.integers(0, legs, flows)) for _ in range(2))
+    hops = [made(ways, True) for _ in range(random.integers(0, 3))]
+    way, rate = random.integers(0, ways, flows), random.random(flows)
+    wanted = np.zeros(2 * half)
+    for number in range(flows):
+        rows = [first.legs[[first.of[number]]], *(hop[[way[number]]] for hop in hops), last.legs[[last.of[number]]]]
+        crossed = np.zeros(2 * half)
+        for row in (one.toarray()[0] for one in rows):
+            wanted += rate[number] * crossed[reverse] * row
+            crossed = np.maximum(crossed, row)
+    assert np.allclose(crossed_again(reverse, first, way, hops, last, rate), wanted)

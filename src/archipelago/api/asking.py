@@ -94,6 +94,7 @@ def _asked(known: NetworkIndex, source: str, target: str, probes: int, family: i
 def _kept_apart(index: NetworkIndex, ends: Ends, target: str, answer: ReachResult, sent: Probe) -> str:
     """What keeps the two ends of a question apart on purpose; empty where nothing does."""
     from archipelago.addressing.values import Address
+    from archipelago.model.ends import OUTSIDE
 
     network, (source, end) = index.network, ends[0]
     if answer.family is None or (network.policy is None and all(one.reached for one in network.expect)):
@@ -106,7 +107,9 @@ def _kept_apart(index: NetworkIndex, ends: Ends, target: str, answer: ReachResul
         asked = holder.node.name if holder is not None and holder.node.name in network.hosts else asked
     else:
         asked = target if end.name in network.devices and "/" in target else end.name
-    return Meant(index.knowledge, tuple(network.hosts), sent).single(source.name, asked, answer.family)
+    hosts = tuple(network.hosts)
+    outside = (OUTSIDE,) if OUTSIDE in hosts else ()
+    return Meant(index.knowledge, hosts, outside).single(source.name, asked, answer.family, sent)
 
 
 def _reach(index: NetworkIndex, ends: Ends, probes: int, family: int | None, probe: Probe) -> ReachResult:

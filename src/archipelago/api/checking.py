@@ -57,7 +57,9 @@ def audit(network: Network, *, quick: bool = False, accept_losses: bool = False)
 
         verdicts = check(index.knowledge).verdicts
         causes = [() if verdict.finding is None else (verdict.finding,) for verdict in verdicts]
-        findings = with_promises(findings, (Broken(n, one, causes[n]) for n, one in unkept(verdicts)))
+        findings = with_promises(
+            findings, (Broken(verdicts[n].promise(n), one, causes[n]) for n, one in unkept(verdicts))
+        )
     return AuditResult(sort(network, findings), network, quick=quick)
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from archipelago.addressing.values import Prefix, parse_prefix
+from archipelago.diagnosis.places import sample
 from archipelago.errors import AddressError
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Edit, Finding
@@ -69,8 +70,6 @@ def _neighbours(index: NetworkIndex, finding: Finding) -> frozenset[object]:
 
 
 def _homes(index: NetworkIndex, prefix: Prefix) -> set[object]:
-    from archipelago.audit.routing import sample
-
     homes = list(index.homes_in(sample(prefix), ""))
     return {(home.node.name, home.nic.name) for home in homes} or {str(prefix)}
 

@@ -11,10 +11,10 @@ from archipelago.model.finding import Finding
 
 
 class Broken(NamedTuple):
-    """An expectation that does not hold: its place among all, a finding that says so, and the mistakes behind it, as
-    far as they are known."""
+    """An expectation that does not hold: in words, as what a mistake breaks; as a finding of its own; and the mistakes
+    behind it, as far as they are known."""
 
-    number: int
+    promise: str
     finding: Finding
     causes: Sequence[Finding]
 
@@ -29,15 +29,13 @@ def with_promises(known: Sequence[Finding], broken: Iterable[Broken]) -> tuple[F
     """
     by_place: dict[int, list[str]] = {}
     others: list[Finding] = []
-    for number, finding, causes in broken:
+    for promise, finding, causes in broken:
         places = [place for cause in causes if (place := _place(cause, known)) is not None]
         if not causes or len(places) < len(causes):
             others.append(finding)
             continue
-        wanted, _, cut = finding.says.partition("; cut off: ")
-        text = f"expectation {number + 1}, {wanted} ({cut.partition(',')[0]} cut off)"
         for place in dict.fromkeys(places):
-            by_place.setdefault(place, []).append(text)
+            by_place.setdefault(place, []).append(promise)
     said = [replace(one, promises=tuple(by_place.get(place, ()))) for place, one in enumerate(known)]
     return (*said, *others)
 

@@ -12,18 +12,13 @@ from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.gateway_place import missing_end
 from archipelago.diagnosis.no_route import dead_route, way_outside
 from archipelago.diagnosis.outvoted import hosts_by_vlan, off_link
-from archipelago.diagnosis.places import port_path, unplugged
+from archipelago.diagnosis.places import port_path, sample, unplugged
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device
-
-
-def sample(prefix: Prefix) -> Address:
-    """An address that stands for a whole subnet."""
-    return Address(prefix.version, prefix.usable()[0])
 
 
 def routing_nodes(index: NetworkIndex) -> list[Node]:

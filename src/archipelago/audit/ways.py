@@ -8,10 +8,11 @@ from dataclasses import replace
 from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.redundancy import without_partners
 from archipelago.audit.registry import rule
-from archipelago.audit.routing import routing_nodes, sample
+from archipelago.audit.routing import routing_nodes
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.no_route import led_outside
 from archipelago.diagnosis.outvoted import hosts_by_vlan
+from archipelago.diagnosis.places import sample
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.forwarding import Delivered, own_routes, route_to
 from archipelago.knowledge.held import TableName

@@ -10,9 +10,9 @@ from archipelago.errors import QueryError
 
 
 def record(words: Namespace) -> int:
-    """One of four: record, list, compare, restore."""
+    """One of four: record, list, compare, restore; which go together, `cli.together` says."""
     asked = [words.why is not None, words.listed, words.compared is not None, words.restored is not None]
-    if sum(asked) != 1:
+    if not any(asked):
         raise QueryError("write one of -m WHY, --list, --compare A B and --restore A")
     if words.listed:
         return _list(words)

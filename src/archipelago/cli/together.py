@@ -40,9 +40,9 @@ APART: Mapping[str, Sequence[tuple[str, Sequence[str]]]] = {
         *((one, (*(other for other in OTHERS if other > one), "--lease", *ONE_QUESTION)) for one in OTHERS),
         ("--broadcast", ("--family",)),
         ("--lease", ("--probes", "--probe", "--next", "--after", "--frame", "--family")),
-        ("--next", ("--after", "--frame", "--steps", "--device", "--protocol", "--from-fault")),
-        ("--after", ("--frame", "--steps", "--device", "--protocol", "--from-fault")),
-        ("--frame", ("--steps", "--device", "--protocol", "--from-fault")),
+        ("--next", ("--after", "--frame", *SHOWN)),
+        ("--after", ("--frame", *SHOWN)),
+        ("--frame", SHOWN),
     ],
     "record": [
         ("-m", ("--list", "--compare", "--restore")),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from archipelago.addressing.values import Prefix
+from archipelago.addressing.values import Address, Prefix
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -137,3 +137,8 @@ def has_moved(index: NetworkIndex, holder: Held) -> bool:
     if not hosts or any(index.domains.together(host.endpoint, holder.endpoint) for host in hosts):
         return False
     return any(index.domains.together(host.endpoint, other.endpoint) for host in hosts for other in rivals)
+
+
+def sample(prefix: Prefix) -> Address:
+    """An address that stands for a whole subnet."""
+    return Address(prefix.version, prefix.usable()[0])

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import replace
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import fields, replace
 from functools import cached_property
 
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import widened
 from archipelago.knowledge.parts import switched_off
+from archipelago.model.ends import OUTSIDE
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network
-from archipelago.model.parts import Path
+from archipelago.model.parts import Device, Path
 from archipelago.proof.causes import proved, proved_verdicts, with_proof
 from archipelago.reachability.apart import Apart, Meant
 from archipelago.reachability.arrays import NetworkArrays
@@ -103,20 +104,22 @@ class _Together:
         self.devices = devices
         self._causes = causes
         self._probes = probes
-        self._meant: dict[Probe, Meant] = {}
         wanted = arrays.knowledge.network
         self.wants = bool(wanted.expect) or wanted.policy is not None
         self.answers = self._decided(family)
 
     def _decided(self, family: int | None) -> list[Matrix]:
-        meant = (lambda answer: self.apart(answer).kinds) if self.wants else None
+        meant = self._meant.kinds if self.wants else None
         return list(by_probe(self.arrays, self._probes, family, causes=self._causes, meant=meant))
 
     def apart(self, answer: Matrix | Decided) -> Apart:
         """What of an answer is kept apart on purpose."""
-        if answer.probe not in self._meant:
-            self._meant[answer.probe] = Meant(self.arrays.knowledge, self.arrays.hosts, answer.probe)
-        return self._meant[answer.probe].of(answer)
+        return self._meant.of(answer)
+
+    @cached_property
+    def _meant(self) -> Meant:
+        hosts = self.arrays.hosts
+        return Meant(self.arrays.knowledge, hosts, (OUTSIDE,) if OUTSIDE in hosts else ())
 
     @cached_property
     def sixes(self) -> Sequence[Matrix | None]:
@@ -169,14 +172,31 @@ def all_pairs(
 
 def _asked_off(network: Network, without: Network) -> frozenset[Path]:
     """The places that are written otherwise since parts were switched off."""
-    off: set[Path] = {("cables", n) for n, one in enumerate(without.cables) if one != network.cables[n]}
-    off |= {("hosts", name) for name, host in without.hosts.items() if host != network.hosts[name]}
-    for name, device in without.devices.items():
-        old, place = network.devices[name], ("devices", name)
-        off |= {(*place, key) for key in ("off", "vlans") if getattr(device, key) != getattr(old, key)}
-        off |= {(*place, "ports", part) for part, port in device.ports.items() if port != old.ports.get(part)}
-        off |= {(*place, "interfaces", part) for part, one in device.interfaces.items() if one != old.interfaces[part]}
-    return frozenset(off)
+    return frozenset(
+        [
+            *(("cables", number) for number, one in enumerate(without.cables) if one != network.cables[number]),
+            *_other_places(("hosts",), network.hosts, without.hosts),
+            *(
+                place
+                for name, device in without.devices.items()
+                for place in _other_fields(("devices", name), network.devices[name], device)
+            ),
+        ]
+    )
+
+
+def _other_fields(path: Path, old: Device, new: Device) -> Iterator[Path]:
+    """The fields that two states of a device have otherwise; of a mapping the entries."""
+    for field in fields(new):
+        was, now = getattr(old, field.name), getattr(new, field.name)
+        if isinstance(now, Mapping):
+            yield from _other_places((*path, field.name), was, now)
+        elif was != now:
+            yield (*path, field.name)
+
+
+def _other_places(path: Path, old: Mapping[str, object], new: Mapping[str, object]) -> Iterator[Path]:
+    return ((*path, name) for name, part in new.items() if part != old.get(name))
 
 
 def _as_asked(group: Group, asked: frozenset[Path], said: str) -> Group:

@@ -37,14 +37,16 @@ def broken(index: NetworkIndex, arrays: NetworkArrays) -> Iterator[Broken]:
     for number, finding in findings(verdicts):
         verdict = verdicts[number]
         if not verdict.broken or verdict.finding is None:
-            yield Broken(number, finding, ())
+            yield Broken(verdict.promise(number), finding, ())
         elif tried == MOST_TRIED:
-            yield Broken(number, replace(finding, mend=f"{finding.mend} (not tried)"), (verdict.finding,))
+            yield Broken(
+                verdict.promise(number), replace(finding, mend=f"{finding.mend} (not tried)"), (verdict.finding,)
+            )
         else:
             tried += 1
             amendable = amendable or Amendable(index.knowledge.written)
             says, mend, causes = _mended(amendable, index.knowledge, arrays, number)
-            yield Broken(number, replace(finding, says=says, mend=mend), causes)
+            yield Broken(verdict.promise(number), replace(finding, says=says, mend=mend), causes)
 
 
 def _mended(
@@ -79,10 +81,8 @@ def _mended(
         why = "" if not verdict.broken else "which is not enough"
     told = list(dict.fromkeys(cause.mend for cause in causes.values()))
     said = list(dict.fromkeys(cause.says for cause in causes.values()))
-    wanted, (a, b) = first.expectation, first.such_as[0]
-    count = f"{first.broken:,} of {first.pairs:,} pair{'s' * (first.pairs != 1)}"
-    says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {a} to {b}: {_listed(said)}"
-    return says, "; and ".join(told) + (f"; {why}" if why else ""), () if why else tuple(causes.values())
+    mend = "; and ".join(told) + (f"; {why}" if why else "")
+    return f"{first.says}: {_listed(said)}", mend, () if why else tuple(causes.values())
 
 
 def _listed(said: list[str]) -> str:

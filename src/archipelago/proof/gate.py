@@ -20,11 +20,11 @@ from archipelago.model.finding import Finding
 from archipelago.model.network import Network, written_sizes
 from archipelago.model.parts import USUAL_MTU
 from archipelago.proof.pairs import Decision, decide
-from archipelago.reachability.arrays import Bools, Ints
+from archipelago.reachability.apart import Meant
+from archipelago.reachability.arrays import Ints
 from archipelago.reachability.build import build_arrays
-from archipelago.reachability.expect import forbidden
 from archipelago.reachability.matrix import Matrix
-from archipelago.reachability.policy import Intent, kinds_apart
+from archipelago.reachability.policy import kinds_apart
 from archipelago.reachability.promises import Promises
 
 HEADERS = {4: 28, 6: 48}
@@ -120,19 +120,10 @@ class Standing:
         return Counter((one.kind, one.at) for one in serious)
 
     @cached_property
-    def _intent(self) -> Intent | None:
+    def meant(self) -> Meant:
+        """What the policy or what is expected wants apart."""
         known, outside = self._wide
-        return Intent(known, self.decision.arrays.hosts, outside) if known.network.policy is not None else None
-
-    def wanted_apart(self, answer: Matrix, version: int) -> tuple[Ints, Bools]:
-        """The sort of each host, and which pairs of sorts the policy or what is expected wants apart."""
-        apart = forbidden(self._wide[0], answer, answer.hosts)
-        if self._intent is None:
-            return answer.kind, apart
-        first, sort = self._intent.sorts(answer, version)
-        allowed, _ = self._intent.decides(first, version, answer.probe)
-        kinds = answer.kind[first]
-        return sort, apart[np.ix_(kinds, kinds)] | ~allowed
+        return Meant(known, self.decision.arrays.hosts, outside)
 
 
 def losses(before: Standing, after: Standing) -> Iterator[Loss]:
@@ -187,7 +178,7 @@ def _lost(
         return 0, None
     columns = [old.kind[mine]]
     if new is not None:
-        sort, apart = after.wanted_apart(new, version)
+        sort, apart = after.meant.wanted(new)
         columns += [new.kind[its], sort[its]]
     _, first, group = np.unique(np.stack(columns), axis=1, return_index=True, return_inverse=True)
     group = group.reshape(-1)

@@ -15,8 +15,8 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Finding
+from archipelago.reachability.apart import Meant
 from archipelago.reachability.arrays import NetworkArrays
-from archipelago.reachability.expect import forbidden
 from archipelago.reachability.families import Decided
 from archipelago.reachability.matrix import Matrix, by_probe, matrix, only
 
@@ -96,7 +96,8 @@ def excused(index: NetworkIndex, version: int | None) -> Callable[[Decided], Boo
 
     def fine(answer: Decided) -> Bools:
         hosts = answer.arrays.hosts
-        mask = forbidden(index.knowledge, answer, hosts)
+        outside = (OUTSIDE,) if OUTSIDE in hosts else ()
+        mask = Meant(index.knowledge, hosts, outside).kinds(answer, policy=False)
         if OUTSIDE in hosts:
             there = answer.kind[hosts.index(OUTSIDE)]
             mask[:, np.arange(len(mask)) != there] = True

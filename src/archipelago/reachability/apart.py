@@ -12,7 +12,7 @@ from archipelago.knowledge.ends import first_address
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.expectation import Expectation
-from archipelago.model.filters import ECHO, Probe
+from archipelago.model.filters import Probe
 from archipelago.model.network import Network
 from archipelago.reachability.arrays import Bools, Ints
 from archipelago.reachability.families import Decided
@@ -52,32 +52,22 @@ class Meant:
     Args:
         knowledge: the network, the outside in it where the hosts have it.
         hosts: its hosts, in the order of the arrays.
-        probe: what is sent.
+        outside: those that stand for the outside.
     """
 
-    def __init__(self, knowledge: Knowledge, hosts: tuple[str, ...], probe: Probe = ECHO) -> None:
+    def __init__(self, knowledge: Knowledge, hosts: tuple[str, ...], outside: tuple[str, ...]) -> None:
         network = knowledge.network
         self._knowledge = knowledge
         self._hosts = hosts
-        self._probe = probe
         self._network = network
-        self._outside = (OUTSIDE,) if OUTSIDE in hosts else ()
-        self._parties = Parties(knowledge, hosts, self._outside)
-        self._intent = Intent(knowledge, hosts, self._outside) if network.policy is not None else None
-        self._expected = [one for one in network.expect if self._speaks(one)]
-
-    def _speaks(self, expectation: Expectation) -> bool:
-        """Whether an expectation wants hosts of the arrays apart, for this probe."""
-        outside = OUTSIDE in (expectation.source, expectation.target)
-        return (
-            not expectation.reached
-            and self._probe in (expectation.probe or (ECHO,))
-            and (bool(self._outside) or not outside)
-        )
+        self._outside = outside
+        self._parties = Parties(knowledge, hosts, outside)
+        self._intent = Intent(knowledge, hosts, outside) if network.policy is not None else None
+        self._sorted: dict[tuple[Probe, int | None, bool], tuple[Ints, Ints, Bools]] = {}
 
     def of(self, answer: Matrix | Decided) -> Apart:
         """What of an answer's pairs is kept apart."""
-        sorts, apart = self._sorted(answer)
+        sorts, apart = self.wanted(answer)
         kind_of = np.zeros(len(apart), dtype=np.int64)
         kind_of[sorts] = answer.kind
         cut = ~answer.between[np.ix_(kind_of, kind_of)]
@@ -85,35 +75,60 @@ class Meant:
         own = sizes.copy()
         for name in self._outside:
             own[sorts[self._hosts.index(name)]] -= 1
-        kinds = np.ones_like(answer.between)
-        first, second = np.nonzero(~apart & (sizes > 0)[:, None] & (sizes > 0))
-        kinds[kind_of[first], kind_of[second]] = False
-        return Apart(count_pairs(cut & apart, sizes), count_pairs(cut & ~apart, own), kinds, keeps_apart(self._network))
+        by = keeps_apart(self._network)
+        return Apart(count_pairs(cut & apart, sizes), count_pairs(cut & ~apart, own), self.kinds(answer), by)
 
-    def _sorted(self, answer: Matrix | Decided) -> tuple[Ints, Bools]:
-        """The sort of each host (of one kind, and taken alike by policy and expectations), and which pairs of sorts are
-        to be apart."""
+    def kinds(self, answer: Matrix | Decided, *, policy: bool = True) -> Bools:
+        """The pairs of kinds all of whose hosts are to be apart, of shape (kinds, kinds), with or without the
+        policy."""
+        sorts, apart = self.wanted(answer, policy=policy)
+        kind_of = np.zeros(len(apart), dtype=np.int64)
+        kind_of[sorts] = answer.kind
+        kinds = np.ones_like(answer.between)
+        first, second = np.nonzero(~apart)
+        kinds[kind_of[first], kind_of[second]] = False
+        return kinds
+
+    def wanted(self, answer: Matrix | Decided, *, policy: bool = True) -> tuple[Ints, Bools]:
+        """The sort of each host (of one kind, and taken alike by the policy and expectations), and which pairs of sorts
+        are to be apart, for the probe and the family of an answer; with or without the policy."""
+        key = answer.probe, answer.family, policy
+        known = self._sorted.get(key)
+        if known is None or known[0] is not answer.kind:  # all pairs are asked twice, as they are decided and after
+            known = self._sorted[key] = (answer.kind, *self._wanted(answer, self._intent if policy else None))
+        return known[1:]
+
+    def _wanted(self, answer: Matrix | Decided, intent: Intent | None) -> tuple[Ints, Bools]:
+        expected = [one for one in self._network.expect if self._speaks(one, answer.probe)]
         marks = [np.asarray(answer.kind)]
-        for one in self._expected:
+        for one in expected:
             for end in (one.source, one.target):
                 mark = np.zeros(len(self._hosts), dtype=np.int64)
                 mark[self._parties.hosts(end)] = 1
                 marks.append(mark)
         versions = (answer.family,) if answer.family is not None else (4, 6)
-        if self._intent is not None:
-            marks += [self._intent.sorts(answer, version)[1] for version in versions]
+        if intent is not None:
+            marks += [intent.sorts(answer, version)[1] for version in versions]
             marks.append(self._with_ipv4)
         _, first, sorts = np.unique(np.stack(marks), axis=1, return_index=True, return_inverse=True)
-        sorts = sorts.reshape(-1)
         apart = np.zeros((len(first), len(first)), dtype=np.bool_)
-        for number in range(len(self._expected)):
+        for number in range(len(expected)):
             source, target = (marks[1 + 2 * number + end][first] == 1 for end in (0, 1))
             apart |= source[:, None] & target
-        if self._intent is not None:
-            may = [self._intent.decides(first, version, self._probe)[0] for version in versions]
+        if intent is not None:
+            may = [intent.decides(first, version, answer.probe)[0] for version in versions]
             both = self._with_ipv4[first].astype(np.bool_)
             apart |= ~np.where(both[:, None] & both, may[0], may[-1])
-        return sorts, apart
+        return sorts.reshape(-1), apart
+
+    def _speaks(self, expectation: Expectation, probe: Probe) -> bool:
+        """Whether an expectation wants hosts of the arrays apart, for a probe: where it names none, for every one."""
+        beyond = OUTSIDE in (expectation.source, expectation.target)
+        return (
+            not expectation.reached
+            and (not expectation.probe or probe in expectation.probe)
+            and (bool(self._outside) or not beyond)
+        )
 
     @cached_property
     def _with_ipv4(self) -> Ints:
@@ -121,30 +136,32 @@ class Meant:
         nodes = self._knowledge.nodes
         return np.array([first_address(nodes[name], 4) is not None for name in self._hosts], dtype=np.int64)
 
-    def single(self, source: str, target: str, version: int) -> str:
+    def single(self, source: str, target: str, version: int, probe: Probe) -> str:
         """What keeps two hosts apart, or a host and a device (DEVICE, DEVICE/INTERFACE), in words; empty where nothing
         does."""
         if source not in self._hosts:
             return ""
         start = self._hosts.index(source)
         if target not in self._hosts:
-            return self._device(start, target, version)
+            return self._device(start, target, version, probe)
         end = self._hosts.index(target)
-        for one in self._expected:
+        for one in self._network.expect:
+            if not self._speaks(one, probe):
+                continue
             if start in self._parties.hosts(one.source) and end in self._parties.hosts(one.target):
                 return f"what is expected: {one}"
         if self._intent is None:
             return ""
-        allowed, line = self._intent.decides(np.array([start, end]), version, self._probe)
+        allowed, line = self._intent.decides(np.array([start, end]), version, probe)
         return "" if allowed[0, 1] else in_words(self._network, int(line[0, 1]))
 
-    def _device(self, host: int, target: str, version: int) -> str:
+    def _device(self, host: int, target: str, version: int, probe: Probe) -> str:
         device, _, interface = target.partition("/")
         if self._intent is None or device not in named_devices(self._network):
             return ""
         policy = self._intent.policy
         speaking = [n for n, rule in enumerate(policy.rules) if self._intent.members(rule.source, version)[host]]
-        ((may, line),) = Allowed(policy, [self._probe]).lines(tuple(speaking), device, interface)
+        ((may, line),) = Allowed(policy, [probe]).lines(tuple(speaking), device, interface)
         return "" if may else f"{in_words(self._network, line)}, and nobody else"
 
 

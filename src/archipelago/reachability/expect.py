@@ -165,18 +165,14 @@ def _finding(number: int, verdict: Verdict) -> Finding:
     if verdict.idle:
         says = f"nothing can be said of {wanted.source} to {wanted.target}: there is nobody to check"
         return finding("expectation-idle", at=wanted.source, path=path, says=says, mend="name hosts that exist")
-    such = f"{verdict.such_as[0][0]} to {verdict.such_as[0][1]}"
-    count = f"{verdict.broken:,} of {verdict.pairs:,} pair{'s' * (verdict.pairs != 1)}"
     if verdict.finding is not None:
-        says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {such}: {verdict.finding.says}"
+        says = f"{verdict.says}: {verdict.finding.says}"
         return finding("expectation-broken", at=verdict.finding.at, path=path, says=says, mend=verdict.finding.mend)
     if wanted.reached:
-        says = f"{wanted.source} must reach {wanted.target}; cut off: {count}, such as {such}"
         mend = "look at the other findings"
-        return finding("expectation-broken", at=wanted.source, path=path, says=says, mend=mend)
-    says = f"{wanted.source} must not reach {wanted.target}; reached: {count}, such as {such}"
-    mend = f"keep {wanted.source} from {wanted.target} where both pass, or change what is expected"
-    return finding("expectation-broken", at=wanted.source, path=path, says=says, mend=mend)
+    else:
+        mend = f"keep {wanted.source} from {wanted.target} where both pass, or change what is expected"
+    return finding("expectation-broken", at=wanted.source, path=path, says=verdict.says, mend=mend)
 
 
 def _verdict(asking: Asking, expectation: Expectation) -> Verdict:
@@ -221,19 +217,3 @@ def _outside_verdict(answers: Matrix, expectation: Expectation, sources: Ints, t
     pairs = [(name, OUTSIDE) if outwards else (OUTSIDE, name) for name in names]
     finding = _NO_EDGE if pairs and expectation.reached and not len(outer) else None
     return Verdict(expectation, len(inner), len(pairs), tuple(pairs[:MOST_NAMED]), finding)
-
-
-def forbidden(knowledge: Knowledge, answer: Matrix | Decided, hosts: tuple[str, ...]) -> Bools:
-    """The pairs of kinds that are not to reach each other, all their hosts alike, of shape (kinds, kinds)."""
-    mask = np.zeros_like(answer.between)
-    sizes = np.bincount(answer.kind, minlength=len(mask))
-    outside = (OUTSIDE,) if OUTSIDE in hosts else ()
-    parties = Parties(knowledge, hosts, outside)
-    for expectation in knowledge.network.expect:
-        if not expectation.reached and (outside or OUTSIDE not in (expectation.source, expectation.target)):
-            whole = [
-                np.bincount(answer.kind[parties.hosts(end)], minlength=len(mask)) == sizes
-                for end in (expectation.source, expectation.target)
-            ]
-            mask |= np.logical_and.outer(*whole)
-    return mask

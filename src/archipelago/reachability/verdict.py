@@ -24,6 +24,27 @@ class Verdict(OneLine):
     finding: Finding | None
 
     @property
+    def wanted(self) -> str:
+        """What must hold, in words."""
+        wanted = self.expectation
+        return f"{wanted.source} must {'' if wanted.reached else 'not '}reach {wanted.target}"
+
+    @property
+    def says(self) -> str:
+        """What must hold and does not, with how many pairs break it, and one of them."""
+        became, (a, b) = "cut off" if self.expectation.reached else "reached", self.such_as[0]
+        return f"{self.wanted}; {became}: {self.count}, such as {a} to {b}"
+
+    def promise(self, number: int) -> str:
+        """The expectation of a place among all, as what a mistake breaks."""
+        return f"expectation {number + 1}, {self.wanted} ({self.count} cut off)"
+
+    @property
+    def count(self) -> str:
+        """How many of how many pairs break it."""
+        return f"{self.broken:,} of {self.pairs:,} pair{'s' * (self.pairs != 1)}"
+
+    @property
     def holds(self) -> bool:
         """Whether there are pairs and none is broken."""
         return self.pairs > 0 and not self.broken
@@ -43,7 +64,7 @@ class Verdict(OneLine):
         if not self.broken:
             return f"{wanted}: holds for {'the one pair' if self.pairs == 1 else f'all {self.pairs:,} pairs'}"
         such = ", ".join(f"{a} to {b}" for a, b in self.such_as[:3])
-        text = f"{wanted}: broken by {self.broken:,} of {self.pairs:,} pair{'s' * (self.pairs != 1)}, such as {such}"
+        text = f"{wanted}: broken by {self.count}, such as {such}"
         return f"{text}; {self.finding.says} ({self.finding.at}); {self.finding.mend}" if self.finding else text
 
 

@@ -24,7 +24,7 @@ def body(found: Outages) -> Iterable[Part]:
 def tables(found: Outages) -> list[Table]:
     """A table for each outcome that occurs, the worst first."""
     made = [cutting_off(found), own_hosts(found), taken_over(found), breaking_promises(found)]
-    made += [managing(found), not_missed(found)]
+    made += [of_devices(found), not_missed(found)]
     return [one for one in made if one.rows]
 
 
@@ -90,7 +90,7 @@ def not_missed(found: Outages) -> Table:
     return table("not missed by anybody", ("breaks",), rows)
 
 
-def managing(found: Outages) -> Table:
+def of_devices(found: Outages) -> Table:
     """What failures do to devices' addresses, where somebody asked."""
     rows = [
         (outage.name, outage.devices.pairs, " to ".join(outage.devices.example or ()))

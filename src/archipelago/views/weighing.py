@@ -18,7 +18,7 @@ MOST_REFUSED = 8
 
 def tables(found: Weighing) -> list[Table]:
     """The designs by what they do and by what they take, where their gateways are, and what was refused."""
-    return [one for one in (doing(found), managing(found), taking(found), places(found), refused(found)) if one.rows]
+    return [one for one in (doing(found), of_devices(found), taking(found), places(found), refused(found)) if one.rows]
 
 
 def doing(found: Weighing) -> Table:
@@ -46,7 +46,7 @@ def doing(found: Weighing) -> Table:
     return table("what each does, the best first", columns, rows, right, ("kind", "full at", "delay"))
 
 
-def managing(found: Weighing) -> Table:
+def of_devices(found: Weighing) -> Table:
     """How many pairs of devices' addresses each design reaches, where somebody asked."""
     rows = [
         (number, one.title, f"{one.measures.devices.reached:,} of {one.measures.devices.pairs:,}")
