@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from itertools import combinations
 
 from archipelago.addressing.carve import overlapping
-from archipelago.addressing.values import is_link_local
+from archipelago.addressing.values import Address, is_link_local
 from archipelago.audit.registry import rule
 from archipelago.diagnosis import faults
 from archipelago.diagnosis.places import has_moved, unplugged
@@ -27,7 +27,7 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
             for holder in holders:
                 worlds.setdefault(index.world_of(holder), []).append(holder)
             for together in worlds.values():
-                if len(together) > 1 and not _hidden(index, together):
+                if len(together) > 1 and not _hidden(index, together) and not _member_missing(index, address, together):
                     found = faults.duplicate_address(index, address, tuple(together))
                     if not any(_leased(index, holder) for holder in together):  # else the pool is told of
                         yield found
@@ -36,6 +36,12 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
 def _hidden(index: NetworkIndex, together: list[Held]) -> bool:
     """Whether what is between all that hold an address translates it: that is told of their subnets."""
     return all(apart(index, one, other) is not None for one, other in combinations(together, 2))
+
+
+def _member_missing(index: NetworkIndex, address: Address, together: list[Held]) -> bool:
+    """Whether routers hold an address for their own that another one shares: that is told of the parts that they lack
+    in its virtual router."""
+    return bool(index.answering(address)) and all(holder.node.can_route for holder in together)
 
 
 def _leased(index: NetworkIndex, holder: Held) -> bool:

@@ -57,7 +57,11 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
     if moved is not None:
         return moved
     if vlan is None:
-        return faults.unexplained(a.node.name, f"{faults.label(a)} and {faults.label(b)} are not on one link")
+        return (
+            _behind_two_ports(index, a, b)
+            or _held_by_several(index, b, a)
+            or faults.unexplained(a.node.name, f"{faults.label(a)} and {faults.label(b)} are not on one link")
+        )
     faults_found = cut(index, vlan, (a.node, a.nic), (b.node, b.nic))
     return faults_found[0] if faults_found else no_answer(index, a, b)
 
@@ -82,6 +86,17 @@ def _in_two_vlans(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
     if homes[0].nic.vlan is None or homes[1].nic.vlan is None:
         return None
     if homes[0].nic.vrf != homes[1].nic.vrf or homes[0].address.prefix != homes[1].address.prefix:
+        return None
+    return faults.subnet_overlap(*by_their_hosts(index, homes[1], homes[0]))
+
+
+def _behind_two_ports(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
+    """What is wrong where the links of two both have a gateway of their subnet."""
+    homes = [
+        next((home for home in index.homes(held.address) if index.domains.together(held.endpoint, home.endpoint)), None)
+        for held in (a, b)
+    ]
+    if homes[0] is None or homes[1] is None or homes[0].endpoint == homes[1].endpoint:
         return None
     return faults.subnet_overlap(*by_their_hosts(index, homes[1], homes[0]))
 
@@ -143,12 +158,19 @@ def no_answer(index: NetworkIndex, own: Held, holder: Held) -> Finding:
     loop = index.domains.loop_at(own.endpoint)
     if loop is not None:
         return faults.switching_loop(index, loop)
-    holders = index.holders(holder.address.address)
-    if len(holders) > 1:
-        return faults.duplicate_address(index, holder.address.address, holders)
-    return faults.unexplained(
+    return _held_by_several(index, holder, own) or faults.unexplained(
         own.node.name, f"{faults.label(holder)} did not answer {own.node.name} for {holder.address.address}"
     )
+
+
+def _held_by_several(index: NetworkIndex, holder: Held, own: Held) -> Finding | None:
+    """What is wrong where others hold the address that is asked for, too, or the asker's own: who has that for its own
+    does not answer it."""
+    for address in (holder.address.address, own.address.address):
+        holders = index.holders(address)
+        if len(holders) > 1:
+            return faults.duplicate_address(index, address, holders)
+    return None
 
 
 def by_their_hosts(index: NetworkIndex, holder: Held, other: Held) -> tuple[Held, Held]:

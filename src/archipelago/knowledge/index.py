@@ -80,10 +80,16 @@ class NetworkIndex:
         return shared
 
     def shared_addresses(self) -> Iterator[tuple[Address, tuple[Held, ...]]]:
-        """Every address that several interfaces hold, with all of them."""
-        for address, places in self._by_address.items():
-            if len(places) > 1:
-                yield Address(*address), tuple(map(self.held, places))
+        """Every address that several interfaces hold, with all of them: who answers for a shared one among them, where
+        somebody else has it for its own."""
+        elected = self.knowledge.elected
+        shares = elected.any
+        for key, places in self._by_address.items():
+            address = Address(*key) if len(places) > 1 or shares else None
+            if address is not None and (len(places) > 1 or elected.sharing(address)):
+                holders = self.holders(address)
+                if len(holders) > 1:
+                    yield address, holders
 
     def device_addresses(self) -> Iterator[Held]:
         """Every address of every device, in the order of the network."""

@@ -18,6 +18,7 @@ from archipelago.model.network import Network
 from archipelago.simulation.bidding import Bidder
 from archipelago.simulation.bridging import SETTLED, Bridges
 from archipelago.simulation.build import Simulation
+from archipelago.simulation.lasting import lasting
 from archipelago.simulation.probe import Probing
 from archipelago.simulation.standing import TAKES, Standing, Watched
 from archipelago.simulation.station import SECOND
@@ -31,7 +32,7 @@ SETTLING = 6 * SECOND
 HEARD = 10 * MILLISECOND
 """How long what is shut down in order is still there, so that everybody hears its goodbyes before ports open."""
 LONGEST = 120 * SECOND
-"""How long is watched at the most, in nanoseconds, while the tree does not come to rest and nothing is answered."""
+"""How long is watched at the most, in nanoseconds, while the tree does not come to rest."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +75,9 @@ def runs_lost(probes: Iterable[tuple[int, bool]]) -> Iterator[Lost]:
 class Broken(Answer):
     """What became of probes from one end to the other while a part broke. Times are in nanoseconds from the break on;
     `restored` when the part came back (None: it did not), `until` when watching ended. `standing`
-    is what has become of what had begun before: at the end of the break, and at the end."""
+    is what has become of what had begun before: at the end of the break, and at the end. `answered_by` is who answers
+    at the end where that is another holder of the address than who was asked: such a probe is lost. `lasting` says what
+    is otherwise at the end than if everything were switched on anew, a sentence each."""
 
     SHOWN = "breaking.BREAK"
 
@@ -90,10 +93,12 @@ class Broken(Answer):
     noticed: tuple[Noticed, ...]
     stormed: bool
     standing: tuple[Standing, ...] = ()
+    answered_by: str | None = None
+    lasting: tuple[str, ...] = ()
 
     @property
     def survived(self) -> bool:
-        """Whether probes are answered at the end, whatever was lost on the way."""
+        """Whether probes are answered at the end by who was asked, whatever was lost on the way."""
         return not self.stormed and self.answered > 0 and all(gap.ended for gap in self.lost)
 
     @property
@@ -108,7 +113,8 @@ class Broken(Answer):
         if self.survived:
             longest = max((gap.last - gap.first + self.every) / SECOND for gap in self.lost)
             return f"{self.part} breaks: {count} lost, {longest:.3f} s at the longest; then they are answered again"
-        return f"{self.part} breaks: {count} lost, and from then on {self.source} does not reach {self.target}"
+        instead = f": {self.answered_by} answers, which holds the address too" if self.answered_by else ""
+        return f"{self.part} breaks: {count} lost, and from then on {self.source} does not reach {self.target}{instead}"
 
     def __bool__(self) -> bool:
         return self.survived
@@ -205,20 +211,21 @@ class _Breaking:
             self._note(part, "is back")
             self._become(self._whole.written)
         self._world.run(until=until)
-        while not self._bridges.at_rest and not self._answered() and until < (back or at) + LONGEST:
+        while not self._bridges.at_rest and until < (back or at) + LONGEST:
             self._keep_probing(until, until + SETTLED)
             until += SETTLED
             self._world.run(until=until)
         told = self._told(part, at, back, until)
-        return replace(told, standing=(*looks, self._watched.look(at)) if self._world.storm is None else ())
+        if self._world.storm is not None:
+            return told
+        told = replace(told, standing=(*looks, self._watched.look(at)))
+        knowledge = know(self._now)
+        lasts = lasting(knowledge, self._probing, self._bidders.values(), told.survived)
+        return replace(told, lasting=tuple(lasts))
 
     def _keep_probing(self, since: int, until: int) -> None:
         for time in range(since, until - self._every, self._every):
             self._world.after(time - self._world.now, self._probe, len(self._sent) + (time - since) // self._every)
-
-    def _answered(self) -> bool:
-        """Whether the latest probe is answered."""
-        return max(self._sent) in self._probing.station.answered
 
     def _longest(self) -> int:
         """The longest that a takeover or a preemption can take here."""
@@ -293,8 +300,8 @@ class _Breaking:
     # What is told
 
     def _told(self, part: str, at: int, back: int | None, until: int) -> Broken:
-        answered = self._probing.station.answered
         probing = self._probing
+        last = max(self._sent)
         noticed = [*self._noticed, *self._missing(at)]
         return Broken(
             part=part,
@@ -304,16 +311,16 @@ class _Breaking:
             restored=None if back is None else back - at,
             until=until - at,
             sent=len(self._sent),
-            answered=sum(number in answered for number in self._sent),
+            answered=sum(map(probing.reaches, self._sent)),
             lost=tuple(self._gaps(at)),
             noticed=tuple(Noticed(time - at, where, what) for time, where, what in sorted(noticed, key=lambda n: n[0])),
             stormed=self._world.storm is not None,
+            answered_by=probing.took_instead(last) if probing.answered(last) else None,
         )
 
     def _gaps(self, at: int) -> Iterator[Lost]:
         """The runs of probes without an answer."""
-        answered = self._probing.station.answered
-        return runs_lost((time - at, number in answered) for number, time in self._sent.items())
+        return runs_lost((time - at, self._probing.reaches(number)) for number, time in self._sent.items())
 
     def _missing(self, at: int) -> Sequence[tuple[int, str, str]]:
         """The first and the last of the probes that are lost, as things that happened."""

@@ -74,6 +74,11 @@ class Simulation:
             self._bring_up(node, station, switch)
             station.renew(state)
 
+    def hosts_anew(self, knowledge: Knowledge) -> None:
+        """Let hosts have what they would lease and hear if they were switched on now."""
+        self._first = {name: knowledge.nodes[name] for name in self._first}
+        self.renew(knowledge)
+
     def _set_up(self, name: str) -> None:
         state = self._knowledge.state(name)
         if name == self._cold:

@@ -92,15 +92,22 @@ class Probing:
 
     @property
     def reached(self) -> bool:
-        """Whether the last probe was answered, and by who was asked: an address can have more holders."""
-        storm = self.simulation.world.storm
-        return self.answered(self.sent - 1) and storm is None and self.other_holder is None
+        """Whether the last probe was answered, and by who was asked."""
+        return self.reaches(self.sent - 1) and self.simulation.world.storm is None
+
+    def reaches(self, number: int) -> bool:
+        """Whether a probe was answered, and by who was asked: an address can have more holders."""
+        return self.answered(number) and self.took_instead(number) is None
+
+    def took_instead(self, number: int) -> str | None:
+        """Who took a probe in where it is not who was asked."""
+        holder = self.simulation.world.asked.get(number)
+        return holder if self.asked is not None and holder != self.asked else None
 
     @property
     def other_holder(self) -> str | None:
         """Who took the last probe in where it is not who was asked."""
-        holder = self.simulation.world.asked.get(self.sent - 1)
-        return holder if self.asked is not None and holder != self.asked else None
+        return self.took_instead(self.sent - 1)
 
     def stop(self, index: NetworkIndex, events: tuple[Event, ...], tracks: Mapping[Echo, Track]) -> Stop:
         """Where the last probe, or its reply, ended."""

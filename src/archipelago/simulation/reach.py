@@ -214,11 +214,11 @@ def _probed(
     """The probes, once the tables are warm."""
     simulation = Simulation(within) if within else start(index, source, address.version)
     probing = Probing(simulation, source, address, target.name if isinstance(target, Node) else None, probe)
-    probing.until_settled(probes, warm=index.once(_held_twice))
+    probing.until_settled(probes, warm=index.once(held_twice))
     return probing
 
 
-def _held_twice(index: NetworkIndex) -> bool:
+def held_twice(index: NetworkIndex) -> bool:
     """Whether several hold any address."""
     return next(index.shared_addresses(), None) is not None
 

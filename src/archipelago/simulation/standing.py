@@ -104,7 +104,7 @@ class Watched:
         for _ in range(TRIES):
             self._probing.send(NUMBER)
             self._world.run(until=self._world.now + PATIENCE)
-            if NUMBER in answered:
+            if self._probing.reaches(NUMBER):
                 return True
         return False
 

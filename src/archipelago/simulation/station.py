@@ -129,6 +129,11 @@ class Station:
         """It was without power: what it knew of neighbours, conversations and translations is gone."""
         self.conversations.clear()
         self._translations = Translations()
+        self.forget_neighbours()
+
+    def forget_neighbours(self) -> None:
+        """What it knew of next hops, and of how large packets may be, is gone."""
+        self.path_mtus.clear()
         for interface in self.interfaces.values():
             interface.neighbours.clear()
 

@@ -15,8 +15,13 @@ from archipelago.views.table import Table, table
 
 
 def tables(broken: Broken) -> list[Table]:
-    """What was lost, what happened, and what became of what had begun before."""
-    return [lost(broken), noticed(broken), standing(broken)]
+    """What was lost, what happened, what became of what had begun before, and what lasts from then."""
+    return [lost(broken), noticed(broken), standing(broken), lasting(broken)]
+
+
+def lasting(broken: Broken) -> Table:
+    """What is otherwise at the end than if everything were switched on anew."""
+    return table("what lasts from before", ("what",), [(line,) for line in broken.lasting])
 
 
 def standing(broken: Broken) -> Table:
@@ -69,6 +74,7 @@ def values(broken: Broken) -> dict[str, Any]:
         "survived": broken.survived,
         "sent": broken.sent,
         "answered": broken.answered,
+        "answered_by": broken.answered_by,
         "every": broken.every / SECOND,
         "restored": None if broken.restored is None else broken.restored / SECOND,
         "until": broken.until / SECOND,
@@ -82,6 +88,7 @@ def values(broken: Broken) -> dict[str, Any]:
         ],
         "noticed": [_noticed(one) for one in broken.noticed],
         "standing": [_standing(look) for look in broken.standing],
+        "lasting": list(broken.lasting),
     }
 
 
@@ -104,7 +111,8 @@ BREAK = Face(
         target=TEXT("whom"),
         survived=FLAG("whether it answered again at the end"),
         sent=COUNT("probes"),
-        answered=COUNT("probes"),
+        answered=COUNT("probes, by who was asked"),
+        answered_by=maybe(TEXT)("another holder of the address that answers at the end"),
         every=NUMBER("seconds between probes"),
         restored=maybe(NUMBER)("seconds from the break on"),
         until=NUMBER("how long was looked, in seconds from the break on"),
@@ -120,6 +128,7 @@ BREAK = Face(
                 renewals=several(record(host=TEXT, server=TEXT, acknowledged=FLAG)),
             )
         )("what had begun before the break"),
+        lasting=several(TEXT)("what is otherwise at the end than if everything were switched on anew, and why"),
     ),
     values=values,
     tables=tables,
