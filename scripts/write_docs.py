@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+import inspect
+import re
 from collections.abc import Iterator, Sequence
+from importlib import import_module
 from pathlib import Path
+from textwrap import dedent
 from typing import Any
 
-from archipelago.diagnosis.kinds import KINDS
+import yaml
+
+import archipelago
+from archipelago import read_network
+from archipelago.diagnosis.kind import Example, Kind
 from archipelago.files.codecs import Context, written
+from archipelago.model.finding import REMOVE, SEVERITIES, Edit
 from archipelago.model.key import Holder, Key, Value
 from archipelago.model.keys import keys_of
 from archipelago.views import schema as _schema
@@ -61,21 +70,63 @@ def documents_page(before: str) -> str:
 
 
 def findings_page() -> str:
-    """The page about findings, from the catalogue."""
+    """The page about findings, from the kinds and their examples."""
+    kinds = sorted(every_kind(), key=lambda kind: (SEVERITIES.index(kind.severity), kind.name))
     lines = [
         "# Every kind of finding",
         "",
-        "Printed from the catalogue (`diagnosis/catalogue.py`) by `python scripts/write_docs.py`. The same mistake",
-        "has one name wherever it is found: `audit`, `reach`, `matrix`, an expectation. An error breaks traffic, a",
-        "risk may or does harm unseen, a note is worth knowing.",
+        "Made from the kinds, each of which stands beside its rule, by `python scripts/write_docs.py`. A mistake has",
+        "one name wherever it is found: `audit`, `reach`, `matrix`, an expectation. An error breaks traffic, a risk",
+        "may or does harm unseen, a note is worth knowing.",
         "",
-        "| kind | severity | what it is | what it breaks | mended by edits |",
-        "| --- | --- | --- | --- | --- |",
+        "What it looks like is shown in one of the networks of [samples](samples/): these lines of it are otherwise",
+        "(`~`: not there). Below them stands what `audit` says. A kind without an example is told where a question is",
+        "asked: of a packet of a size, an address, a policy.",
+        "",
+        "| kind | severity | what it is | mended by edits |",
+        "| --- | --- | --- | --- |",
     ]
-    for kind in KINDS.values():
-        breaks = kind.breaks.replace("{", "*").replace("}", "*")
-        lines.append(f"| `{kind.name}` | {kind.severity} | {kind.about} | {breaks} | {kind.mended} |")
+    lines += [f"| [`{kind.name}`](#{kind.name}) | {kind.severity} | {kind.about} | {kind.mended} |" for kind in kinds]
+    for kind in kinds:
+        lines += ["", f"## {kind.name}", "", f"{kind.severity.capitalize()}: {kind.about}.", ""]
+        if kind.example is None:
+            lines.append(f"Breaks: {kind.breaks.replace('{', '*').replace('}', '*')}.")
+            continue
+        shown = next(
+            one for one in archipelago.audit(read_network(with_example(kind.example))) if one.kind == kind.name
+        )
+        name = kind.example.sample
+        lines += [f"[{name}](samples/{name}.yaml) with", "", "```yaml", dedent(kind.example.lines).strip(), "```", ""]
+        told = {f"{kind.severity} at {shown.at}": shown.says, "breaks": shown.breaks, "mend": shown.mend}
+        lines += ["```text", *(f"{word}: {said}" for word, said in told.items()), "```"]
     return "\n".join(lines) + "\n"
+
+
+def with_example(example: Example) -> str:
+    """The text of a sample with the lines of an example laid over it."""
+    text = (DOCS / "samples" / f"{example.sample}.yaml").read_text()
+    return archipelago.amend(text, list(_edits((), _plain(text), _plain(example.lines))))
+
+
+def _plain(text: str) -> Any:
+    return yaml.load(dedent(text), Loader=yaml.BaseLoader)  # every value is text, as in the documents
+
+
+def _edits(path: tuple[str, ...], there: Any, lines: Any) -> Iterator[Edit]:
+    if isinstance(there, dict) and isinstance(lines, dict):
+        for key, value in lines.items():
+            yield from _edits((*path, key), there.get(key), value)
+    else:
+        yield Edit(path, REMOVE if lines == "~" else lines)
+
+
+def every_kind() -> list[Kind]:
+    """Every kind of finding, found where it stands: in the modules that make one, in the order of their names."""
+    root = Path(archipelago.__file__).parent
+    makers = [file.relative_to(root) for file in sorted(root.rglob("*.py")) if " = Kind(" in file.read_text()]
+    modules = [import_module(".".join(("archipelago", *file.with_suffix("").parts))) for file in makers]
+    kinds = (kind for module in modules for kind in vars(module).values() if isinstance(kind, Kind))
+    return list({kind.name: kind for kind in kinds}.values())
 
 
 def answers_page() -> str:
@@ -155,11 +206,59 @@ def _kind(said: dict[str, Any]) -> str:
     return words.get(said.get("type", ""), "null" if said.get("type") == "null" else "a value")
 
 
+def library_page() -> str:
+    """The page about the library, from the docstrings of what is public."""
+    lines = [
+        "# The library",
+        "",
+        "Made from the docstrings by `python scripts/write_docs.py`; `help(archipelago.reach)` has the rest of each.",
+        "Every answer prints as the command does; it has a `headline`, `tables()`, `values()` (those of `--json`) and,",
+        "where there is one, a `picture()`; it is true where it says yes: `assert archipelago.audit(network)`.",
+        "",
+    ]
+    public = [name for name in dir(archipelago) if not name.startswith("_")]
+    things = {name: getattr(archipelago, name) for name in public}
+    calls = [name for name, thing in things.items() if inspect.isfunction(thing)]
+    for module in dict.fromkeys(sorted(things[name].__module__ for name in calls)):
+        if not module.startswith("archipelago.api."):
+            continue
+        lines += [f"## {_first(import_module(module))}", ""]
+        for name in (one for one in calls if things[one].__module__ == module):
+            signature = re.sub(r"(: |-> )'([^']*)'", r"\1\2", str(inspect.signature(things[name])))
+            lines += [f"### {name}", "", "```python", f"archipelago.{name}{signature}", "```", ""]
+            lines += [*_told(things[name]), ""]
+    for title, wanted in (("What calls answer", archipelago.Answer), ("What calls raise", Exception)):
+        kinds = {name: one for name, one in things.items() if inspect.isclass(one) and issubclass(one, wanted)}
+        lines += [f"## {title}", "", "| type | what it is |", "| --- | --- |"]
+        lines += [f"| `{name}` | {_first(one)} |" for name, one in kinds.items()]
+        lines.append("")
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _first(thing: Any) -> str:
+    """The first paragraph of a docstring, in one line."""
+    return " ".join((inspect.getdoc(thing) or "").partition("\n\n")[0].split())
+
+
+def _told(call: Any) -> Iterator[str]:
+    """What a call does, returns and raises."""
+    yield _first(call)
+    text = inspect.getdoc(call) or ""
+    for part in ("Returns", "Raises"):
+        found = re.search(rf"^{part}:\n((?:    .*\n?)+)", text, re.M)
+        if found:
+            yield ""
+            told = dedent(found[1]).strip()
+            entries = re.split(r"\n(?!    )", told) if part == "Raises" else [told]
+            yield f"{part}: " + "; ".join(" ".join(entry.split()).rstrip(".") for entry in entries) + "."
+
+
 def main() -> None:
     page = DOCS / "documents.md"
     page.write_text(documents_page(page.read_text(encoding="utf-8")), encoding="utf-8")
     (DOCS / "findings.md").write_text(findings_page(), encoding="utf-8")
     (DOCS / "json.md").write_text(answers_page(), encoding="utf-8")
+    (DOCS / "library.md").write_text(library_page(), encoding="utf-8")
 
 
 if __name__ == "__main__":

@@ -124,6 +124,7 @@ def test_docs_are_made_from_the_declarations():
     assert docs.documents_page(page) == page
     assert docs.findings_page() == (ROOT / "docs" / "findings.md").read_text()
     assert docs.answers_page() == (ROOT / "docs" / "json.md").read_text()
+    assert docs.library_page() == (ROOT / "docs" / "library.md").read_text()
 
 
 def test_documents_are_read_from_paths_files_and_texts(tmp_path):

@@ -186,3 +186,24 @@ def test_a_new_format(package, tmp_path):
         *archipelago.read_network(DOCS.parent / "examples" / "slipway-network.yaml").hosts
     ]
     assert "its hosts" in run("-m", "archipelago", "export", "--help").stdout
+
+
+def test_a_new_finding(package, tmp_path):
+    run, put, _ = package
+    rule = """
+@rule
+def nameless(index: NetworkIndex) -> Iterator[Finding]:
+    \"\"\"A network without a title.\"\"\"
+    if not index.network.title:
+        yield finding(UNTITLED, at="", path=(), says="the network has no title", mend="give it a title")
+
+
+UNTITLED = Kind("untitled", "note", "a network without a title", "nothing; nobody knows which it is", NEVER)
+
+
+"""
+    put("audit/unneeded.py", "@rule\ndef unused_vlans", rule.replace('\\"', '"').lstrip("\n"))
+    put("audit/unneeded.py", "from archipelago.diagnosis.kind", "from archipelago.diagnosis.kind import NEVER\n")
+    (tmp_path / "bare.yaml").write_text("format: archipelago-network/1\ndevices: {quay: {kind: switch}}\n")
+    done = run("-m", "archipelago", "audit", "bare.yaml")
+    assert "NOTE untitled" in done.stdout and "nobody knows which it is" in done.stdout, done.stderr

@@ -8,7 +8,10 @@ from itertools import combinations
 from archipelago.addressing.carve import overlapping
 from archipelago.addressing.values import Address, is_link_local
 from archipelago.audit.registry import rule
-from archipelago.diagnosis import faults
+from archipelago.diagnosis.faults.hosts import address_broadcast, duplicate_address, insides_overlap, mask_mismatch
+from archipelago.diagnosis.faults.interfaces import subnet_overlap
+from archipelago.diagnosis.faults.words import label
+from archipelago.diagnosis.kind import ALWAYS, Example, Kind, finding
 from archipelago.diagnosis.places import has_moved, unplugged
 from archipelago.diagnosis.same_mac import same_mac
 from archipelago.diagnosis.separated import by_their_hosts, misplaced
@@ -28,14 +31,24 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
                 worlds.setdefault(index.world_of(holder), []).append(holder)
             for together in worlds.values():
                 if len(together) > 1 and not _hidden(index, together) and not _member_missing(index, address, together):
-                    found = faults.duplicate_address(index, address, tuple(together))
-                    if not any(_leased(index, holder) for holder in together):  # else the pool is told of
-                        yield found
+                    if any(_leased(index, holder) for holder in together):
+                        continue  # the pool is told of
+                    if _on_links_of_their_own(index, together):
+                        yield subnet_overlap(*by_their_hosts(index, together[1], together[0]))
+                    else:
+                        yield duplicate_address(index, address, tuple(together))
 
 
 def _hidden(index: NetworkIndex, together: list[Held]) -> bool:
     """Whether what is between all that hold an address translates it: that is told of their subnets."""
     return all(apart(index, one, other) is not None for one, other in combinations(together, 2))
+
+
+def _on_links_of_their_own(index: NetworkIndex, together: list[Held]) -> bool:
+    """Whether one device has an address on links that nothing joins: a copied line, whose subnet is wrong."""
+    one_device = len({holder.node.name for holder in together}) == 1
+    pairs = combinations(together, 2)
+    return one_device and not any(index.domains.together(one.endpoint, other.endpoint) for one, other in pairs)
 
 
 def _member_missing(index: NetworkIndex, address: Address, together: list[Held]) -> bool:
@@ -63,7 +76,7 @@ def unusable(index: NetworkIndex) -> Iterator[Finding]:
             holder, prefix = index.held(place), place[2].prefix
             home = index.home_of(holder.node, holder.address)
             if holder.node.kind not in ("host", "switch") or home is None or home.address.length == prefix.length:
-                yield faults.address_broadcast(index, holder.address.address, prefix)
+                yield address_broadcast(index, holder.address.address, prefix)
 
 
 @rule
@@ -84,28 +97,62 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
             continue
         translated = apart(index, wide, narrow)
         if translated is not None:
-            yield faults.insides_overlap(translated)
+            yield insides_overlap(translated)
             continue
         if wide.address.address == narrow.address.address or narrow.nic.kind == "loopback" or not _speak(wide, narrow):
             continue
         if same and has_moved(index, wide):
-            yield faults.subnet_overlap(wide, narrow, moved=True)
+            yield subnet_overlap(wide, narrow, moved=True)
         elif same and has_moved(index, narrow):
-            yield faults.subnet_overlap(narrow, wide, moved=True)
+            yield subnet_overlap(narrow, wide, moved=True)
         elif same and (
             index.domains.together(wide.endpoint, narrow.endpoint)
             or not (wide.nic.up and narrow.nic.up)
             or any(unplugged(index, holder.node, holder.nic) for holder in (wide, narrow))
             or (wide.nic.vlan is not None and wide.nic.vlan == narrow.nic.vlan)
+            or _at_one_link(index, wide, narrow)
         ):
             continue
         elif not same and index.domains.together(wide.endpoint, narrow.endpoint):
             first, last = narrow.address.prefix.usable()
             fits = first <= wide.address.value <= last and not _hosts_have(index, wide, narrow)
-            yield faults.link_mask_mismatch(wide, narrow) if fits else faults.link_mask_mismatch(narrow, wide)
+            yield link_mask_mismatch(wide, narrow) if fits else link_mask_mismatch(narrow, wide)
         else:
             elsewhere = misplaced(index, wide, narrow) if same else None
-            yield elsewhere or faults.subnet_overlap(*by_their_hosts(index, narrow, wide))
+            yield elsewhere or subnet_overlap(*by_their_hosts(index, narrow, wide))
+
+
+def _at_one_link(index: NetworkIndex, one: Held, other: Held) -> bool:
+    """Whether two stand at the ends of one link, so that what parts them is told of the link."""
+    own = one.node.attachments.get(one.nic.attachment or "")
+    ends = index.knowledge.plugs.cabled
+    far = next((ends[end][0] for end in own.members if end in ends), None) if own is not None else None
+    if far is None or far.device != other.node.name:
+        return False
+    return index.knowledge.attachment_at(far).name == other.nic.attachment
+
+
+LINK_MASK_MISMATCH = Kind(
+    "link-mask-mismatch",
+    "error",
+    "two routing interfaces on one link that disagree on its prefix length",
+    "each takes part of the other's subnet for addresses elsewhere",
+    ALWAYS,
+    example=Example("pier", "devices: {core: {ports: {p9: {address: 10.44.15.1/30}}}}"),
+)
+
+
+def link_mask_mismatch(holder: Held, other: Held) -> Finding:
+    """Two routing interfaces on one link that disagree on its prefix length."""
+    mistake = mask_mismatch(holder, other.address.prefix)
+    return finding(
+        LINK_MASK_MISMATCH,
+        at=mistake.at,
+        path=mistake.path,
+        says=f"{label(holder)} has {holder.address} and {label(other)} on the same link has {other.address}",
+        mend=mistake.mend,
+        edits=mistake.edits,
+    )
 
 
 def _share(index: NetworkIndex, one: Held, other: Held) -> bool:

@@ -8,7 +8,7 @@ from functools import cache
 
 from archipelago.addressing.values import Prefix
 from archipelago.audit.registry import rule
-from archipelago.diagnosis import faults
+from archipelago.diagnosis.kind import ALWAYS, NEVER, Example, Kind, finding
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic
 from archipelago.knowledge.forwarding import refused
@@ -17,9 +17,9 @@ from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex, Place
 from archipelago.model.covering import taker
 from archipelago.model.filter_rules import unnamed_filters
-from archipelago.model.filters import Probe
-from archipelago.model.finding import Finding
-from archipelago.model.parts import Host
+from archipelago.model.filters import Filter, Probe
+from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.parts import Device, Host, Path
 
 
 @rule
@@ -27,7 +27,25 @@ def unnamed(index: NetworkIndex) -> Iterator[Finding]:
     """A filter that no interface names sees nothing."""
     for device in index.network.devices.values():
         for filter_ in unnamed_filters(device) if device.filters else ():
-            yield faults.filter_unnamed(device, filter_)
+            yield filter_unnamed(device, filter_)
+
+
+FILTER_UNNAMED = Kind(
+    "filter-unnamed",
+    "note",
+    "a filter that no interface names",
+    "nothing: it sees no packet",
+    NEVER,
+    example=Example("pair", "devices: {edge: {filters: {shore-in: {rules: [{drop: tcp/23}], otherwise: accept}}}}"),
+)
+
+
+def filter_unnamed(device: Device, filter_: Filter) -> Finding:
+    """A filter that no interface names."""
+    path: Path = ("devices", device.name, "filters", filter_.name)
+    says = f"no interface of {device.name} names the filter {filter_.name}"
+    mend = f"write filter-in or filter-out: {filter_.name} at an interface of {device.name}, or remove it"
+    return finding(FILTER_UNNAMED, at=device.name, path=path, says=says, mend=mend)
 
 
 @rule
@@ -39,7 +57,67 @@ def hidden_lines(index: NetworkIndex) -> Iterator[Finding]:
             for number, line in enumerate(filter_.rules):
                 earlier = next((at for at, takes_all in enumerate(takers[:number]) if takes_all(line)), None)
                 if earlier is not None:
-                    yield faults.line_hidden(device, filter_, earlier, number)
+                    yield line_hidden(device, filter_, earlier, number)
+
+
+LINE_HIDDEN = Kind(
+    "line-hidden",
+    "risk",
+    "a line of a filter that an earlier one leaves nothing to, and undoes",
+    "what it is to {does} is decided otherwise",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        devices:
+          landing:
+            interfaces:
+              p1.210: {filter-in: tickets-in}
+            filters:
+              tickets-in:
+                rules:
+                - {accept: any, destination: 10.44.3.0/24}
+                - {drop: tcp/23, destination: 10.44.3.0/24}
+                otherwise: accept
+        """,
+    ),
+)
+
+
+LINE_UNNEEDED = Kind(
+    "line-unneeded",
+    "note",
+    "a line of a filter that an earlier one leaves nothing to, and does the same",
+    "nothing; it misleads whoever reads the filter",
+    ALWAYS,
+    example=Example(
+        "pier",
+        """
+        devices:
+          landing:
+            interfaces:
+              p1.210: {filter-in: tickets-in}
+            filters:
+              tickets-in:
+                rules:
+                - {drop: tcp, destination: 10.44.3.0/24}
+                - {drop: tcp/23, destination: 10.44.3.0/24}
+                otherwise: accept
+        """,
+    ),
+)
+
+
+def line_hidden(device: Device, filter_: Filter, earlier: int, number: int) -> Finding:
+    """A line that an earlier one leaves nothing to; both by their places from 0."""
+    path: Path = ("devices", device.name, "filters", filter_.name, "rules", number)
+    before, line = filter_.rules[earlier], filter_.rules[number]
+    says = f"line {number + 1} of {filter_.name} ({line}) never decides: line {earlier + 1} ({before}) takes all of it"
+    if before.action == line.action:
+        mend = f"remove line {number + 1} of {filter_.name} on {device.name}"
+        return finding(LINE_UNNEEDED, at=device.name, path=path, says=says, mend=mend, edits=(Edit(path, REMOVE),))
+    mend = f"put line {number + 1} of {filter_.name} before line {earlier + 1}, where it is meant, or remove it"
+    return finding(LINE_HIDDEN, at=device.name, path=path, says=says, mend=mend, does=line.action)
 
 
 MOST_WAYS = 2_000
@@ -81,7 +159,46 @@ def unmet_lines(index: NetworkIndex) -> Iterator[Finding]:
                     (target, way(start.node.name, start.nic.vrf, target.address.address)) for start, target in pairs
                 )
                 if pairs and all(_arrives_past(stations, target, device.name, places) for target, stations in ways):
-                    yield faults.line_unmet(device, filter_, number, [interface for interface, _ in places])
+                    yield line_unmet(device, filter_, number, [interface for interface, _ in places])
+
+
+LINE_UNMET = Kind(
+    "line-unmet",
+    "risk",
+    "a line of a filter that no packet meets where the filter stands",
+    "what whoever wrote it believes: it has nothing to {does}",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        devices:
+          landing:
+            interfaces:
+              p1.210: {filter-in: tickets-in}
+            filters:
+              tickets-in:
+                rules:
+                - {drop: tcp/23, source: 10.44.2.0/24, destination: 10.44.1.0/24}
+                otherwise: accept
+        """,
+    ),
+)
+
+
+def line_unmet(device: Device, filter_: Filter, number: int, interfaces: list[str]) -> Finding:
+    """A line, by its place from 0, that no packet meets where its filter stands."""
+    places = " and ".join(dict.fromkeys(f"{device.name}/{interface}" for interface in interfaces))
+    return finding(
+        LINE_UNMET,
+        at=device.name,
+        path=("devices", device.name, "filters", filter_.name, "rules", number),
+        says=(
+            f"no packet that line {number + 1} of {filter_.name} ({filter_.rules[number].text(3)}) speaks of passes "
+            f"{places}: what it names goes another way"
+        ),
+        mend=f"put the line into a filter where that passes, or remove line {number + 1} of {filter_.name}",
+        does=filter_.rules[number].action,
+    )
 
 
 def _arrives_past(
@@ -133,7 +250,48 @@ def locked_out(index: NetworkIndex) -> Iterator[Finding]:
         nics = [nic for nic in index.knowledge.devices[name].nics.values() if nic.up and nic.addresses]
         names = [nic.filter_in.name for nic in nics if nic.filter_in is not None]
         if names and sources and len(names) == len(nics) and not any(_lets_in(nic, sources) for nic in nics):
-            yield faults.management_filtered(device, names)
+            yield management_filtered(device, names)
+
+
+MANAGEMENT_FILTERED = Kind(
+    "management-filtered",
+    "risk",
+    "filters at all interfaces of a device that leave no way to manage it",
+    "the next change of {device} is made at its console",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        devices:
+          landing:
+            ports:
+              p2: {filter-in: shut}
+            interfaces:
+              p1.210: {filter-in: shut}
+              p1.220: {filter-in: shut}
+            filters:
+              shut:
+                rules:
+                - reject: any
+                  destination: [10.44.15.0, 10.44.0.1, 10.44.1.1]
+                otherwise: accept
+        """,
+    ),
+)
+
+
+def management_filtered(device: Device, filters: list[str]) -> Finding:
+    """Filters at all interfaces of a device that end whatever it could be managed by."""
+    names = ", ".join(dict.fromkeys(filters))
+    ended = f"{names} at its interfaces end it"
+    return finding(
+        MANAGEMENT_FILTERED,
+        at=device.name,
+        path=("devices", device.name, "filters", filters[0]),
+        says=f"no host gets through to {device.name} itself by tcp/22, tcp/443 or udp/161: {ended}",
+        mend=f"let who manages {device.name} in: a line {{accept: tcp/22, source: ..., destination: its address}}",
+        device=device.name,
+    )
 
 
 def _lets_in(nic: Nic, sources: list[Host]) -> bool:

@@ -7,10 +7,18 @@ from functools import wraps
 
 from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.audit.registry import Rule, rule
-from archipelago.diagnosis import faults
-from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import link_fault
+from archipelago.diagnosis.faults.hosts import (
+    GATEWAY_MISSING,
+    gateway_missing,
+    gateway_wrong,
+    host_unaddressed,
+    mask_mismatch,
+)
+from archipelago.diagnosis.faults.links import admin_down
+from archipelago.diagnosis.faults.words import node_path
 from archipelago.diagnosis.gateway_place import without_gateway
+from archipelago.diagnosis.kind import NEVER, Example, Kind, finding
 from archipelago.diagnosis.leased import retold
 from archipelago.diagnosis.no_address import unadvertised
 from archipelago.diagnosis.outvoted import gateway_meant, outvoted, stray_address, unheld_gateway
@@ -20,7 +28,7 @@ from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.finding import Finding
+from archipelago.model.finding import Edit, Finding
 from archipelago.model.parts import Host
 
 Judge = Callable[[NetworkIndex, Host], Iterator[Finding]]
@@ -75,7 +83,7 @@ def without_address(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     if host.auto and all(address.version != 6 for address in host.addresses):
         yield unadvertised(index, index.knowledge.nodes[host.name], host)
     elif not host.addresses and not host.dhcp:
-        yield faults.host_unaddressed(index, host, None)
+        yield host_unaddressed(index, host, None)
 
 
 @rule
@@ -109,11 +117,32 @@ def wrong_vlan(index: NetworkIndex, host: Host) -> Iterator[Finding]:
         yield separated(index, Held(node, nic, address), home)
 
 
+ADDRESSES_IN_TWO_VLANS = Kind(
+    "addresses-in-two-vlans",
+    "error",
+    "a host with addresses of several VLANs",
+    "it is plugged into one VLAN at most and reaches nobody by the others",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        devices:
+          quay:
+            ports:
+              p1: {access: store}
+        hosts:
+          kiosk:
+            address: [10.44.0.2/24, 10.44.1.20/24]
+        """,
+    ),
+)
+
+
 def _in_two_vlans(index: NetworkIndex, host: Host, homes: list[Held]) -> Finding:
     """A host whose addresses belong to different VLANs: one port cannot be in both, so a person decides."""
     names = " and ".join(dict.fromkeys(index.vlan_name(home.nic.vlan) for home in homes))
     return finding(
-        "addresses-in-two-vlans",
+        ADDRESSES_IN_TWO_VLANS,
         at=host.name,
         path=("hosts", host.name, "address"),
         says=f"{host.name} has addresses of {names}",
@@ -127,7 +156,7 @@ def other_mask(index: NetworkIndex, node: Node, nic: Nic, address: InterfaceAddr
     """An address whose prefix length is not the one that its subnet's gateway has."""
     home = index.home_of(node, address)
     if home is not None and home.address.length != address.length and _served(index, node, nic, home):
-        yield faults.mask_mismatch(Held(node, nic, address), home.address.prefix)
+        yield mask_mismatch(Held(node, nic, address), home.address.prefix)
 
 
 def _served(index: NetworkIndex, node: Node, nic: Nic, home: Held) -> bool:
@@ -154,9 +183,9 @@ def unusable_gateway(index: NetworkIndex, node: Node, nic: Nic, address: Interfa
             there = gateway_meant(index, node, other) if other is not None and not node.written.gateway else None
             home = gateway_meant(index, node, address) or home
             if there is None:
-                yield faults.gateway_missing(node, address.version, home)
+                yield gateway_missing(node, address.version, home)
             elif address.version == 4:  # one mistake is told once
-                yield faults.gateways_missing(node, home, there)
+                yield gateways_missing(node, home, there)
         return
     own = [own_address.prefix for own_address in nic.addresses]
     for hop in gateways:
@@ -168,11 +197,26 @@ def unusable_gateway(index: NetworkIndex, node: Node, nic: Nic, address: Interfa
                 holder.address.prefix.holds(address) and holder.address.length != address.length for holder in holders
             )
             if not narrow:
-                yield faults.gateway_wrong(node, hop, home, f"lies outside its subnet {address.prefix}")
+                yield gateway_wrong(node, hop, home, f"lies outside its subnet {address.prefix}")
         elif not holders:
             yield (unheld_gateway(index, node, hop, home) if home else without_gateway(index, node, address))
         elif not any(holder.node.can_route for holder in holders):
-            yield faults.gateway_wrong(node, hop, home, f"is {holders[0].node.name}, which does not route")
+            yield gateway_wrong(node, hop, home, f"is {holders[0].node.name}, which does not route")
+
+
+def gateways_missing(node: Node, four: Held, six: Held) -> Finding:
+    """The same in both families."""
+    path = node_path(node)
+    new = [str(home.address.address) for home in (four, six)]
+    return finding(
+        GATEWAY_MISSING,
+        at=node.name,
+        path=path,
+        says=f"{node.name} has no gateway, in IPv4 or in IPv6",
+        mend=f"set the gateway of {node.name} to {' and '.join(new)}",
+        edits=(Edit((*path, "gateway"), new),),
+        name=node.name,
+    )
 
 
 @rule
@@ -180,8 +224,8 @@ def unusable_gateway(index: NetworkIndex, node: Node, nic: Nic, address: Interfa
 def cut_off(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     """A host whose own port has no carrier."""
     if host.off:
-        path = faults.node_path(index.knowledge.nodes[host.name])
-        yield faults.admin_down(path, host.name, host.name, f"nothing gets in or out of {host.name}")
+        path = node_path(index.knowledge.nodes[host.name])
+        yield admin_down(path, host.name, host.name, f"nothing gets in or out of {host.name}")
         return
     fault = link_fault(index, host_end(host.name))
     if fault is not None:
@@ -195,4 +239,4 @@ def gateways_without_address(index: NetworkIndex, host: Host) -> Iterator[Findin
     for version in dict.fromkeys(hop.address.version for hop in host.gateway):
         asks = host.dhcp if version == 4 else host.auto
         if not asks and all(own.version != version for own in host.addresses):
-            yield faults.host_unaddressed(index, host, version)
+            yield host_unaddressed(index, host, version)

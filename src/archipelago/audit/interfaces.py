@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import fields, replace
-from typing import Any
+from dataclasses import replace
 
 from archipelago.audit.hosts import each_host
 from archipelago.audit.registry import rule
-from archipelago.diagnosis import faults
-from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import leads_outside, link_fault, partner_of
-from archipelago.diagnosis.faults.words import texts
+from archipelago.diagnosis.faults.interfaces import set_beside, tag_mismatch, tag_missing
+from archipelago.diagnosis.faults.links import not_cabled
+from archipelago.diagnosis.faults.switching import MEMBERS_DIFFER, aggregate_member_missing
 from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.link_ends import left_out_of
 from archipelago.diagnosis.outvoted import hosts_by_vlan, outvoted
 from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, port_path, unplugged
@@ -24,7 +24,7 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.shared_aggregates import other_half
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.network import Network
-from archipelago.model.parts import Aggregate, Device, Host, Path, Port, Subinterface, speed_text
+from archipelago.model.parts import Aggregate, Device, Host, Path, Port, speed_text
 
 
 def routed(index: NetworkIndex) -> Iterator[tuple[Node, Nic]]:
@@ -39,7 +39,7 @@ def untagged_subinterfaces(index: NetworkIndex) -> Iterator[Finding]:
     """A subinterface whose tag is not written."""
     for node, nic in routed(index):
         if nic.kind == "subinterface" and not nic.speaks:
-            yield faults.tag_missing(index, node, nic, meant_for(index, nic))
+            yield tag_missing(index, node, nic, meant_for(index, nic))
 
 
 @rule
@@ -73,7 +73,7 @@ def untagged_hosts(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     own = next((nic for nic in speaking if any(address.prefix in prefixes for address in nic.addresses)), None)
     if own is not None:
         far = index.knowledge.nodes[host.name]
-        yield faults.tag_mismatch(index, (node, own), (far, next(iter(far.nics.values()))))
+        yield tag_mismatch(index, (node, own), (far, next(iter(far.nics.values()))))
 
 
 @rule
@@ -86,7 +86,7 @@ def down(index: NetworkIndex) -> Iterator[Finding]:
             continue
         if nic.up:  # by its routes it leads outside, but its other end is here
             end = node.attachments[nic.name].members[0]
-            yield faults.not_cabled(index, end, partner_of(index, end))
+            yield not_cabled(index, end, partner_of(index, end))
             continue
         fault = interface_down(index, Held(node, nic, nic.addresses[0]))
         if fault.kind == "vlan-interface-down" and not index.once(hosts_by_vlan).get(nic.vlan or 0):
@@ -126,7 +126,7 @@ def _unlike(index: NetworkIndex, device: Device, aggregate: Aggregate) -> Iterat
         far = set()
     left_out = left_out_of(index, node.attachments[aggregate.name])
     if left_out is not None:
-        yield faults.member_missing(f"{device.name}/{aggregate.name}", *left_out)
+        yield aggregate_member_missing(f"{device.name}/{aggregate.name}", *left_out)
         return
     speeds = {ports[end.port].speed for end in ends}
     says = ""
@@ -136,7 +136,7 @@ def _unlike(index: NetworkIndex, device: Device, aggregate: Aggregate) -> Iterat
         says = "differ in speed"
     if says:
         yield finding(
-            "members-differ",
+            MEMBERS_DIFFER,
             at=device.name,
             path=(*path, "members"),
             says=f"the members of {device.name}/{aggregate.name} {says}",
@@ -159,6 +159,26 @@ def _alike(device: Device, ports: Mapping[str, Port], members: list[str]) -> tup
     )
 
 
+VLANS_SHARE_PORT = Kind(
+    "vlans-share-port",
+    "error",
+    "a routed port with addresses for several VLANs, whose frames are all untagged",
+    "at most one of {vlans} has a gateway there",
+    OFTEN,
+    example=Example(
+        "pier",
+        """
+        devices:
+          landing:
+            ports:
+              p1:
+                address: [10.44.0.1/24, 10.44.1.1/24]
+            interfaces: {p1.210: ~, p1.220: ~}
+        """,
+    ),
+)
+
+
 @rule
 def vlans_on_one_port(index: NetworkIndex) -> Iterator[Finding]:
     """A routed port with addresses of several VLANs: untagged frames are of one."""
@@ -170,7 +190,7 @@ def vlans_on_one_port(index: NetworkIndex) -> Iterator[Finding]:
         if len(vlans) < 2 or any(vlan is None for vlan in meant.values()):
             continue
         path: Path = ("devices", node.name)
-        along = dict(_set_beside(node.attachments[nic.attachment].written))
+        along = dict(set_beside(node.attachments[nic.attachment].written))
         edits = [Edit((*nic_path((node, nic)), key), REMOVE) for key in ("address", *along)]
         for vlan in vlans:
             addresses = [str(address) for address, wanted in meant.items() if wanted == vlan]
@@ -189,7 +209,7 @@ def vlans_on_one_port(index: NetworkIndex) -> Iterator[Finding]:
                     edits.append(Edit((*where, "access"), REMOVE))
         names = ", ".join(index.vlan_name(vlan) for vlan in vlans)
         yield finding(
-            "vlans-share-port",
+            VLANS_SHARE_PORT,
             at=node.name,
             path=nic_path((node, nic)),
             says=f"{node.name}/{nic.name} has addresses for {names}, but takes untagged frames, which are of one VLAN",
@@ -199,13 +219,20 @@ def vlans_on_one_port(index: NetworkIndex) -> Iterator[Finding]:
         )
 
 
-def _set_beside(part: Port | Aggregate) -> Iterator[tuple[str, Any]]:
-    """What a routed port has beside its addresses that goes along to its subinterfaces, as a document writes it."""
-    stays = ("name", "addresses", "off", "virtual", "mtu")  # or is spread by hand
-    for name in [spec.name for spec in fields(Subinterface) if spec.name not in stays]:
-        value = getattr(part, name, None)
-        if value:
-            yield name.replace("_", "-"), texts(value) if isinstance(value, tuple) else value
+MEMBER_DEAD = Kind(
+    "member-dead",
+    "risk",
+    "an aggregate with a dead member",
+    "the next failure takes the whole link down",
+    OFTEN,
+    example=Example(
+        "pair",
+        """
+        cables: [core-1/p1 ~ core-2/p1, core-1/p3 ~ quay/p8, core-2/p3 ~ quay/p9, core-1/p4 ~ shed/p9, core-1/p9
+            ~ edge/p1, core-2/p9 ~ edge/p2]
+        """,
+    ),
+)
 
 
 @rule
@@ -220,13 +247,23 @@ def dead_members(index: NetworkIndex) -> Iterator[Finding]:
                 if why is not None:
                     fault = link_fault(index, end)
                     yield finding(
-                        "member-dead",
+                        MEMBER_DEAD,
                         at=end.device,
                         path=("devices", end.device, "interfaces", attachment.name),
                         says=f"member {end} of {end.device}/{attachment.name} has no carrier: {why}",
                         mend=fault.mend if fault else f"mend {end}, or take it out of {attachment.name}",
                         edits=fault.edits if fault else (),
                     )
+
+
+GATEWAY_IGNORED = Kind(
+    "gateway-ignored",
+    "risk",
+    "a gateway on a device that routes that family itself",
+    "the device does not use it",
+    ALWAYS,
+    example=Example("pier", "devices: {core: {gateway: 10.44.15.0}}"),
+)
 
 
 @rule
@@ -239,7 +276,7 @@ def gateway_ignored(index: NetworkIndex) -> Iterator[Finding]:
                 keep = [str(held) for held in node.written.gateway if held.address.version not in node.forwards]
                 path = ("devices", node.name, "gateway")
                 yield finding(
-                    "gateway-ignored",
+                    GATEWAY_IGNORED,
                     at=node.name,
                     path=path,
                     says=f"{node.name} routes IPv{hop.address.version}, so its gateway {hop} is not used",
@@ -247,6 +284,25 @@ def gateway_ignored(index: NetworkIndex) -> Iterator[Finding]:
                     edits=(Edit(path, keep if len(families) > 1 and keep else REMOVE),),
                 )
                 break
+
+
+NUMBER_DIFFERS = Kind(
+    "number-differs",
+    "note",
+    "a subinterface whose number is another VLAN's than its tag",
+    "nothing; it misleads whoever reads the plan",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        devices:
+          landing:
+            interfaces:
+              p1.220: ~
+              p1.240: {parent: p1, tag: crew, address: 10.44.1.1/24}
+        """,
+    ),
+)
 
 
 @rule
@@ -258,7 +314,7 @@ def numbers_differ(index: NetworkIndex) -> Iterator[Finding]:
             tag = nic.vlan if nic.kind == "subinterface" else None
             if tag and number.isdigit() and int(number[:9]) in index.names and int(number) != tag:
                 yield finding(
-                    "number-differs",
+                    NUMBER_DIFFERS,
                     at=node.name,
                     path=nic_path((node, nic)),
                     says=f"{node.name}/{nic.name} has the number of {index.vlan_name(int(number))} and the tag {tag}",
@@ -267,6 +323,37 @@ def numbers_differ(index: NetworkIndex) -> Iterator[Finding]:
 
 
 _RANGE = re.compile(r"([^{}]*)\{(\d{1,7})\.\.(\d{1,7})\}")
+
+
+PORT_BEYOND_RANGE = Kind(
+    "port-beyond-range",
+    "risk",
+    "something plugged into a port beyond those that the ranges of its device list",
+    "the port exists with its defaults, which nobody chose",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        devices:
+          quay:
+            ports:
+              p{4..8}: {access: crew}
+            vlans: ['1', tickets, crew]
+        hosts:
+          guest: {at: quay/p12, address: 10.44.77.2/24}
+        """,
+    ),
+)
+
+
+RANGES_OVERLAP = Kind(
+    "ranges-overlap",
+    "note",
+    "two ranges of port names that overlap",
+    "nothing; it misleads whoever reads the file",
+    NEVER,
+    example=Example("pier", "devices: {quay: {ports: {'p{4..6}': {access: crew}, 'p{6..8}': {access: crew}}}}"),
+)
 
 
 @rule
@@ -283,7 +370,7 @@ def beside_ranges(index: NetworkIndex) -> Iterator[Finding]:
             for low, high, other in spans[:number]:
                 if low <= last and first <= high:
                     yield finding(
-                        "ranges-overlap",
+                        RANGES_OVERLAP,
                         at=device,
                         path=path,
                         says=f"{path[3]} and {other[3]} of {device} overlap; where they differ, the later one stands",
@@ -296,7 +383,7 @@ def beside_ranges(index: NetworkIndex) -> Iterator[Finding]:
             if name not in written and name.startswith(stem) and tail.isdigit() and int(tail) > top:
                 listed = f"{stem}{min(first for first, _, _ in spans)} to {stem}{top}"
                 yield finding(
-                    "port-beyond-range",
+                    PORT_BEYOND_RANGE,
                     at=device,
                     path=spans[-1][2],
                     says=f"{device} lists {listed}, not {name}, and something is plugged in there",

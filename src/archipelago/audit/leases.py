@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from archipelago.addressing.values import Address
 from archipelago.audit.registry import rule
-from archipelago.diagnosis.faults import leases as faults
+from archipelago.diagnosis.faults.leases import POOL_OVER_ADDRESS, pool_over, pool_path
+from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
 from archipelago.diagnosis.leased import asking, leased_elsewhere, pool_fault, renewal, written_in
 from archipelago.diagnosis.namesakes import apart_from_namesakes, astray
 from archipelago.diagnosis.no_lease import no_lease, relay_to_nobody, relayed_stop
 from archipelago.diagnosis.servers import of_servers
 from archipelago.knowledge.hearing import Hearing, Listener
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.finding import Finding
+from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.leases import Pool
 
 
@@ -53,7 +55,7 @@ def over_addresses(index: NetworkIndex) -> Iterator[Finding]:
         for pool in leases.pools_of(server).values():
             taken = written_in(index, server, pool)
             if taken:
-                yield faults.pool_over(index, server, pool, taken)
+                yield pool_over(index, server, pool, taken)
             yield from _reserved_over(index, server, pool)
 
 
@@ -63,8 +65,16 @@ def _reserved_over(index: NetworkIndex, server: str, pool: Pool) -> Iterator[Fin
         for holder in index.holders(address):
             lease = given.get(holder.node.name)
             if holder.node.name != host and (lease is None or lease.address.value != address.value):
-                yield faults.reservation_over(index, server, pool, host, address, holder.node.name)
+                yield reservation_over(index, server, pool, host, address, holder.node.name)
                 break
+
+
+def reservation_over(index: NetworkIndex, server: str, pool: Pool, host: str, address: Address, holder: str) -> Finding:
+    """An address kept for a host that somebody else has."""
+    path = (*pool_path(index, server, pool), "reservations", host)
+    says = f"pool {pool.name} of {server} keeps {address} for {host}, and {holder} has it"
+    mend = f"keep another address for {host}"
+    return finding(POOL_OVER_ADDRESS, at=server, path=path, says=says, mend=mend, address=str(address))
 
 
 @rule
@@ -113,7 +123,25 @@ def reservations(index: NetworkIndex) -> Iterator[Finding]:
                 lease = leases.given.get(host)
                 if lease is None or (lease.server, lease.pool.name) != (server, pool.name):
                     elsewhere = leased_elsewhere(index, host, pool) if lease is not None else None
-                    yield elsewhere or faults.reservation_idle(index, server, pool, host)
+                    yield elsewhere or reservation_idle(index, server, pool, host)
+
+
+RESERVATION_IDLE = Kind(
+    "reservation-idle",
+    "note",
+    "an address kept for who never asks there",
+    "nothing; it stays kept",
+    OFTEN,
+    example=Example("pair", "hosts: {stock: {dhcp-pools: {guests: {reservations: {mess: 10.44.3.50}}}}}"),
+)
+
+
+def reservation_idle(index: NetworkIndex, server: str, pool: Pool, host: str) -> Finding:
+    """An address kept for a host that never asks there."""
+    path = (*pool_path(index, server, pool), "reservations", host)
+    says = f"pool {pool.name} of {server} keeps {pool.reservations[host]} for {host}, which never asks there"
+    mend = f"take it out, or let {host} ask (address: dhcp) in that VLAN"
+    return finding(RESERVATION_IDLE, at=server, path=path, says=says, mend=mend, edits=(Edit(path, REMOVE),))
 
 
 @rule

@@ -1,18 +1,18 @@
-"""Mistakes in what there is two of: the spanning tree, and gateways that several devices share."""
+"""Mistakes in gateways that several devices share."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import combinations
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
 from archipelago.audit.registry import rule
-from archipelago.audit.switching import facing_attachments, users
 from archipelago.diagnosis.cut import cut
-from archipelago.diagnosis.faults import redundancy as faults
-from archipelago.diagnosis.faults.words import free_address
+from archipelago.diagnosis.faults.redundancy import addresses_text, interface_path, member_path, routes_differ, tracked
+from archipelago.diagnosis.faults.words import free_address, label, texts
+from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.not_routing import active_not_routing
-from archipelago.diagnosis.places import port_path
+from archipelago.diagnosis.places import nic_path
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.elected import Member
 from archipelago.knowledge.forwarding import Dropped, decide_own
@@ -20,7 +20,9 @@ from archipelago.knowledge.held import Held, TableName
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import facing
 from archipelago.knowledge.reasons import Reason
-from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.finding import Edit, Finding
+from archipelago.model.leases import Pool, duration_text
+from archipelago.model.virtual import USUAL_INTERVAL, Track, VirtualRouter
 
 Group = tuple[list[Member], Member]
 """The members of a virtual router that are up in one broadcast domain, and the active one."""
@@ -36,111 +38,15 @@ def preferred(group: Group) -> Member:
     return max(group[0], key=lambda member: (member.owns, member.written.priority, member.rank))
 
 
-def _nic(index: NetworkIndex, member: Member) -> Nic:
+def interface_of(index: NetworkIndex, member: Member) -> Nic:
+    """The interface of a member."""
     return index.knowledge.devices[member.device].nics[member.interface]
 
 
-def _vlan(index: NetworkIndex, member: Member) -> str:
-    vlan = _nic(index, member).vlan
+def vlan_text(index: NetworkIndex, member: Member) -> str:
+    """The VLAN of a member, in words."""
+    vlan = interface_of(index, member).vlan
     return index.vlan_key(vlan) if vlan is not None else member.interface
-
-
-# Spanning tree
-
-
-@rule
-def roots(index: NetworkIndex) -> Iterator[Finding]:
-    """A root that nobody chose, and one that is elsewhere than the active gateways. Where nothing is blocked there is
-    one way only, and it does not matter."""
-    tree = index.knowledge.devices.tree
-    parts: dict[str, list[str]] = {}
-    for name, bridge in tree.bridges.items():
-        parts.setdefault(tree.name(bridge.root), []).append(name)
-    active: dict[str, dict[str, None]] = {}
-    for group in index.once(groups):
-        member = preferred(group)
-        if _nic(index, member).kind == "vlan":
-            active.setdefault(member.device, {}).setdefault(_vlan(index, member))
-    for root, names in parts.items():
-        if not any(tree.blocked_at(name) for name in names):
-            continue
-        devices = index.network.devices
-        core = [name for name in names if devices[name].kind == "l3switch"]
-        best = max(core, key=lambda name: len(active.get(name, ())), default=None)
-        written = any(devices[name].bridge_priority is not None for name in names)
-        if not written and devices[root].kind == "switch" and best is not None:
-            yield faults.root_by_accident(index, root, best)
-            continue
-        elsewhere = [name for name in names if name in active and name != root]
-        if elsewhere and root not in active:
-            first = max(elsewhere, key=lambda name: len(active[name]))
-            yield faults.root_elsewhere(root, first, list(active[first]), _lower(index, root, first))
-        elif root in active and elsewhere:
-            for name in elsewhere:  # roles that are shared out: a detour for those that are not at the root
-                yield faults.root_elsewhere(root, name, list(active[name]), None)
-
-
-def _lower(index: NetworkIndex, root: str, better: str) -> Edit | None:
-    """What makes another device the root: a plain switch gives its priority up, else the other bids less."""
-    own = index.knowledge.devices.tree.bridges[root].id.priority
-    if index.network.devices[root].kind == "switch" and index.network.devices[root].bridge_priority is not None:
-        return Edit(("devices", root, "bridge-priority"), REMOVE)
-    return Edit(("devices", better, "bridge-priority"), str(own - 4096)) if own else None
-
-
-@rule
-def edges(index: NetworkIndex) -> Iterator[Finding]:
-    """An edge port where a bridge is."""
-    for node, link, far_node, far in index.once(facing_attachments):
-        if link.switched and link.written.edge and far.switched and far_node.kind != "host":
-            yield faults.edge_to_bridge(index, node.name, link.name, far_node.name)
-
-
-@rule
-def spares(index: NetworkIndex) -> Iterator[Finding]:
-    """A blocked link that lacks VLANs which the way in use carries and somebody needs."""
-    tree = index.knowledge.devices.tree
-    needed = index.once(users)
-    for name in tree.blocked:
-        node = index.knowledge.devices[name]
-        root_port = tree.bridges[name].root_port
-        if root_port is None:
-            continue
-        in_use = node.attachments[root_port].vlans
-        for port in sorted(tree.blocked_at(name)):
-            spare = node.attachments[port]
-            peer = next((index.knowledge.links[end].peer for end in spare.members), None)
-            if peer is None or peer.device not in index.knowledge.devices:
-                continue
-            far = index.knowledge.attachment_at(peer)
-            lacking = [v for v in sorted(in_use & needed.keys()) if v not in spare.vlans or v not in far.vlans]
-            edits = [
-                Edit((*port_path(index.knowledge, device, end.name), "trunk", "+"), index.vlan_key(vlan))
-                for device, end in ((name, spare), (peer.device, far))
-                for vlan in lacking
-                if isinstance(end.written.trunk, tuple) and vlan not in end.vlans
-            ]
-            if lacking and edits:
-                yield faults.spare_lacks_vlan(index, (name, port), lacking, edits)
-
-
-@rule
-def circles_by_wire(index: NetworkIndex) -> Iterator[Finding]:
-    """A circle that a device closes which takes no part in the tree."""
-    knowledge = index.knowledge
-    tree = knowledge.devices.tree
-    told: set[str] = set()
-    for name, blocked in tree.blocked.items():
-        for port in sorted(blocked):
-            peers = [knowledge.links[end].peer for end in knowledge.devices[name].attachments[port].members]
-            far = next((peer.device for peer in peers if peer is not None), "")
-            if far in tree.bridges or far not in index.network.devices or far in told:
-                continue
-            told.add(far)
-            yield faults.circle_by_wire(far, f"{name}/{port}")
-
-
-# Members that do not mirror each other
 
 
 @rule
@@ -151,9 +57,75 @@ def unlike_members(index: NetworkIndex) -> Iterator[Finding]:
             if other is active:
                 continue
             if set(other.written.addresses) != set(active.written.addresses):
-                yield faults.addresses_differ(index, active, other)
+                yield addresses_differ(index, active, other)
             if other.written.advertise_interval != active.written.advertise_interval:
-                yield faults.intervals_differ(index, active, other)
+                yield intervals_differ(index, active, other)
+
+
+SHARED_INTERVALS_DIFFER = Kind(
+    "shared-intervals-differ",
+    "risk",
+    "members of a virtual router that advertise at other intervals",
+    "how long a takeover lasts hangs on who was active",
+    ALWAYS,
+    example=Example(
+        "pair",
+        """
+        devices:
+          core-2:
+            interfaces:
+              store-gw:
+                virtual: {vrid: '14', address: 10.44.4.1, advertise-interval: 5s}
+        """,
+    ),
+)
+
+
+def intervals_differ(index: NetworkIndex, active: Member, other: Member) -> Finding:
+    """A member that advertises at another interval."""
+    path = (*member_path(index, other), "advertise-interval")
+    mine, theirs = (duration_text(member.written.advertise_interval) for member in (active, other))
+    return finding(
+        SHARED_INTERVALS_DIFFER,
+        at=other.device,
+        path=path,
+        says=f"{other} advertises virtual router {other.written.vrid} every {theirs}, and {active} every {mine}",
+        mend=f"set the interval at {other} to {mine}",
+        edits=(Edit(path, mine),),
+    )
+
+
+SHARED_ADDRESSES_DIFFER = Kind(
+    "shared-addresses-differ",
+    "error",
+    "members of a virtual router with other addresses than the active one",
+    "once it is active it answers for other addresses than hosts use",
+    ALWAYS,
+    example=Example(
+        "pair",
+        """
+        devices:
+          core-2:
+            interfaces:
+              store-gw:
+                virtual: {vrid: '14', address: 10.44.4.7}
+        """,
+    ),
+)
+
+
+def addresses_differ(index: NetworkIndex, active: Member, other: Member) -> Finding:
+    """A member with other addresses than the active one."""
+    wanted = texts(active.written.addresses)
+    path = (*member_path(index, other), "address")
+    return finding(
+        SHARED_ADDRESSES_DIFFER,
+        at=other.device,
+        path=path,
+        says=f"{other} and {active} are both in {other.written}, which {active.device} has as {active.written}",
+        mend=f"set the address of virtual router {other.written.vrid} at {other} to {addresses_text(active)}",
+        edits=(Edit(path, wanted),),
+    )
 
 
 @rule
@@ -170,7 +142,40 @@ def unlike_vrids(index: NetworkIndex) -> Iterator[Finding]:
             apart = first.router == other.router or not index.domains.together(first.endpoint, other.endpoint)
             if not apart and (first, other) not in told:
                 told.add((first, other))
-                yield faults.vrids_differ(index, first, other, address)
+                yield vrids_differ(index, first, other, address)
+
+
+VRIDS_DIFFER = Kind(
+    "vrids-differ",
+    "error",
+    "one address in two virtual routers of a broadcast domain",
+    "two answer for {address}, and who is believed is chance",
+    ALWAYS,
+    example=Example(
+        "pair",
+        """
+        devices:
+          core-2:
+            interfaces:
+              store-gw:
+                virtual: {vrid: '41', address: 10.44.4.1}
+        """,
+    ),
+)
+
+
+def vrids_differ(index: NetworkIndex, first: Member, other: Member, address: Address) -> Finding:
+    """One address in two virtual routers of a domain."""
+    path = (*member_path(index, other), "vrid")
+    return finding(
+        VRIDS_DIFFER,
+        at=other.device,
+        path=path,
+        says=f"{other} has {address} in virtual router {other.written.vrid}, and {first} in {first.written.vrid}",
+        mend=f"set the VRID at {other} to {first.written.vrid}",
+        edits=(Edit(path, str(first.written.vrid)),),
+        address=address,
+    )
 
 
 @rule
@@ -183,14 +188,52 @@ def active_twice(index: NetworkIndex) -> Iterator[Finding]:
         common = set(one.written.addresses) & set(other.written.addresses)
         if not common or index.domains.together(one.endpoint, other.endpoint):
             continue
-        a, b = _nic(index, one), _nic(index, other)
+        a, b = interface_of(index, one), interface_of(index, other)
         if a.vrf != b.vrf or (a.vlan is not None and b.vlan is not None and a.vlan != b.vlan):
             continue
         why: list[Finding] = []
         if a.vlan is not None:
-            ends = [(index.knowledge.nodes[member.device], _nic(index, member)) for member in (other, one)]
+            ends = [(index.knowledge.nodes[member.device], interface_of(index, member)) for member in (other, one)]
             why = cut(index, a.vlan, *ends)
-        yield faults.active_twice(index, one, other, next(iter(why), None))
+        yield both_active(index, one, other, next(iter(why), None))
+
+
+ACTIVE_TWICE = Kind(
+    "active-twice",
+    "error",
+    "members of a virtual router that do not hear each other, both active",
+    "each part of the VLAN has a gateway of its own, and answers go to the wrong part",
+    OFTEN,
+    example=Example(
+        "pair",
+        """
+        devices:
+          core-2:
+            interfaces:
+              bundle:
+                trunk: [crew, guests, transit]
+            ports:
+              p3:
+                trunk: [crew, guests]
+              p5: {access: store}
+        hosts:
+          crane-2: {at: core-2/p5, address: 10.44.4.12/24, gateway: 10.44.4.1}
+        """,
+    ),
+)
+
+
+def both_active(index: NetworkIndex, one: Member, other: Member, why: Finding | None) -> Finding:
+    """Two that ought to hear each other, both active."""
+    told = f": {why.says}" if why is not None else ""
+    return finding(
+        ACTIVE_TWICE,
+        at=other.device,
+        path=member_path(index, other),
+        says=f"{one} and {other} are both active in {one.written}, as neither hears the other{told}",
+        mend=why.mend if why is not None else f"join the VLAN of {one} and {other} over cables that carry it",
+        edits=why.edits if why is not None else (),
+    )
 
 
 @rule
@@ -221,7 +264,7 @@ def missing_members(index: NetworkIndex) -> Iterator[Finding]:
         others = [other for other in elected.sharing(active.written.addresses[0]) if other.device != active.device]
         if others or {member.device for member in members} != {active.device}:
             continue
-        nic = _nic(index, active)
+        nic = interface_of(index, active)
         for partner in index.once(partners).get(active.device, ()):
             device, node = index.network.devices[partner], index.knowledge.devices[partner]
             place = (active.device, active.interface, partner)
@@ -231,14 +274,38 @@ def missing_members(index: NetworkIndex) -> Iterator[Finding]:
             yield _member_missing(index, active, nic, node)
 
 
+MEMBER_MISSING = Kind(
+    "member-missing",
+    "risk",
+    "a gateway shared in some VLANs and in others held by one of the pair alone",
+    "{vlan} has no gateway once {device} is gone",
+    OFTEN,
+    example=Example("pair", "devices: {core-2: {interfaces: {store-gw: {virtual: ~}}}}"),
+)
+
+
+def member_missing(member: Member, partner: str, edits: tuple[Edit, ...], vlan: str, mend: str) -> Finding:
+    """A gateway that one of a pair holds alone."""
+    return finding(
+        MEMBER_MISSING,
+        at=partner,
+        path=("devices", partner),
+        says=f"{member} shares the gateway of {vlan}, and {partner}, which shares others with it, has no part in it",
+        mend=mend,
+        edits=edits,
+        vlan=vlan,
+        device=member.device,
+    )
+
+
 def _member_missing(index: NetworkIndex, active: Member, nic: Nic, node: Node) -> Finding:
     """All that an interface shares, for who has no part in it."""
-    vlan = _vlan(index, active)
+    vlan = vlan_text(index, active)
     there = next((other for other in node.nics.values() if other.kind == "vlan" and other.vlan == nic.vlan), None)
     shared = [one.written for one in index.knowledge.elected.members(active.device) if one.interface == nic.name]
     tracks = {one.written.track for one in index.knowledge.elected.members(node.name)}
     track = next(iter(tracks)) if len(tracks) == 1 else ()  # the way on that its other parts hang on
-    parts = [faults.as_written(one, track) for one in shared]
+    parts = [as_written(one, track) for one in shared]
     own = [address for address in nic.addresses if any(address.prefix.holds(one.addresses[0]) for one in shared)]
     names = " and ".join(map(str, shared))
     if there is not None and {address.prefix for address in own} <= {address.prefix for address in there.addresses}:
@@ -248,17 +315,62 @@ def _member_missing(index: NetworkIndex, active: Member, nic: Nic, node: Node) -
         held = [one for one in there.addresses if any(one.address in other.addresses for other in shared)]
         if held:
             own_addresses = [(one, free_address(index, one.prefix)) for one in held]
-            return faults.shared_address_held(active, Held(node, there, held[0]), own_addresses, tuple(edits), names)
-        return faults.member_missing(active, node.name, tuple(edits), vlan, f"add {names} to {node.name}/{there.name}")
+            return shared_address_held(active, Held(node, there, held[0]), own_addresses, tuple(edits), names)
+        return member_missing(active, node.name, tuple(edits), vlan, f"add {names} to {node.name}/{there.name}")
     free = [free_address(index, address.prefix) for address in own]
     taken = active.interface in index.network.devices[node.name].interfaces
     if None in free or there is not None or taken:
         mend = f"give {node.name} an address of {', '.join(str(address.prefix) for address in own)}, and {names}"
-        return faults.member_missing(active, node.name, (), vlan, mend)
+        return member_missing(active, node.name, (), vlan, mend)
     value = {"vlan": vlan, "address": [str(address) for address in free], "virtual": parts}
     edit = Edit(("devices", node.name, "interfaces", active.interface), value)
     mend = f"add {active.interface} with {', '.join(map(str, free))} and {names} to {node.name}"
-    return faults.member_missing(active, node.name, (edit,), vlan, mend)
+    return member_missing(active, node.name, (edit,), vlan, mend)
+
+
+SHARED_ADDRESS_HELD = Kind(
+    "shared-address-held",
+    "error",
+    "a shared address that somebody holds who has no part in sharing it",
+    "two answer for one address; who gets the traffic is by chance",
+    ALWAYS,
+    example=Example("pair", "devices: {core-2: {interfaces: {store-gw: {address: 10.44.4.1/24, virtual: ~}}}}"),
+)
+
+
+def shared_address_held(
+    member: Member,
+    holder: Held,
+    moved: Sequence[tuple[InterfaceAddress, InterfaceAddress | None]],
+    joins: tuple[Edit, ...],
+    names: str,
+) -> Finding:
+    """An address that a virtual router shares, held by an interface that has no part in it: an owner is a member, with
+    the priority 255 (RFC 9568 5.2.4)."""
+    place = label(holder)
+    new = {old: free for old, free in moved if free is not None}
+    addresses = texts([new.get(one, one) for one in holder.nic.addresses])
+    path = nic_path(holder)
+    mend = f"give {place} the address {' and '.join(map(str, new.values()))} of its own, and add {names} to it"
+    return finding(
+        SHARED_ADDRESS_HELD,
+        at=holder.node.name,
+        path=(*path, "address"),
+        says=f"{place} holds {holder.address.address} itself, which {member} shares, and has no part in {names}",
+        mend=mend if new else f"give {place} an address of its own, and add {names} to it",
+        edits=(Edit((*path, "address"), addresses), *joins) if new else (),
+    )
+
+
+def as_written(virtual: VirtualRouter, track: Sequence[Track] = ()) -> dict[str, object]:
+    """A part in the same virtual router for another device, as a document holds it: with the interval that all must
+    have, and what that device tracks."""
+    value: dict[str, object] = {"vrid": str(virtual.vrid), "address": texts(virtual.addresses)}
+    if virtual.advertise_interval != USUAL_INTERVAL:
+        value["advertise-interval"] = duration_text(virtual.advertise_interval)
+    if track:
+        value["track"] = tracked(track)
+    return value
 
 
 @rule
@@ -279,7 +391,7 @@ def unlike_routes(index: NetworkIndex) -> Iterator[Finding]:
                 if route.destination.version in node.forwards and not leads_to(index, route.next_hop.address, partner):
                     hop = route.next_hop.address
                     way_on = beside(index, hop, partner) or _way_on(index, name, node, hop)
-                    yield faults.routes_differ(name, partner, route, way_on)
+                    yield routes_differ(name, partner, route, way_on)
 
 
 def beside(index: NetworkIndex, hop: Address, name: str) -> Address | None:
@@ -342,18 +454,43 @@ def unlike_services(index: NetworkIndex) -> Iterator[Finding]:
     for members, active in index.once(groups):
         if active.written.family != 4:
             continue
-        having = next((one for one in members if _nic(index, one).dhcp_relay), None)
-        for other in members:
-            if having is not None and set(_nic(index, other).dhcp_relay) != set(_nic(index, having).dhcp_relay):
-                wanted = _nic(index, having).dhcp_relay
-                if not set(wanted) <= set(_nic(index, other).dhcp_relay):
-                    yield faults.relays_differ(index, having, other, wanted, _vlan(index, active))
+        having = next((one for one in members if interface_of(index, one).dhcp_relay), None)
         if having is None:
             yield from _unlike_pools(index, members, active)
+            continue
+        wanted = interface_of(index, having).dhcp_relay
+        for other in members:
+            if not set(wanted) <= set(interface_of(index, other).dhcp_relay):
+                yield relays_differ(index, having, other, wanted, vlan_text(index, active))
+
+
+MEMBERS_RELAY_DIFFERENTLY = Kind(
+    "members-relay-differently",
+    "risk",
+    "a relay that one member of a virtual router has and the other lacks",
+    "nobody in {vlan} gets a lease once {device} is gone",
+    ALWAYS,
+    example=Example("pair", "devices: {core-2: {interfaces: {guests-gw: {dhcp-relay: ~}}}}"),
+)
+
+
+def relays_differ(index: NetworkIndex, have: Member, lacks: Member, relays: Sequence[Address], vlan: str) -> Finding:
+    """A relay that one of a pair lacks."""
+    path = (*interface_path(index, lacks), "dhcp-relay")
+    return finding(
+        MEMBERS_RELAY_DIFFERENTLY,
+        at=lacks.device,
+        path=path,
+        says=f"{have} relays what hosts ask to {', '.join(map(str, relays))}, and {lacks} does not",
+        mend=f"let {lacks} relay to {', '.join(map(str, relays))}",
+        edits=(Edit(path, texts(relays)),),
+        vlan=vlan,
+        device=have.device,
+    )
 
 
 def _unlike_pools(index: NetworkIndex, members: list[Member], active: Member) -> Iterator[Finding]:
-    own = {address.prefix for address in _nic(index, active).addresses}
+    own = {address.prefix for address in interface_of(index, active).addresses}
     serving = {
         member.device: pool
         for member in members
@@ -363,7 +500,45 @@ def _unlike_pools(index: NetworkIndex, members: list[Member], active: Member) ->
     having = next((member for member in members if member.device in serving), None)
     for other in members:
         if having is not None and other.device not in serving:
-            yield faults.leases_differ(having, other, serving[having.device], _vlan(index, active))
+            yield leases_differ(having, other, serving[having.device], vlan_text(index, active))
+
+
+MEMBERS_LEASE_DIFFERENTLY = Kind(
+    "members-lease-differently",
+    "risk",
+    "leases that one member of a virtual router gives and the other does not",
+    "nobody in {vlan} gets a lease once {device} is gone",
+    NEVER,
+    example=Example(
+        "pair",
+        """
+        devices:
+          core-1:
+            interfaces:
+              guests-gw: {dhcp-relay: ~}
+            dhcp-pools:
+              guests: {subnet: 10.44.3.0/24, range: 10.44.3.100-10.44.3.199, gateway: 10.44.3.1}
+          core-2:
+            interfaces:
+              guests-gw: {dhcp-relay: ~}
+        hosts:
+          stock: {dhcp-pools: ~}
+        """,
+    ),
+)
+
+
+def leases_differ(have: Member, lacks: Member, pool: Pool, vlan: str) -> Finding:
+    """A pool that one of a pair lacks."""
+    return finding(
+        MEMBERS_LEASE_DIFFERENTLY,
+        at=lacks.device,
+        path=("devices", have.device, "dhcp-pools", pool.name),
+        says=f"{have.device} leases addresses of {pool.subnet} (pool {pool.name}), and {lacks.device} leases none",
+        mend=f"let {lacks.device} lease a part of {pool.subnet} of its own, or a server that both relay to",
+        vlan=vlan,
+        device=have.device,
+    )
 
 
 def is_behind_a_switch(index: NetworkIndex, node: Node, nic: Nic, far: Held) -> bool:

@@ -7,12 +7,13 @@ from dataclasses import replace
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix, is_link_local
 from archipelago.audit.registry import rule
-from archipelago.diagnosis import faults
-from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.faults.routing import does_not_route, more_specific_route, next_hop_unusable
+from archipelago.diagnosis.faults.words import label
 from archipelago.diagnosis.gateway_place import missing_end
+from archipelago.diagnosis.kind import ALWAYS, NEVER, Example, Kind, finding
 from archipelago.diagnosis.no_route import dead_route, way_outside
 from archipelago.diagnosis.outvoted import hosts_by_vlan, off_link
-from archipelago.diagnosis.places import port_path, sample, unplugged
+from archipelago.diagnosis.places import nic_path, port_path, sample, unplugged
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
@@ -40,7 +41,7 @@ def forwarding_off(index: NetworkIndex) -> Iterator[Finding]:
                 a for nic in node.nics.values() for a in nic.addresses if a.version == version and not is_link_local(a)
             ]
             if any(address.address in used for address in addresses) or len({a.prefix for a in addresses}) > 1:
-                yield faults.routing_off(node, version)
+                yield does_not_route(node, version)
 
 
 @rule
@@ -85,7 +86,7 @@ def dead_routes(index: NetworkIndex) -> Iterator[Finding]:
                     yield missing
                     continue
                 why = f"{others[0].node.name} there does not route" if others else "nobody holds that next hop"
-                yield faults.next_hop_unusable(node, entry.route, number, why, better, bool(others))
+                yield next_hop_unusable(node, entry.route, number, why, better, bool(others))
 
 
 def _beyond(index: NetworkIndex, node: Node, hop: Address) -> bool:
@@ -96,6 +97,26 @@ def _beyond(index: NetworkIndex, node: Node, hop: Address) -> bool:
         if unplugged(index, node, nic)
         for address in nic.addresses
     )
+
+
+ROUTE_NEVER_USED = Kind(
+    "route-never-used",
+    "note",
+    "a static route that another of the same prefix always beats",
+    "nothing; it misleads whoever reads it",
+    ALWAYS,
+    example=Example(
+        "pier",
+        """
+        devices:
+          landing:
+            routes:
+            - {destination: 10.44.2.0/24, next-hop: 10.44.15.1}
+            - {destination: 10.44.3.0/24, next-hop: 10.44.15.1}
+            - {destination: 10.44.1.0/24, next-hop: 10.44.15.1}
+        """,
+    ),
+)
 
 
 @rule
@@ -119,7 +140,7 @@ def hidden_routes(index: NetworkIndex) -> Iterator[Finding]:
             path = ("devices", node.name, "routes", number)
             why = f"is connected on {winner.interface}" if winner.route is None else f"is shadowed by {winner.next_hop}"
             yield finding(
-                "route-never-used",
+                ROUTE_NEVER_USED,
                 at=node.name,
                 path=path,
                 says=f"the route to {route.destination} via {route.next_hop} on {node.name} is never used: it {why}",
@@ -143,7 +164,7 @@ def captured_subnets(index: NetworkIndex) -> Iterator[Finding]:
                 wide = (entry.prefix.supernet(length) for length in lengths if length < entry.prefix.length)
                 wider = next((prefix for prefix in wide if prefix in connected), None)
                 if wider is not None:
-                    yield faults.more_specific_route(node, entry, number, wider)
+                    yield more_specific_route(node, entry, number, wider)
 
 
 @rule
@@ -167,9 +188,35 @@ def tables_alone(index: NetworkIndex) -> Iterator[Finding]:
             routed = any(route.vrf == vrf for route in static)
             apart = any(one.prefix.overlaps(two.prefix) for one in own for two in _of_others(index, node, nic))
             if not (leads or routed or apart):
-                found = faults.vrf_alone(index, node, nic, others[0])
+                found = vrf_alone(index, node, nic, others[0])
                 meant = index.network.policy is not None
                 yield replace(found, severity="error") if meant else found
+
+
+VRF_ALONE = Kind(
+    "vrf-alone",
+    "risk",
+    "a gateway that is alone in a routing table (vrf) which leads nowhere",
+    "{vlan} is cut off from all other VLANs",
+    ALWAYS,
+    example=Example("pier", "devices: {core: {interfaces: {cameras-gw: {vrf: watch}}}}"),
+)
+
+
+def vrf_alone(index: NetworkIndex, node: Node, nic: Nic, other: str) -> Finding:
+    """A gateway that is alone in a routing table, while all others of its device are in another."""
+    path = (*nic_path((node, nic)), "vrf")
+    name, vlan = f"{node.name}/{nic.name}", index.vlan_name(nic.vlan or 0)
+    where = f"vrf {other}" if other else "no vrf"
+    return finding(
+        VRF_ALONE,
+        at=node.name,
+        path=path,
+        says=f"{name} is alone in vrf {nic.vrf}, which has no route: hosts of {vlan} reach nobody outside their VLAN",
+        mend=f"put {name} in {where}, as the other interfaces of {node.name} are",
+        edits=(Edit(path, other or REMOVE),),
+        vlan=vlan,
+    )
 
 
 def _of_others(index: NetworkIndex, node: Node, nic: Nic) -> Iterator[InterfaceAddress]:
@@ -182,6 +229,36 @@ def unlike_links(index: NetworkIndex) -> Iterator[Finding]:
     """Two routing devices joined by a link whose ends are in different subnets."""
     for node in routing_nodes(index):
         yield from off_link(index, node)
+
+
+PAIR_DIFFERS = Kind(
+    "pair-differs",
+    "risk",
+    "two devices that are gateways of the same subnets, but not of all",
+    "when {device} fails, {prefix} has no gateway",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        devices:
+          quay:
+            ports:
+              p8:
+                trunk: [tickets, crew]
+                untagged: none
+          core:
+            ports:
+              p3:
+                trunk: [tickets, crew]
+                untagged: none
+            interfaces:
+              crew-2: {vlan: crew, address: 10.44.1.3/24}
+              tickets-2: {vlan: tickets, address: 10.44.0.4/24}
+            routes: []
+        cables: [landing/p1 ~ quay/p9, landing/p2 ~ core/p9, core/p8 ~ shed/p9, core/p3 ~ quay/p8]
+        """,
+    ),
+)
 
 
 @rule
@@ -209,17 +286,24 @@ def unlike_pairs(index: NetworkIndex) -> Iterator[Finding]:
                 has, lacks = (name, other) if prefix in served[name] else (other, name)
                 held_by = served[has][prefix]
                 yield finding(
-                    "pair-differs",
+                    PAIR_DIFFERS,
                     at=lacks,
                     path=("devices", lacks),
-                    says=(
-                        f"{has} and {lacks} share {len(shared)} subnets, "
-                        f"but {prefix} is only at {faults.label(held_by)}"
-                    ),
+                    says=(f"{has} and {lacks} share {len(shared)} subnets, but {prefix} is only at {label(held_by)}"),
                     mend=f"give {lacks} an address in {prefix} too, or keep the pair for the others on purpose",
                     device=has,
                     prefix=prefix,
                 )
+
+
+UNTAGGED_LEAKS = Kind(
+    "untagged-leaks",
+    "note",
+    "a trunk that sends a VLAN untagged to a router that takes no untagged frames",
+    "broadcasts of {vlan} cross the link for nothing",
+    ALWAYS,
+    example=Example("pier", "devices: {quay: {ports: {p9: {untagged: cameras}}}}"),
+)
 
 
 @rule
@@ -245,7 +329,7 @@ def leaks(index: NetworkIndex) -> Iterator[Finding]:
                 continue
             path = (*port_path(index.knowledge, node.name, attachment.name), "untagged")
             yield finding(
-                "untagged-leaks",
+                UNTAGGED_LEAKS,
                 at=node.name,
                 path=path,
                 says=(

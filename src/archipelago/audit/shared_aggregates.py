@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from archipelago.audit.registry import rule
-from archipelago.diagnosis.faults import shared_aggregates as faults
+from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.places import port_path
 from archipelago.knowledge.devices import Attachment
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.shared_aggregates import halves, other_half
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.parts import Aggregate, Device, End
+from archipelago.model.parts import Aggregate, Device, End, Path
 
 _EQUAL = ("access", "trunk", "untagged", "path-cost")
 """The keys that both halves must agree on."""
@@ -36,7 +36,32 @@ def alone(index: NetworkIndex) -> Iterator[Finding]:
         if other_half(index.network, device, half) is None:
             partner = index.network.devices[half.shared_with or ""]
             there = partner.interfaces.get(half.name)
-            yield faults.alone(device, half, there if isinstance(there, Aggregate) else None)
+            yield has_no_partner(device, half, there if isinstance(there, Aggregate) else None)
+
+
+SHARED_ALONE = Kind(
+    "shared-alone",
+    "error",
+    "an aggregate that is shared with a device which does not share it back",
+    "each acts for itself: frames that leave by one come back by the other",
+    OFTEN,
+    example=Example("halves", "devices: {core-2: {interfaces: {to-quay: {shared-with: ~}}}}"),
+)
+
+
+def has_no_partner(device: Device, half: Aggregate, there: Aggregate | None) -> Finding:
+    """A half whose other half does not exist, or is not shared back."""
+    partner = half.shared_with or ""
+    if there is None:
+        says = f"{partner} has no aggregate {half.name}, which {device.name}/{half.name} is shared with"
+        mend = f"make the ports of {partner} that lead to the same device its aggregate {half.name}"
+        edits: tuple[Edit, ...] = ()
+    else:
+        says = f"{device.name} shares {half.name} with {partner}, which does not share its own with {device.name}"
+        mend = f"write 'shared-with: {device.name}' at {partner}/{half.name}"
+        edits = (Edit(("devices", partner, "interfaces", half.name, "shared-with"), device.name),)
+    path = (*_path(device, half), "shared-with")
+    return finding(SHARED_ALONE, at=device.name, path=path, says=says, mend=mend, edits=edits)
 
 
 @rule
@@ -47,7 +72,30 @@ def unlike(index: NetworkIndex) -> Iterator[Finding]:
             wanted, own = (getattr(one, key.replace("-", "_")) for one in (half, other))
             if _unordered(wanted) != _unordered(own):
                 path = ("devices", partner.name, "interfaces", other.name, key)
-                yield faults.unlike((device, half), (partner, other), key, Edit(path, _text(index, key, wanted)))
+                yield partners_unlike((device, half), (partner, other), key, Edit(path, _text(index, key, wanted)))
+
+
+SHARED_UNLIKE = Kind(
+    "shared-unlike",
+    "error",
+    "halves of a shared aggregate with other settings",
+    "once the other half is in use, other VLANs pass",
+    ALWAYS,
+    example=Example("halves", "devices: {core-2: {interfaces: {to-quay: {trunk: [crew]}}}}"),
+)
+
+
+def partners_unlike(one: tuple[Device, Aggregate], other: tuple[Device, Aggregate], key: str, edit: Edit) -> Finding:
+    """Halves with different settings."""
+    (device, half), (partner, _) = one, other
+    return finding(
+        SHARED_UNLIKE,
+        at=partner.name,
+        path=(*_path(*other), key),
+        says=f"'{key}' of {partner.name}/{half.name} is not that of {device.name}/{half.name}, the other half",
+        mend=f"write the same '{key}' at {partner.name}/{half.name}",
+        edits=(edit,),
+    )
 
 
 def _unordered(value: Any) -> Any:
@@ -75,7 +123,28 @@ def apart(index: NetworkIndex) -> Iterator[Finding]:
                     far = index.knowledge.attachment_at(peer)
                     ends[peer.device, far.name] = isinstance(far.written, Aggregate)
         if len(ends) > 1 or not all(ends.values()):
-            yield faults.apart(device, half, [f"{name}/{part}" for name, part in ends])
+            yield partners_apart(device, half, [f"{name}/{part}" for name, part in ends])
+
+
+SHARED_APART = Kind(
+    "shared-apart",
+    "risk",
+    "halves of a shared aggregate that do not lead to one aggregate",
+    "the far end does not take both for one link, and one of them does not take over at once",
+    NEVER,
+    example=Example("halves", "devices: {quay: {interfaces: {up: {members: [p1]}}}}"),
+)
+
+
+def partners_apart(device: Device, half: Aggregate, ends: Sequence[str]) -> Finding:
+    """Halves whose far ends do not take them for one link."""
+    return finding(
+        SHARED_APART,
+        at=device.name,
+        path=(*_path(device, half), "members"),
+        says=f"the halves of {half.name} at {device.name} and {half.shared_with} lead to {' and '.join(ends)}",
+        mend="make what they lead to one aggregate of one device",
+    )
 
 
 @rule
@@ -93,7 +162,32 @@ def unjoined(index: NetworkIndex) -> Iterator[Finding]:
                     if isinstance(end.written.trunk, tuple):
                         path = (*port_path(index.knowledge, name, end.name), "trunk", "+")
                         edits += [Edit(path, index.vlan_key(vlan)) for vlan in lacking if vlan not in end.vlans]
-            yield faults.unjoined(device, half, ", ".join(map(index.vlan_name, lacking)), edits)
+            yield partners_unjoined(device, half, ", ".join(map(index.vlan_name, lacking)), edits)
+
+
+SHARED_UNJOINED = Kind(
+    "shared-unjoined",
+    "risk",
+    "two devices that share an aggregate, and no cable between them that carries its VLANs",
+    "who is plugged in at one of {pair} alone is cut off from whoever is behind the half in use at the other",
+    OFTEN,
+    example=Example("halves", "devices: {core-1: {ports: {p2: {trunk: [crew]}}}}"),
+)
+
+
+def partners_unjoined(device: Device, half: Aggregate, vlans: str, edits: Sequence[Edit]) -> Finding:
+    """A pair that shares an aggregate and that no cable joins, or none that carries its VLANs."""
+    pair = f"{device.name} and {half.shared_with}"
+    joins = f"let a cable between {pair} carry {vlans}"
+    return finding(
+        SHARED_UNJOINED,
+        at=device.name,
+        path=(*_path(device, half), "shared-with"),
+        says=f"no cable between {pair} carries {vlans}, which {half.name} carries",
+        mend=joins,
+        edits=tuple(edits),
+        pair=pair,
+    )
 
 
 def _between(index: NetworkIndex, name: str, partner: str) -> Iterator[tuple[Attachment, Attachment]]:
@@ -106,3 +200,7 @@ def _between(index: NetworkIndex, name: str, partner: str) -> Iterator[tuple[Att
                 if far.switched:
                     yield own, far
                 break
+
+
+def _path(device: Device, half: Aggregate) -> Path:
+    return ("devices", device.name, "interfaces", half.name)

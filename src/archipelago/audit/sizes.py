@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from archipelago.audit.registry import rule
-from archipelago.diagnosis import faults
-from archipelago.knowledge.devices import Attachment, Node
+from archipelago.diagnosis.faults.sizes import MTU_MISMATCH, mtu_mismatch, mtu_raised
+from archipelago.diagnosis.kind import finding
+from archipelago.diagnosis.places import nic_path
+from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.domains import Domain
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.topology import Layer2Endpoint
@@ -32,11 +34,25 @@ def sizes(index: NetworkIndex) -> Iterator[Finding]:
             there = _endpoints(node, port) if port.passes else ()
             wanted = max((most.get(index.domains.of(endpoint), 0) for endpoint in there), default=0)
             if port.mtu < wanted:
-                yield faults.mtu_mismatch(index, node, port, wanted)
+                yield mtu_mismatch(index, node, port, wanted)
         for nic in node.nics.values() if node.can_route else ():
             domain = index.domains.of((node.name, nic.name)) if nic.addresses else None
             if nic.kind in ("subinterface", "vlan") and domain is not None and nic.mtu < most[domain]:
-                yield faults.mtu_of_interface(node, nic, most[domain])
+                yield mtu_of_interface(node, nic, most[domain])
+
+
+def mtu_of_interface(node: Node, nic: Nic, wanted: int) -> Finding:
+    """An interface that sends smaller packets than the others of its subnet do."""
+    path = nic_path((node, nic))
+    place = f"{node.name}/{nic.name}"
+    return finding(
+        MTU_MISMATCH,
+        at=node.name,
+        path=(*path, "mtu"),
+        says=f"{place} sends packets of {nic.mtu:,} octets at most, the others of its subnet {wanted:,}",
+        mend=f"let {place} send {wanted:,} octets (mtu)",
+        edits=(mtu_raised(path, wanted),),
+    )
 
 
 def _endpoints(node: Node, port: Attachment) -> Iterator[Layer2Endpoint]:

@@ -6,9 +6,10 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from archipelago.audit.registry import rule
-from archipelago.diagnosis import faults
-from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import attachment_fault, cut, facing_access, partner_of, unlike_untagged
+from archipelago.diagnosis.faults.links import not_cabled, switching_loop
+from archipelago.diagnosis.faults.switching import vlan_absent
+from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.link_ends import left_out_of, routed_against_switched
 from archipelago.diagnosis.places import has_moved, host_attachment, port_path, sits_in, wanted_vlan
 from archipelago.knowledge.alike import alike_hosts, port_settings
@@ -87,7 +88,7 @@ def circles(index: NetworkIndex) -> Iterator[Finding]:
         loop = index.domains.loop_at(domain.endpoints[0])
         if loop is not None and loop.cables not in seen:
             seen.add(loop.cables)
-            yield faults.switching_loop(index, loop)
+            yield switching_loop(index, loop)
 
 
 @rule
@@ -118,6 +119,36 @@ def facing_attachments(index: NetworkIndex) -> list[tuple[Node, Attachment, Node
     return pairs
 
 
+VLAN_ONE = Kind(
+    "vlan-one",
+    "risk",
+    "a host in VLAN 1, where every port starts",
+    "whatever is plugged in anywhere joins it",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        devices:
+          quay:
+            ports:
+              p5: {}
+        hosts:
+          stray: {at: quay/p5, address: 10.44.77.2/24}
+        """,
+    ),
+)
+
+
+UNTAGGED_DEFAULT = Kind(
+    "untagged-default",
+    "note",
+    "a trunk that carries VLAN 1 because nothing else is written",
+    "VLAN 1 spreads to wherever it is not wanted",
+    ALWAYS,
+    example=Example("pier", "devices: {shed: {ports: {p9: {untagged: ~}}}}"),
+)
+
+
 @rule
 def default_vlan(index: NetworkIndex) -> Iterator[Finding]:
     """Ports left in VLAN 1: hosts in it, links between switches in it, trunks that carry it because nothing is
@@ -138,7 +169,7 @@ def default_vlan(index: NetworkIndex) -> Iterator[Finding]:
         path = port_path(index.knowledge, device, host_attachment(index.knowledge, first).name)
         others = f" and {len(hosts) - 1:,} more of {device}" if len(hosts) > 1 else ""
         yield finding(
-            "vlan-one",
+            VLAN_ONE,
             at=device,
             path=path,
             says=f"{first.name} at {first.at}{others} {'are' if others else 'is'} in VLAN 1, where every port starts",
@@ -151,7 +182,7 @@ def default_vlan(index: NetworkIndex) -> Iterator[Finding]:
         path = port_path(index.knowledge, node.name, link.name)
         if link.written.trunk is not None and link.written.untagged is None:
             yield finding(
-                "untagged-default",
+                UNTAGGED_DEFAULT,
                 at=node.name,
                 path=path,
                 says=(
@@ -161,6 +192,27 @@ def default_vlan(index: NetworkIndex) -> Iterator[Finding]:
                 mend=f"write 'untagged: none' at {node.name}/{link.name}",
                 edits=(Edit((*path, "untagged"), "none"),),
             )
+
+
+HOSTS_UNTAGGED = Kind(
+    "hosts-untagged",
+    "note",
+    "a trunk whose untagged VLAN has hosts in it",
+    "a port that is wrongly an access port elsewhere joins it unseen",
+    OFTEN,
+    example=Example(
+        "pier",
+        """
+        devices:
+          shed:
+            ports:
+              p9: {untagged: store}
+          core:
+            ports:
+              p8: {untagged: store}
+        """,
+    ),
+)
 
 
 @rule
@@ -174,7 +226,7 @@ def hosts_untagged(index: NetworkIndex) -> Iterator[Finding]:
                 continue  # the far end takes it untagged on purpose
             path = port_path(index.knowledge, node.name, link.name)
             yield finding(
-                "hosts-untagged",
+                HOSTS_UNTAGGED,
                 at=node.name,
                 path=(*path, "untagged"),
                 says=(
@@ -213,9 +265,45 @@ def lacking_vlans(index: NetworkIndex) -> Iterator[Finding]:
             listed = set(written.trunk) if isinstance(written.trunk, tuple) else set()
             for vlan in sorted(number for number in own | listed if number and number not in node.vlans):
                 if vlan in own or _passed_on(node, vlan):
-                    yield faults.vlan_absent(index, node.written, vlan)
+                    yield vlan_absent(index, node.written, vlan)
                 else:
-                    yield faults.absent_vlan_listed(index, node, attachment, vlan)
+                    yield absent_vlan_listed(index, node, attachment, vlan)
+
+
+VLAN_LISTED_IN_VAIN = Kind(
+    "vlan-listed-in-vain",
+    "note",
+    "a trunk that lists a VLAN which its device neither has nor needs",
+    "nothing; it misleads whoever reads it",
+    ALWAYS,
+    example=Example(
+        "pier",
+        """
+        devices:
+          shed:
+            vlans: [cameras, store]
+            ports:
+              p9:
+                trunk: [cameras, store, crew]
+        """,
+    ),
+)
+
+
+def absent_vlan_listed(index: NetworkIndex, node: Node, attachment: Attachment, vlan: int) -> Finding:
+    """A trunk that lists a VLAN which its device does not have and has no other port for."""
+    path = (*port_path(index.knowledge, node.name, attachment.name), "trunk")
+    written = attachment.written.trunk
+    keep = [index.vlan_key(number) for number in written if number != vlan] if isinstance(written, tuple) else []
+    place = f"{node.name}/{attachment.name}"
+    return finding(
+        VLAN_LISTED_IN_VAIN,
+        at=node.name,
+        path=path,
+        says=(f"trunk {place} lists {index.vlan_name(vlan)}, which {node.name} does not have and nobody there is in"),
+        mend=f"let {place} carry {', '.join(keep) or 'nothing'}",
+        edits=(Edit(path, keep),),
+    )
 
 
 def _passed_on(node: Node, vlan: int) -> bool:
@@ -243,7 +331,7 @@ def uncabled(index: NetworkIndex) -> Iterator[Finding]:
             ends = [end for end in attachment.members if index.knowledge.links[end].peer is None]
             if ends and len(ends) == len(attachment.members):
                 partner = partner_of(index, ends[0])
-                fault = faults.not_cabled(index, ends[0], partner)
+                fault = not_cabled(index, ends[0], partner)
                 yield fault if parent or partner else replace(fault, severity="risk")
 
 

@@ -2,22 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import combinations
 
 from archipelago.addressing.values import Address, Prefix
 from archipelago.audit.redundancy import Group, beside, groups, is_behind_a_switch, is_on, leads_to, partners, preferred
 from archipelago.audit.registry import rule
-from archipelago.diagnosis.faults import redundancy as faults
 from archipelago.diagnosis.faults.leases import pool_path
+from archipelago.diagnosis.faults.redundancy import member_path, routes_differ, tracked
+from archipelago.diagnosis.faults.words import texts
+from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.knowledge.alike import alike_hosts
-from archipelago.knowledge.devices import Nic
+from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.elected import Member
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.topology import Layer2Endpoint
-from archipelago.model.finding import Finding
-from archipelago.model.parts import Route
+from archipelago.model.finding import Edit, Finding
+from archipelago.model.leases import Pool, duration_text
+from archipelago.model.parts import Host, NextHop, Path, Route
+from archipelago.model.virtual import Track
+
+HOLD_TIME = 10_000
+"""What a hold time is set to, in milliseconds: time for routes to come once an interface is up."""
+STEP = 10
+"""By how much a priority is set above another's."""
 
 
 def _nic(index: NetworkIndex, member: Member) -> Nic:
@@ -52,7 +61,32 @@ def at_once(index: NetworkIndex) -> Iterator[Finding]:
             continue
         member = pair[0]
         if member.written.preempt and not member.written.hold_time and any(_ways_on(index, member)):
-            yield faults.preempts_at_once(index, member)
+            yield preempts_at_once(index, member)
+
+
+PREEMPTS_AT_ONCE = Kind(
+    "preempts-at-once",
+    "risk",
+    "a member that takes over as soon as its interface is up, before what it routes by is",
+    "packets vanish at {device} from its return until its routes work",
+    ALWAYS,
+    example=Example("pair", "devices: {core-1: {interfaces: {store-gw: {virtual: {hold-time: ~}}}}}"),
+)
+
+
+def preempts_at_once(index: NetworkIndex, member: Member) -> Finding:
+    """A member that takes over before its routes have come."""
+    path = (*member_path(index, member), "hold-time")
+    time = duration_text(HOLD_TIME)
+    return finding(
+        PREEMPTS_AT_ONCE,
+        at=member.device,
+        path=path,
+        says=f"{member} takes over in {member.written} as soon as it is up, and {member.device} routes on by others",
+        mend=f"set the hold time at {member} to {time}",
+        edits=(Edit(path, time),),
+        device=member.device,
+    )
 
 
 @rule
@@ -74,8 +108,38 @@ def untracked(index: NetworkIndex) -> Iterator[Finding]:
             if route.destination not in theirs or shared or route.destination in networks:
                 continue
             if node.nics[interface].kind not in ("loopback", "vlan") and not {interface, attachment} & watched:
-                yield faults.uplink_untracked(index, member, next_best, route, interface)
+                yield uplink_untracked(index, member, next_best, route, interface)
                 break
+
+
+UPLINK_UNTRACKED = Kind(
+    "uplink-untracked",
+    "risk",
+    "an active gateway that stays active without its way on",
+    "packets end at {device} once {uplink} is down, though another gateway has a way",
+    ALWAYS,
+    example=Example("pair", "devices: {core-1: {interfaces: {store-gw: {virtual: {track: ~}}}}}"),
+)
+
+
+def uplink_untracked(index: NetworkIndex, member: Member, next_best: Member, route: Route, uplink: str) -> Finding:
+    """An active member that does not watch its way on."""
+    path = (*member_path(index, member), "track")
+    lost = min(max(member.written.priority - next_best.written.priority, 0) + 2 * STEP, 254)
+    watched = (*member.written.track, Track(interface=uplink, priority_decrement=lost))
+    return finding(
+        UPLINK_UNTRACKED,
+        at=member.device,
+        path=path,
+        says=(
+            f"{member} is to be active in {member.written} and does not track {uplink}, "
+            f"its way to {route.destination}; {next_best.device} has another"
+        ),
+        mend=f"track {uplink} at {member}, with a decrement of {lost}",
+        edits=(Edit(path, tracked(watched)),),
+        device=member.device,
+        uplink=uplink,
+    )
 
 
 @rule
@@ -90,10 +154,52 @@ def next_hops_of_one(index: NetworkIndex) -> Iterator[Finding]:
                 continue
             number = index.route_number(device.name, route)
             shared = _shared_beside(index, holder)
-            own = faults.own_address(holder.nic, route.next_hop.address) and shared != route.next_hop.address
+            own = own_address(holder.nic, route.next_hop.address) and shared != route.next_hop.address
             outlived = is_behind_a_switch(index, node, node.nics[interface], holder)
             if own and outlived and number is not None:
-                yield faults.next_hop_of_one(node, number, route, holder, shared)
+                yield next_hop_of_one(node, number, route, holder, shared)
+
+
+def own_address(nic: Nic, address: Address) -> bool:
+    """Whether an address is an interface's own."""
+    return any(own.address == address for own in nic.addresses)
+
+
+NEXT_HOP_OF_ONE = Kind(
+    "next-hop-of-one",
+    "risk",
+    "a route by one member's own address behind a switch, which outlives it",
+    "the route stays once {device} is gone, and packets vanish",
+    OFTEN,
+    example=Example(
+        "pair",
+        """
+        devices:
+          shed:
+            interfaces:
+              manage: {vlan: store, address: 10.44.4.9/24}
+            routes:
+            - {destination: 0.0.0.0/0, next-hop: 10.44.4.2}
+        """,
+    ),
+)
+
+
+def next_hop_of_one(node: Node, number: int, route: Route, held: Held, shared: Address | None) -> Finding:
+    """A next hop that dies while the switch before it lives."""
+    path: Path = ("devices", node.name, "routes", number, "next-hop")
+    where = f"{held.node.name}'s own, behind a switch that outlives it"
+    return finding(
+        NEXT_HOP_OF_ONE,
+        at=node.name,
+        path=path,
+        says=f"the route of {node.name} to {route.destination} goes by {route.next_hop}, {where}",
+        mend=f"send to {shared} instead, which is shared"
+        if shared is not None
+        else f"share an address between {held.node.name} and the other way on, and send to that",
+        edits=(Edit(path, str(shared)),) if shared is not None else (),
+        device=held.node.name,
+    )
 
 
 def _static(index: NetworkIndex, name: str) -> Iterator[tuple[Route, str]]:
@@ -121,12 +227,52 @@ def gateways_of_one(index: NetworkIndex) -> Iterator[Finding]:
             for host in hosts:
                 leased = host.dhcp and hop.address.version == 4
                 if not leased:
-                    yield faults.host_gateway_of_one(host, hop, *found)
+                    yield host_gateway_of_one(host, hop, *found)
     for server in index.knowledge.leases.servers:
         for pool in index.knowledge.leases.pools_of(server).values():
             found = _of_one(index, pool.gateway) if pool.gateway is not None else None
             if found is not None:
-                yield faults.pool_gateway_of_one(pool_path(index, server, pool), server, pool, *found)
+                yield pool_gateway_of_one(pool_path(index, server, pool), server, pool, *found)
+
+
+GATEWAY_OF_ONE = Kind(
+    "gateway-of-one",
+    "risk",
+    "a host, or a pool of leases, whose gateway is one member's own address",
+    "{who} answers nobody outside its own subnet once {device} is gone",
+    ALWAYS,
+    example=Example("pair", "hosts: {crane: {gateway: 10.44.4.2}}"),
+)
+
+
+def pool_gateway_of_one(path: Path, server: str, pool: Pool, device: str, shared: Address) -> Finding:
+    """A pool whose gateway is one member's own address."""
+    return finding(
+        GATEWAY_OF_ONE,
+        at=server,
+        path=(*path, "gateway"),
+        says=f"pool {pool.name} of {server} gives {pool.gateway}, {device}'s own address, and not {shared}",
+        mend=f"set the gateway of pool {pool.name} to {shared}",
+        edits=(Edit((*path, "gateway"), str(shared)),),
+        who=f"who leases from {pool.name}",
+        device=device,
+    )
+
+
+def host_gateway_of_one(host: Host, hop: NextHop, device: str, shared: Address) -> Finding:
+    """A host whose gateway is one member's own address."""
+    path: Path = ("hosts", host.name, "gateway")
+    listed = [shared if one == hop else one for one in host.gateway]
+    return finding(
+        GATEWAY_OF_ONE,
+        at=host.name,
+        path=path,
+        says=f"the gateway {hop} of {host.name} is {device}'s own address, and not {shared}, which is shared",
+        mend=f"set the gateway of {host.name} to {shared}",
+        edits=(Edit(path, texts(listed)),),
+        who=host.name,
+        device=device,
+    )
 
 
 def _of_one(index: NetworkIndex, address: Address) -> tuple[str, Address] | None:
@@ -155,7 +301,36 @@ def conversations(index: NetworkIndex) -> Iterator[Finding]:
         vlans = [index.vlan_key(nic.vlan) for nic in (_nic(index, one), _nic(index, other)) if nic.vlan is not None]
         if len(vlans) == 2:
             told.add(other)  # one change mends it for all that are active at the first
-            yield faults.answers_elsewhere(index, one, other, mine, vlans)
+            yield answers_elsewhere(index, one, other, mine, vlans)
+
+
+ANSWERS_ELSEWHERE = Kind(
+    "answers-elsewhere",
+    "risk",
+    "question and answer pass different members, of which one knows conversations",
+    "answers between {vlans} are dropped where the question did not pass",
+    OFTEN,
+    example=Example("routers", "devices: {landing: {interfaces: {p1.130: {virtual: {priority: ~}}}}}"),
+)
+
+
+def answers_elsewhere(index: NetworkIndex, one: Member, other: Member, mine: Member, vlans: Sequence[str]) -> Finding:
+    """Question and answer pass different members, and conversations are known to one."""
+    path = (*member_path(index, mine), "priority")
+    priority = min(other.priority + STEP, 254)
+    names = " and ".join(vlans)
+    return finding(
+        ANSWERS_ELSEWHERE,
+        at=other.device,
+        path=member_path(index, other),
+        says=(
+            f"{one} is active for {vlans[0]} and {other} for {vlans[1]}, "
+            "and one of them goes by conversations that the other does not know"
+        ),
+        mend=f"make {one.device} active for both: set the priority of {mine} to {priority}",
+        edits=(Edit(path, str(priority)),) if priority > other.priority else (),
+        vlans=names,
+    )
 
 
 def _knows_conversations(index: NetworkIndex, member: Member) -> bool:
@@ -173,7 +348,32 @@ def claimable(index: NetworkIndex) -> Iterator[Finding]:
             open_to.setdefault(active.device, []).append(active)
     for members in open_to.values():
         vlans = [index.vlan_key(_nic(index, member).vlan or 0) for member in members]
-        yield faults.gateway_claimable(index, members, list(dict.fromkeys(vlans)))
+        yield gateway_claimable(index, members, list(dict.fromkeys(vlans)))
+
+
+GATEWAY_CLAIMABLE = Kind(
+    "gateway-claimable",
+    "risk",
+    "a virtual router below priority 255 in a VLAN that has access ports (RFC 9568 9: nobody proves who it is)",
+    "who plugs in there can bid higher and be everybody's gateway",
+    NEVER,
+    example=Example("pair", "devices: {core-1: {interfaces: {store-gw: {virtual: {priority: '200'}}}}}"),
+)
+
+
+def gateway_claimable(index: NetworkIndex, members: Sequence[Member], vlans: Sequence[str]) -> Finding:
+    """Whoever is plugged into a VLAN can be its gateway."""
+    first = members[0]
+    return finding(
+        GATEWAY_CLAIMABLE,
+        at=first.device,
+        path=member_path(index, first),
+        says=f"whoever is plugged into {', '.join(vlans)} can claim the gateway there, by bidding more",
+        mend=(
+            f"make {first.device} the owner of the address (priority 255), "
+            "and keep VRRP off access ports where the switches can"
+        ),
+    )
 
 
 def _has_access_port(index: NetworkIndex, member: Member) -> bool:
@@ -205,12 +405,12 @@ def unlike_ways(index: NetworkIndex) -> Iterator[Finding]:
                 if there[0] is None:
                     hop = beside(index, mine[0].next_hop.address, partner)
                     if hop is not None:
-                        yield faults.routes_differ(name, partner, mine[0], hop, "of its own", f"once {name} is gone")
+                        yield routes_differ(name, partner, mine[0], hop, "of its own", f"once {name} is gone")
                 elif mine[1] is not None and there[1] is None:
                     hop = _own_hop(index, name, partner, destination)
                     if hop is not None:
                         how, when = f"by {name} in reserve", f"once {partner}'s own way is cut"
-                        yield faults.routes_differ(name, partner, mine[1], hop, how, when)
+                        yield routes_differ(name, partner, mine[1], hop, how, when)
 
 
 Ways = tuple[Route | None, Route | None]

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 
 from archipelago.audit.registry import rule
 from archipelago.audit.switching import facing_attachments, users, whole
-from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.kind import ALWAYS, Example, Kind, finding
 from archipelago.diagnosis.places import port_path
 from archipelago.knowledge.alike import alike_hosts, port_settings
 from archipelago.knowledge.devices import Attachment, Nic, Node
@@ -16,6 +16,28 @@ from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.topology import Layer2Endpoint, Topology, host_endpoint
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Path
+
+VLAN_NOT_NEEDED_ON_TRUNK = Kind(
+    "vlan-not-needed-on-trunk",
+    "note",
+    "a trunk that carries a VLAN which nobody beyond it needs",
+    "broadcasts of those VLANs cross the link for nothing",
+    ALWAYS,
+    example=Example(
+        "pier",
+        """
+        devices:
+          shed:
+            ports:
+              p9:
+                trunk: [cameras, store, crew]
+          core:
+            ports:
+              p8:
+                trunk: [cameras, store, crew]
+        """,
+    ),
+)
 
 
 @rule
@@ -58,7 +80,7 @@ def excess(index: NetworkIndex) -> Iterator[Finding]:
             if vlan not in spare and not (vlan == link.untagged and trunk == "all")
         ]
         yield finding(
-            "vlan-not-needed-on-trunk",
+            VLAN_NOT_NEEDED_ON_TRUNK,
             at=node.name,
             path=path,
             says=f"trunk {node.name}/{link.name} carries {names}, which nobody beyond it needs",
@@ -146,6 +168,16 @@ def _crosses(index: NetworkIndex, node: Node, attachment: Attachment, vlan: int,
     return next((joint.target in needed for joint in joints if joint.mutual and joint.cable is not None), False)
 
 
+VLAN_UNUSED = Kind(
+    "vlan-unused",
+    "note",
+    "a VLAN of the catalogue that nothing uses",
+    "nothing; it misleads whoever reads the plan",
+    ALWAYS,
+    example=Example("pier", "vlans: {mail: 250}"),
+)
+
+
 @rule
 def unused_vlans(index: NetworkIndex) -> Iterator[Finding]:
     """A VLAN of the catalogue that nothing is set to."""
@@ -164,7 +196,7 @@ def unused_vlans(index: NetworkIndex) -> Iterator[Finding]:
                     path: Path = ("devices", device.name, "vlans")
                     edits.append(Edit(path, [index.vlan_key(kept) for kept in device.vlans if kept != vlan]))
             yield finding(
-                "vlan-unused",
+                VLAN_UNUSED,
                 at=name,
                 path=("vlans", name),
                 says=f"VLAN {name} ({vlan}) is declared, but nothing uses it",

@@ -9,7 +9,14 @@ from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.redundancy import without_partners
 from archipelago.audit.registry import rule
 from archipelago.audit.routing import routing_nodes
-from archipelago.diagnosis import faults
+from archipelago.diagnosis.faults.routing import (
+    ROUTE_MISSING,
+    route_missing,
+    routing_circle,
+    table_meant,
+    written_route,
+)
+from archipelago.diagnosis.kind import finding
 from archipelago.diagnosis.no_route import led_outside
 from archipelago.diagnosis.outvoted import hosts_by_vlan
 from archipelago.diagnosis.places import sample
@@ -22,7 +29,8 @@ from archipelago.knowledge.outside import ways_outside
 from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
-from archipelago.model.finding import Finding
+from archipelago.model.finding import Edit, Finding
+from archipelago.model.parts import Path
 
 NOT_NEEDED = "nothing that hosts send each other; what is sent from there to the devices' own addresses is lost"
 Missing = dict[tuple[TableName, Address | None], list[Prefix]]
@@ -55,13 +63,36 @@ def ways(index: NetworkIndex) -> Iterator[Finding]:
             node = index.knowledge.devices[table[0]]
             own = sorted(without_partners(index, table, lacking))
             if own:
-                told = faults.routes_missing((node, table[1]), own, next_hop)
+                told = routes_missing((node, table[1]), own, next_hop)
                 needed = any(not _is_of_a_link(index, prefix) for prefix in own)
                 if next_hop is not None and default_wanted(index, table, version) == next_hop:
                     if not needed:
                         continue  # that the way outside is missing is told below, as bad as that is
                     told = without_default(node, table[1], version, next_hop)  # one route for all of them
                 yield told if needed else replace(told, severity="note", breaks=NOT_NEEDED)
+
+
+def routes_missing(table: tuple[Node, str], prefixes: list[Prefix], next_hop: Address | None) -> Finding:
+    """Several subnets that a device has no route to, all in one direction: one mistake, such as a forgotten default."""
+    node, vrf = table
+    if len(prefixes) == 1:
+        effect = f"nothing from {node.name} or behind it gets to {prefixes[0]}, nor back"
+        return route_missing(table, prefixes[0], next_hop, effect)
+    path: Path = ("devices", node.name, "routes")
+    where = f"{node.name} in vrf {vrf}" if vrf else node.name
+    names = ", ".join(map(str, prefixes))
+    add = f"add routes to {names} via {next_hop} on {where}"
+    return finding(
+        ROUTE_MISSING,
+        at=node.name,
+        path=path,
+        says=f"{where} has no route to {len(prefixes)} subnets: {names}",
+        mend=add if next_hop else f"give {where} routes to them",
+        edits=tuple(Edit((*path, "+"), written_route(destination, next_hop, vrf)) for destination in prefixes)
+        if next_hop
+        else (),
+        effect=f"nothing from {node.name} or behind it gets there, nor back",
+    )
 
 
 def _is_of_a_link(index: NetworkIndex, prefix: Prefix) -> bool:
@@ -133,7 +164,7 @@ def _in_another_table(index: NetworkIndex, table: TableName, prefix: Prefix) -> 
     """Whether a device has the route that one of its tables lacks, in another table: a finding of its own."""
     node = index.knowledge.devices[table[0]]
     unused = (one.route for one in index.knowledge.routes(node.name).unused)
-    return any(route.destination == prefix and faults.table_meant(node, route) == table[1] for route in unused)
+    return any(route.destination == prefix and table_meant(node, route) == table[1] for route in unused)
 
 
 def _circle(index: NetworkIndex, prefix: Prefix, tables: list[TableName], homes: set[TableName]) -> Iterator[Finding]:
@@ -148,9 +179,9 @@ def _circle(index: NetworkIndex, prefix: Prefix, tables: list[TableName], homes:
             continue
         if entry.prefix.length < prefix.length or entry.route is None:
             effect = f"packets to {prefix} go round between {' and '.join(names)}"
-            yield faults.route_missing((node, table[1]), prefix, better, effect)
+            yield route_missing((node, table[1]), prefix, better, effect)
         elif (number := index.route_number(node.name, entry.route)) is not None:
-            yield faults.routing_loop(node, entry.route, number, names, better)
+            yield routing_circle(node, entry.route, number, names, better)
         return
 
 
@@ -176,7 +207,7 @@ def no_way_outside(index: NetworkIndex) -> Iterator[Finding]:
 def without_default(node: Node, vrf: str, version: int, hop: Address) -> Finding:
     """A routing table that lacks the default route that leads outside."""
     effect = f"nothing from behind {node.name} gets outside, nor to any subnet that it has no route to"
-    return faults.route_missing((node, vrf), Prefix(version, 0, 0), hop, effect)
+    return route_missing((node, vrf), Prefix(version, 0, 0), hop, effect)
 
 
 def default_wanted(index: NetworkIndex, table: TableName, version: int) -> Address | None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from argparse import Namespace
-from collections.abc import Sequence
 from dataclasses import replace
 
 import archipelago
@@ -58,7 +57,7 @@ def _asked(words: Namespace) -> list[Finding]:
     """The findings whose mends somebody wants, each with the one that was chosen."""
     network = archipelago.read_network(words.network)
     found = archipelago.audit(network, accept_losses=words.accept_losses)
-    able = [one for one in found if one.edits and (not words.only or is_meant(one, words.only))]
+    able = [one for one in found if _offered(one) and (not words.only or is_meant(one, words.only))]
     chosen: dict[int, Finding] = {}
     at = 0
     while at < len(able):
@@ -75,22 +74,31 @@ def _asked(words: Namespace) -> list[Finding]:
     return list(chosen.values())
 
 
+def _offered(one: Finding) -> list[Mend]:
+    """The changes that can be made for a finding: its mend and those as small, else what a person can decide for, each
+    with what it does beside mending."""
+    if one.edits:
+        return [Mend(one.mend, one.edits), *one.instead]
+    return [Mend(f"{choice.says}: {choice.does}", choice.edits) for choice in one.choices]
+
+
 def _answer(one: Finding, at: int, count: int, line: int) -> Finding | str:
     """What somebody says of one finding: the finding with the mend that was chosen, or a word."""
-    mends: Sequence[Mend] = (Mend(one.mend, one.edits), *one.instead)
+    mends = _offered(one)
     out.say()
     out.say(f"{at + 1} of {count}. {one.severity.upper()} {one.kind} at {one.at}" + (f" (line {line})" if line else ""))
     out.say(f"   {one.says}")
     for number, mend in enumerate(mends, 1):
         out.say(f"   {number}: {mend.says}")
-    numbers = f", or a number up to {len(mends)}" if len(mends) > 1 else ""
+    answers = ANSWERS if one.edits else ANSWERS.removeprefix("yes, ")
+    numbers = f", or a number up to {len(mends)}" if len(mends) > 1 or not one.edits else ""
     while True:
-        word = out.asked(f"   make it? {ANSWERS}{numbers}: ")
-        if word in ("yes", "y"):
+        word = out.asked(f"   make it? {answers}{numbers}: ")
+        if word in ("yes", "y") and one.edits:
             return one
         if word.isdigit() and 0 < int(word) <= len(mends):
             mend = mends[int(word) - 1]
-            return replace(one, mend=mend.says, edits=mend.edits, instead=())
+            return replace(one, mend=mend.says, edits=mend.edits, instead=(), choices=())
         for known in ("no", "back", "done"):
             if word and known.startswith(word):
                 return known

@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 from archipelago.addressing.values import Address, Prefix
-from archipelago.diagnosis import faults
+from archipelago.diagnosis.faults.hosts import address_broadcast, mask_mismatch
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held
@@ -17,7 +17,7 @@ def broadcast(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     holder = next((asked for asked in index.holders(stop.target) if asked.node.kind == "host"), None)
     home = next(iter(index.homes_in(stop.target, stop.vrf)), None)
     if holder and home and holder.address.length != home.address.length:
-        return faults.mask_mismatch(holder, home.address.prefix)
+        return mask_mismatch(holder, home.address.prefix)
     connected = [
         address.prefix
         for nic in node.nics.values()
@@ -25,9 +25,7 @@ def broadcast(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         if nic.up and nic.vrf == stop.vrf and address.prefix.holds(stop.target)
     ]
     single = Prefix(4, stop.target.value, 32)
-    return faults.address_broadcast(
-        index, stop.target, max(connected, key=lambda prefix: prefix.length, default=single)
-    )
+    return address_broadcast(index, stop.target, max(connected, key=lambda prefix: prefix.length, default=single))
 
 
 def _own_mask(index: NetworkIndex, node: Node, target: Address) -> Finding | None:
@@ -36,5 +34,5 @@ def _own_mask(index: NetworkIndex, node: Node, target: Address) -> Finding | Non
         for address in nic.addresses:
             home = index.home_of(node, address)
             if address.prefix.holds(target) and home is not None and home.address.length != address.length:
-                return faults.mask_mismatch(Held(node, nic, address), home.address.prefix)
+                return mask_mismatch(Held(node, nic, address), home.address.prefix)
     return None

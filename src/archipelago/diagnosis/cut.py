@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from archipelago.addressing.values import Prefix
-from archipelago.diagnosis import faults
+from archipelago.diagnosis.faults.hosts import vlan_wrong
+from archipelago.diagnosis.faults.interfaces import tag_mismatch
+from archipelago.diagnosis.faults.links import ADMIN_DOWN, admin_down, not_cabled
+from archipelago.diagnosis.faults.switching import vlan_absent
+from archipelago.diagnosis.faults.words import node_path
+from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.link_ends import holds_nothing, routed_against_switched
-from archipelago.diagnosis.places import host_end, unplugged, wanted_vlan
+from archipelago.diagnosis.places import host_end, nic_path, port_path, unplugged, wanted_vlan
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import Link
-from archipelago.model.finding import Finding, Mend
-from archipelago.model.parts import Aggregate, Device, End, Host
+from archipelago.model.finding import REMOVE, Edit, Finding, Mend
+from archipelago.model.parts import DEFAULT_VLAN, Aggregate, Cable, Device, End, Host
 
 NodeInterface = tuple[Node, Nic]
 
@@ -31,8 +36,22 @@ def link_fault(index: NetworkIndex, end: End) -> Finding | None:
         if fault is not None:
             return fault
     if link.cable is not None and link.cable.off:
-        return faults.cable_off(index, link.cable)
-    return faults.not_cabled(index, end, partner_of(index, end))
+        return cable_off(index, link.cable)
+    return not_cabled(index, end, partner_of(index, end))
+
+
+def cable_off(index: NetworkIndex, cable: Cable) -> Finding:
+    """A cable that is administratively off."""
+    position = index.network.cables.index(cable)
+    return finding(
+        ADMIN_DOWN,
+        at=cable.a.device,
+        path=("cables", position, "off"),
+        says=f"cable {cable} is off",
+        mend=f"switch cable {cable} on",
+        edits=(Edit(("cables", position), str(cable)),),
+        effect="nothing crosses it",
+    )
 
 
 def _off(index: NetworkIndex, end: End) -> Finding | None:
@@ -40,16 +59,16 @@ def _off(index: NetworkIndex, end: End) -> Finding | None:
     node = index.knowledge.nodes[end.device]
     written = node.written
     if node.off:
-        return faults.admin_down(faults.node_path(node), node.name, node.name, f"nothing gets in or out of {node.name}")
+        return admin_down(node_path(node), node.name, node.name, f"nothing gets in or out of {node.name}")
     if isinstance(written, Host):
         return None
     if index.knowledge.ports[end.device][end.port].off:
         path = ("devices", end.device, "ports", end.port)
-        return faults.admin_down(path, str(end), end.device, f"nothing crosses {end}")
+        return admin_down(path, str(end), end.device, f"nothing crosses {end}")
     for interface in written.interfaces.values():
         if isinstance(interface, Aggregate) and interface.off and end.port in interface.members:
             path = ("devices", end.device, "interfaces", interface.name)
-            return faults.admin_down(path, f"{end.device}/{interface.name}", end.device, f"nothing crosses {end}")
+            return admin_down(path, f"{end.device}/{interface.name}", end.device, f"nothing crosses {end}")
     return None
 
 
@@ -111,7 +130,7 @@ def own_fault(index: NetworkIndex, node: Node) -> Finding | None:
     """What keeps a station from sending anything at all: it is off, or a host's port has no carrier."""
     if node.off:
         effect = f"nothing gets in or out of {node.name}"
-        return faults.admin_down(faults.node_path(node), node.name, node.name, effect)
+        return admin_down(node_path(node), node.name, node.name, effect)
     return link_fault(index, host_end(node.name)) if node.kind == "host" else None
 
 
@@ -145,7 +164,7 @@ def cut(index: NetworkIndex, vlan: int, start: NodeInterface, goal: NodeInterfac
         for node, nic in (start, goal):
             parent = _parent_meant(index, vlan, node, nic)
             if parent is not None:
-                return [faults.parent_wrong(index, node, nic, parent)]
+                return [parent_wrong(index, node, nic, parent)]
         return _uncabled(index, vlan, set(best), start, goal)
     steps: list[list[Finding]] = []
     name = last
@@ -153,6 +172,34 @@ def cut(index: NetworkIndex, vlan: int, start: NodeInterface, goal: NodeInterfac
         name, wrong = came[name]
         steps.append(wrong)
     return [fault for wrong in reversed(steps) for fault in wrong]
+
+
+PARENT_WRONG = Kind(
+    "parent-wrong",
+    "error",
+    "a subinterface of a port whose link does not lead to its VLAN",
+    "nobody in {vlan} hears it",
+    ALWAYS,
+    example=Example("pier", "devices: {landing: {ports: {p3: {}}, interfaces: {p1.210: {parent: p3}}}}"),
+)
+
+
+def parent_wrong(index: NetworkIndex, node: Node, nic: Nic, parent: str) -> Finding:
+    """A subinterface of a port whose link does not lead to its VLAN, while that of another port carries it."""
+    path = (*nic_path((node, nic)), "parent")
+    vlan = index.vlan_name(nic.vlan or 0)
+    return finding(
+        PARENT_WRONG,
+        at=node.name,
+        path=path,
+        says=(
+            f"{node.name}/{nic.name} is of {nic.attachment}, whose link does not lead to {vlan}; the one at {parent} "
+            "carries it"
+        ),
+        mend=f"set the parent of {node.name}/{nic.name} to {parent}",
+        edits=(Edit(path, parent),),
+        vlan=vlan,
+    )
 
 
 def _parent_meant(index: NetworkIndex, vlan: int, node: Node, nic: Nic) -> str | None:
@@ -178,7 +225,7 @@ def _entrance(interface: NodeInterface) -> str:
 def _own_faults(index: NetworkIndex, vlan: int, interface: NodeInterface) -> list[Finding]:
     node, nic = interface
     if nic.kind == "vlan" and vlan not in node.vlans and isinstance(node.written, Device):
-        return [faults.vlan_absent(index, node.written, vlan)]
+        return [vlan_absent(index, node.written, vlan)]
     return []
 
 
@@ -240,7 +287,7 @@ def _link_mistakes(
                 continue  # a routed port that is meant to be switched
             tags.append(nic.tag)
         elif vlan not in node.vlans and isinstance(node.written, Device):
-            mistakes.append(faults.vlan_absent(index, node.written, vlan))
+            mistakes.append(vlan_absent(index, node.written, vlan))
         elif vlan not in attachment.vlans:
             mistakes.append(_uncarried(index, vlan, node, attachment, far_node, far))
         else:
@@ -250,7 +297,7 @@ def _link_mistakes(
         return [*([blocked] if blocked is not None else []), unlike]
     if len(tags) == 2 and tags[0] != tags[1] and not here[1].switched and not there[1].switched:
         ends = sorted((start, goal), key=lambda end: end[1].tag is None)
-        mistakes.append(faults.tag_mismatch(index, *ends))
+        mistakes.append(tag_mismatch(index, *ends))
     elif len(tags) == 2 and tags[0] != tags[1]:
         (node, attachment), (far_node, far) = (here, there) if tags[0] is None and here[1].switched else (there, here)
         if not attachment.switched:
@@ -260,13 +307,96 @@ def _link_mistakes(
             and far_node.kind != "host"
             and (far.written.trunk is not None or not far.switched)
         ):
-            mistakes.append(faults.trunk_expected(index, node.name, attachment, *_mirrored(index, far_node, far)))
+            mistakes.append(trunk_expected(index, node.name, attachment, *_mirrored(index, far_node, far)))
         else:
             there_vlan = wanted_vlan(far) if far.switched else _untagged_of(far_node, far)
-            mistakes.append(
-                faults.untagged_vlan_mismatch(index, node.name, attachment, wanted_vlan(attachment), there_vlan)
-            )
+            mistakes.append(untagged_vlan_mismatch(index, node.name, attachment, wanted_vlan(attachment), there_vlan))
     return mistakes
+
+
+UNTAGGED_VLAN_MISMATCH = Kind(
+    "untagged-vlan-mismatch",
+    "error",
+    "a link whose two ends have different untagged VLANs",
+    "{effect}",
+    OFTEN,
+    example=Example(
+        "pier",
+        """
+        devices:
+          core:
+            ports:
+              p8: {untagged: store}
+          shed:
+            ports:
+              p9: {untagged: cameras}
+        """,
+    ),
+)
+
+
+def untagged_vlan_mismatch(
+    index: NetworkIndex, device: str, attachment: Attachment, here: int | None, there: int | None
+) -> Finding:
+    """The untagged VLAN of a link is not the same at both ends."""
+    path = port_path(index.knowledge, device, attachment.name)
+    peer = next(
+        (index.knowledge.links[end].peer for end in attachment.members if index.knowledge.links[end].peer), None
+    )
+    access = attachment.written.trunk is None
+    key = index.vlan_key(there) if there else "none"
+    edit = Edit((*path, "access" if access else "untagged"), key)
+    return finding(
+        UNTAGGED_VLAN_MISMATCH,
+        at=device,
+        path=path,
+        says=(
+            f"untagged frames are {index.vlan_name(here) if here else 'refused'} on {device}/{attachment.name} and "
+            f"{index.vlan_name(there) if there else 'refused'} at its far end {peer}"
+        ),
+        mend=f"set the untagged VLAN of {device}/{attachment.name} to {key}",
+        edits=(edit,) if not access or there else (),
+        effect="two VLANs leak into each other, or one is cut" if here and there else "one VLAN is cut there",
+    )
+
+
+TRUNK_EXPECTED = Kind(
+    "trunk-expected",
+    "error",
+    "an access port where the far end needs a trunk",
+    "only one VLAN crosses it",
+    ALWAYS,
+    example=Example("pier", "devices: {quay: {ports: {p9: {trunk: ~, untagged: ~, access: crew}}}}"),
+)
+
+
+def trunk_expected(
+    index: NetworkIndex, device: str, attachment: Attachment, vlans: Iterable[int], untagged: int | None
+) -> Finding:
+    """An access port where the far end needs a trunk."""
+    path = port_path(index.knowledge, device, attachment.name)
+    carried = list(vlans)
+    keys = [index.vlan_key(vlan) for vlan in carried]
+    names = ", ".join(index.vlan_name(vlan) for vlan in carried)
+    if not carried:
+        return finding(
+            TRUNK_EXPECTED,
+            at=device,
+            path=path,
+            says=f"{device}/{attachment.name} carries one VLAN, as does its far end, which takes untagged frames only",
+            mend="carry each VLAN tagged at both ends, or by a link of its own",
+        )
+    edits = [Edit((*path, "trunk"), keys), Edit((*path, "untagged"), index.vlan_key(untagged) if untagged else "none")]
+    if attachment.written.access is not None:
+        edits = [Edit((*path, "access"), REMOVE), *edits]
+    return finding(
+        TRUNK_EXPECTED,
+        at=device,
+        path=path,
+        says=f"{device}/{attachment.name} is an access port, but its far end carries {names}",
+        mend=f"make {device}/{attachment.name} a trunk of {', '.join(keys)}",
+        edits=tuple(edits),
+    )
 
 
 def _uncarried(
@@ -274,18 +404,74 @@ def _uncarried(
 ) -> Finding:
     if attachment.written.trunk is not None:
         if far_node.kind == "host" and isinstance(far_node.written, Host):
-            return faults.vlan_wrong(index, far_node.written, attachment, vlan, wanted_vlan(attachment))
-        return faults.vlan_not_carried(index, node.name, attachment, vlan)
+            return vlan_wrong(index, far_node.written, attachment, vlan, wanted_vlan(attachment))
+        return vlan_not_carried(index, node.name, attachment, vlan)
     if far_node.kind == "host" and isinstance(far_node.written, Host):
-        return faults.vlan_wrong(index, far_node.written, attachment, vlan, wanted_vlan(attachment))
+        return vlan_wrong(index, far_node.written, attachment, vlan, wanted_vlan(attachment))
     if far.switched and far.written.trunk is None and wanted_vlan(attachment) == wanted_vlan(far):
-        return faults.link_of_one_vlan(index, (node, attachment), (far_node, far), vlan)
+        return link_of_one_vlan(index, (node, attachment), (far_node, far), vlan)
     if far.switched and far.written.trunk is None:
-        return faults.untagged_vlan_mismatch(index, node.name, attachment, wanted_vlan(attachment), wanted_vlan(far))
+        return untagged_vlan_mismatch(index, node.name, attachment, wanted_vlan(attachment), wanted_vlan(far))
     vlans, untagged = _mirrored(index, far_node, far)
     if not vlans and untagged is not None:
-        return faults.untagged_vlan_mismatch(index, node.name, attachment, wanted_vlan(attachment), untagged)
-    return faults.trunk_expected(index, node.name, attachment, vlans, untagged)
+        return untagged_vlan_mismatch(index, node.name, attachment, wanted_vlan(attachment), untagged)
+    return trunk_expected(index, node.name, attachment, vlans, untagged)
+
+
+VLAN_NOT_CARRIED = Kind(
+    "vlan-not-carried",
+    "error",
+    "a trunk that lacks a VLAN which must cross it",
+    "{vlan} is partitioned there",
+    ALWAYS,
+    example=Example("pier", "devices: {quay: {ports: {p9: {trunk: [tickets]}}}}"),
+)
+
+
+def link_of_one_vlan(
+    index: NetworkIndex, one: tuple[Node, Attachment], other: tuple[Node, Attachment], vlan: int
+) -> Finding:
+    """A link whose two ends are access ports of one VLAN, where another must cross it: both are told of the end that
+    sorts first."""
+    ends = sorted((one, other), key=lambda end: (end[0].name, end[1].name))
+    (node, own), (far_node, far) = ends
+    carried = own.untagged or DEFAULT_VLAN
+    untouched = all(end.written.access is None for _, end in ends)
+    edits: list[Edit] = []
+    for device, end in ends:
+        path = port_path(index.knowledge, device.name, end.name)
+        if untouched:
+            edits.append(Edit((*path, "access"), index.vlan_key(vlan)))
+            continue
+        if end.written.access is not None:
+            edits.append(Edit((*path, "access"), REMOVE))
+        edits.append(Edit((*path, "trunk"), [index.vlan_key(carried), index.vlan_key(vlan)]))
+        edits.append(Edit((*path, "untagged"), index.vlan_key(carried)))
+    both = f"{node.name}/{own.name} and {far_node.name}/{far.name}"
+    made = f"access ports of {index.vlan_key(vlan)}" if untouched else f"trunks that carry {index.vlan_key(vlan)} too"
+    return finding(
+        VLAN_NOT_CARRIED,
+        at=node.name,
+        path=port_path(index.knowledge, node.name, own.name),
+        says=f"{both}, the two ends of a link, carry {index.vlan_name(carried)} alone, not {index.vlan_name(vlan)}",
+        mend=f"make {both} {made}",
+        edits=tuple(edits),
+        vlan=index.vlan_name(vlan),
+    )
+
+
+def vlan_not_carried(index: NetworkIndex, device: str, attachment: Attachment, vlan: int) -> Finding:
+    """A trunk that lacks a VLAN which must cross it."""
+    path = (*port_path(index.knowledge, device, attachment.name), "trunk")
+    return finding(
+        VLAN_NOT_CARRIED,
+        at=device,
+        path=path,
+        says=f"trunk {device}/{attachment.name} does not carry {index.vlan_name(vlan)}",
+        mend=f"add {index.vlan_key(vlan)} to the trunk {device}/{attachment.name}",
+        edits=(Edit((*path, "+"), index.vlan_key(vlan)),),
+        vlan=index.vlan_name(vlan),
+    )
 
 
 def _mirrored(index: NetworkIndex, node: Node, attachment: Attachment) -> tuple[list[int], int | None]:
@@ -322,11 +508,44 @@ def _uncabled(
     pairs = [(a, b) for a in near for b in far if vlan in _spoken(index, a) and vlan in _spoken(index, b)]
     if pairs:
         a, b = max(pairs, key=lambda pair: len(_spoken(index, pair[0]) & _spoken(index, pair[1])))
-        return [faults.not_cabled(index, a, b)]
+        return [not_cabled(index, a, b)]
     single = next((end for end in (*near, *far) if vlan in _spoken(index, end)), None)
     if single is not None:
-        return [faults.not_cabled(index, single, None)]
-    return [faults.no_layer2_path(index, vlan, start[0], goal[0])]
+        return [not_cabled(index, single, None)]
+    return [no_layer2_path(index, vlan, start[0], goal[0])]
+
+
+NO_LAYER2_PATH = Kind(
+    "no-layer2-path",
+    "error",
+    "no cables over switches join two that share a VLAN",
+    "{vlan} is partitioned",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        devices:
+          attic:
+            kind: switch
+            ports:
+              p1: {access: cameras}
+        hosts:
+          dome: {at: attic/p1, address: 10.44.2.9/24, gateway: 10.44.2.1}
+        """,
+    ),
+)
+
+
+def no_layer2_path(index: NetworkIndex, vlan: int, node: Node, far: Node) -> Finding:
+    """No row of cables leads from one to the other over devices that could pass the VLAN on."""
+    return finding(
+        NO_LAYER2_PATH,
+        at=far.name,
+        path=node_path(far),
+        says=f"no cables over switches join {node.name} and {far.name}, which share {index.vlan_name(vlan)}",
+        mend=f"cable them together, or give {node.name} a gateway on its own side",
+        vlan=index.vlan_name(vlan),
+    )
 
 
 def facing_access(
@@ -339,7 +558,7 @@ def facing_access(
     if far.switched and far.written.trunk is None:
         return None
     if any(vlan != untagged for vlan in vlans):
-        return faults.trunk_expected(index, node.name, attachment, vlans, untagged)
+        return trunk_expected(index, node.name, attachment, vlans, untagged)
     return None
 
 
@@ -353,6 +572,6 @@ def unlike_untagged(index: NetworkIndex, a: tuple[Node, Attachment], b: tuple[No
         return None
     if first.written.trunk is not None and far.written.trunk is None:
         return None
-    mistake = faults.untagged_vlan_mismatch(index, far_node.name, far, far.untagged, first.untagged)
-    other = faults.untagged_vlan_mismatch(index, first_node.name, first, first.untagged, far.untagged)
+    mistake = untagged_vlan_mismatch(index, far_node.name, far, far.untagged, first.untagged)
+    other = untagged_vlan_mismatch(index, first_node.name, first, first.untagged, far.untagged)
     return replace(mistake, instead=(Mend(other.mend, other.edits),)) if other.edits else mistake

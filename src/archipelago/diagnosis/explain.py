@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from archipelago.diagnosis import faults
 from archipelago.diagnosis.broadcast import broadcast
 from archipelago.diagnosis.cut import own_fault
+from archipelago.diagnosis.faults.hosts import duplicate_address
+from archipelago.diagnosis.faults.interfaces import subnet_overlap, tag_missing
+from archipelago.diagnosis.faults.links import switching_loop, unexplained
 from archipelago.diagnosis.filtered import filtered
 from archipelago.diagnosis.leased import retold
 from archipelago.diagnosis.no_address import no_address
@@ -50,7 +52,7 @@ def _explained(index: NetworkIndex, stop: Stop, asked: str) -> Finding:
         return wrong
     rule = RULES.get(stop.reason)
     if rule is None:
-        return faults.unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")
+        return unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")
     return rule(index, node, stop)
 
 
@@ -58,24 +60,24 @@ def storm(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     """A broadcast that never ends."""
     loop = index.domains.loop_at((node.name, stop.interface))
     if loop is not None:
-        return faults.switching_loop(index, loop)
-    return faults.unexplained(node.name, "a broadcast never ended")
+        return switching_loop(index, loop)
+    return unexplained(node.name, "a broadcast never ended")
 
 
 def cannot_send(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     """An interface that no frame leaves by."""
     nic = node.nics.get(stop.interface)
     if nic is not None and not nic.speaks:
-        return faults.tag_missing(index, node, nic, meant_for(index, nic))
+        return tag_missing(index, node, nic, meant_for(index, nic))
     if nic is not None and nic.kind == "loopback":
         for own in (address for address in nic.addresses if address.prefix.holds(stop.target)):
             holders = index.holders(own.address)
             if len(holders) > 1:
-                return faults.duplicate_address(index, own.address, holders)
+                return duplicate_address(index, own.address, holders)
             home = next((home for home in index.homes(stop.target) if home.node is not node), None)
             if home is not None:
-                return faults.subnet_overlap(Held(node, nic, own), home)
-    return faults.unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")
+                return subnet_overlap(Held(node, nic, own), home)
+    return unexplained(stop.node, f"the packet for {stop.target} ends at {stop.node}")
 
 
 RULES: Mapping[Reason, Rule] = {

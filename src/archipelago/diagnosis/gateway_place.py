@@ -2,15 +2,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from archipelago.addressing.values import InterfaceAddress, is_link_local
-from archipelago.diagnosis import faults
+from archipelago.addressing.values import InterfaceAddress, Prefix, is_link_local
+from archipelago.diagnosis.faults.interfaces import NO_GATEWAY_IN_VLAN, no_gateway_in_vlan, tag_missing
+from archipelago.diagnosis.faults.words import label, node_path, texts
+from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
 from archipelago.diagnosis.outvoted import wanted_on_link
 from archipelago.diagnosis.places import port_path, sits_in
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.finding import Finding
-from archipelago.model.parts import Device
+from archipelago.model.finding import Edit, Finding
+from archipelago.model.parts import Device, Path
 
 
 def without_gateway(index: NetworkIndex, node: Node, address: InterfaceAddress) -> Finding:
@@ -24,13 +26,25 @@ def without_gateway(index: NetworkIndex, node: Node, address: InterfaceAddress) 
     ]
     best = _best_place(index, node, vlan)
     if best is None or vlan is None:
-        return faults.no_gateway_in_subnet(node, address.prefix)
+        return no_gateway_in_subnet(node, address.prefix)
     stray = next(
         (o for o in best[0].nics.values() if o.kind == "subinterface" and not o.speaks and not o.addresses), None
     )
     if stray is not None:
-        return faults.tag_missing(index, best[0], stray, vlan)
-    return faults.no_gateway_in_vlan(index, vlan, best[0], best[1], tuple(dict.fromkeys(addresses)))
+        return tag_missing(index, best[0], stray, vlan)
+    return no_gateway_in_vlan(index, vlan, best[0], best[1], tuple(dict.fromkeys(addresses)))
+
+
+def no_gateway_in_subnet(node: Node, subnet: Prefix) -> Finding:
+    """A host whose subnet no routing device is in, where none is there that could take it on."""
+    return finding(
+        NO_GATEWAY_IN_VLAN,
+        at=node.name,
+        path=node_path(node),
+        says=f"no routing device has an address in {subnet}, the subnet of {node.name}",
+        mend=f"give a router or layer 3 switch an interface in {subnet}",
+        effect=f"{node.name} answers nobody outside its own subnet",
+    )
 
 
 def _best_place(index: NetworkIndex, node: Node, vlan: int | None) -> tuple[Node, str | None] | None:
@@ -74,8 +88,36 @@ def missing_end(index: NetworkIndex, far: Held, suspects: Iterable[Node]) -> Fin
         _, address = wanted_on_link(index, far)
         parent = None if node.kind == "l3switch" else _port_towards(index, node, far)
         if address is not None and (parent is not None or node.kind == "l3switch"):
-            return faults.interface_missing(index, node, parent, address, far)
+            return interface_missing(index, node, parent, address, far)
     return None
+
+
+INTERFACE_MISSING = Kind(
+    "interface-missing",
+    "error",
+    "no interface on a link that a device's routes need",
+    "{device} uses none",
+    OFTEN,
+    example=Example("pier", "devices: {landing: {ports: {p2: ~}}}"),
+)
+
+
+def interface_missing(
+    index: NetworkIndex, at: Node, parent: str | None, address: InterfaceAddress, far: Held
+) -> Finding:
+    """A routing device without an interface on a link over which its own routes lead."""
+    added = no_gateway_in_vlan(index, far.nic.vlan or 0, at, parent, (address,))
+    return finding(
+        INTERFACE_MISSING,
+        at=at.name,
+        path=added.path,
+        says=(
+            f"{at.name} has no interface in {far.address.prefix}, though its routes lead to {far.address.address} there"
+        ),
+        mend=added.mend,
+        edits=added.edits,
+        device=at.name,
+    )
 
 
 def _bare_end(index: NetworkIndex, far: Held) -> Finding | None:
@@ -103,7 +145,24 @@ def _bare_end(index: NetworkIndex, far: Held) -> Finding | None:
     if not meant or not lacking:
         return None
     path = port_path(index.knowledge, node.name, port.name)
-    return faults.end_without_address(node, path, (*port.written.addresses, *lacking), tuple(lacking), far)
+    return end_without_address(node, path, (*port.written.addresses, *lacking), tuple(lacking), far)
+
+
+def end_without_address(
+    node: Node, path: Path, addresses: tuple[InterfaceAddress, ...], lacking: tuple[InterfaceAddress, ...], far: Held
+) -> Finding:
+    """A port at the end of a routed link without an address of some family; `addresses` are all that it should have."""
+    place = f"{node.name}/{path[-1]}"
+    names = " and ".join(str(one.prefix) for one in lacking)
+    return finding(
+        INTERFACE_MISSING,
+        at=node.name,
+        path=path,
+        says=f"{place} has no address in {names}, where {label(far)} is at its other end",
+        mend=f"give {place} the address {' and '.join(map(str, lacking))}",
+        edits=(Edit((*path, "address"), texts(addresses)),),
+        device=node.name,
+    )
 
 
 def _port_towards(index: NetworkIndex, node: Node, far: Held) -> str | None:

@@ -6,7 +6,8 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator
 
 from archipelago.addressing.values import Address, Prefix
-from archipelago.diagnosis.faults import leases as faults
+from archipelago.diagnosis.faults.leases import POOL_SUBNET_WRONG, pool_over, pool_path
+from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
 from archipelago.diagnosis.namesakes import apart_from_namesakes
 from archipelago.diagnosis.places import host_attachment, port_path
 from archipelago.diagnosis.servers import of_servers
@@ -22,8 +23,9 @@ from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.pools import own_name
 from archipelago.knowledge.reasons import Reason
 from archipelago.model.filters import UDP, Probe
-from archipelago.model.finding import Finding
+from archipelago.model.finding import Edit, Finding
 from archipelago.model.leases import Pool
+from archipelago.model.parts import Host, Path
 
 SETTINGS = frozenset(
     {"gateway-missing", "gateway-wrong", "gateway-unheld", "mask-mismatch", "address-astray", "duplicate-address"}
@@ -68,8 +70,20 @@ def pool_fault(index: NetworkIndex, name: str) -> Finding | None:
         return None
     right = subnet_there(index, lease)
     if right is not None and right != lease.pool.subnet:
-        return faults.pool_subnet(index, name, lease, right)
+        return pool_subnet(index, name, lease, right)
     return _gateway_fault(index, name, lease)
+
+
+def pool_subnet(index: NetworkIndex, name: str, lease: Lease, right: Prefix) -> Finding:
+    """A pool whose subnet is not the one that the VLAN's gateway has."""
+    path = pool_path(index, lease.server, lease.pool)
+    says = f"pool {lease.pool.name} of {lease.server} is for {lease.pool.subnet}, and the VLAN's subnet is {right}"
+    first, last = right.value + 1, right.last - 1
+    fits = all(first <= part.first.value and part.last.value <= last for part in lease.pool.ranges)
+    kept = all(right.holds(address) for address in lease.pool.reservations.values())
+    mend = f"give it the subnet {right}"
+    edits = (Edit((*path, "subnet"), str(right)),) if fits and kept else ()
+    return finding(POOL_SUBNET_WRONG, at=lease.server, path=path, says=says, mend=mend, edits=edits, name=name)
 
 
 def leased_wrongly(index: NetworkIndex, name: str) -> Finding | None:
@@ -108,7 +122,29 @@ def leased_elsewhere(index: NetworkIndex, name: str, pool: Pool) -> Finding | No
     attachment = host_attachment(index.knowledge, written)
     port = port_path(index.knowledge, written.at.device, attachment.name)
     switched = attachment.switched and attachment.written.trunk is None
-    return faults.lease_elsewhere(index, written, lease, pool, vlan if switched else None, port)
+    return lease_elsewhere(index, written, lease, pool, vlan if switched else None, port)
+
+
+LEASE_ELSEWHERE = Kind(
+    "lease-elsewhere",
+    "risk",
+    "a host that leases in another VLAN than the one it is known in",
+    "{name} works, with an address of the wrong subnet",
+    OFTEN,
+    example=Example("leases", "devices: {hall: {ports: {p7: {access: guests}}}}"),
+)
+
+
+def lease_elsewhere(index: NetworkIndex, host: Host, lease: Lease, pool: Pool, vlan: int | None, port: Path) -> Finding:
+    """A host leases in another VLAN than the one that an address is kept for it in."""
+    kept = f"its address {pool.reservations[host.name]} is kept in {pool.subnet}"
+    says = f"{host.name} leases {lease.address} by its port's VLAN, and {kept}"
+    if vlan is None:
+        mend = f"plug {host.name} into the VLAN of {pool.subnet}, or keep its address in pool {lease.pool.name}"
+        return finding(LEASE_ELSEWHERE, at=host.name, path=("hosts", host.name), says=says, mend=mend, name=host.name)
+    edits = (Edit((*port, "access"), index.vlan_key(vlan)),)
+    mend = f"put the port of {host.name} into {index.vlan_name(vlan)}"
+    return finding(LEASE_ELSEWHERE, at=host.name, path=port, says=says, mend=mend, edits=edits, name=host.name)
 
 
 def subnet_there(index: NetworkIndex, lease: Lease) -> Prefix | None:
@@ -127,7 +163,7 @@ def _gateway_fault(index: NetworkIndex, name: str, lease: Lease) -> Finding | No
     gateway = lease.pool.gateway
     if gateway is None or gateway == lease.address.address:
         why = "and its VLAN has one" if gateway is None else "which is the address that it gives the host itself"
-        return faults.pool_gateway(index, name, lease, home, why) if home is not None else None
+        return pool_gateway(index, name, lease, home, why) if home is not None else None
     holders = index.holders(gateway)
     if any(_serves(index, own, held) for held in holders):
         return None
@@ -142,7 +178,42 @@ def _gateway_fault(index: NetworkIndex, name: str, lease: Lease) -> Finding | No
     else:
         first = holders[0].node
         why = f"which is {first.name}'s, in another VLAN" if first.can_route else f"which is {first.name}'s, no router"
-    return faults.pool_gateway(index, name, lease, home, why)
+    return pool_gateway(index, name, lease, home, why)
+
+
+POOL_GATEWAY_MISSING = Kind(
+    "pool-gateway-missing",
+    "error",
+    "a pool that gives no gateway although the VLAN has one",
+    "{name} answers nobody outside its own subnet",
+    OFTEN,
+    example=Example("pair", "hosts: {stock: {dhcp-pools: {guests: {gateway: ~}}}}"),
+)
+
+
+POOL_GATEWAY_WRONG = Kind(
+    "pool-gateway-wrong",
+    "error",
+    "a pool that gives a gateway which is none in the VLAN",
+    "{name} answers nobody outside its own subnet",
+    OFTEN,
+    example=Example("pair", "hosts: {stock: {dhcp-pools: {guests: {gateway: 10.44.4.1}}}}"),
+)
+
+
+def pool_gateway(index: NetworkIndex, name: str, lease: Lease, home: Held | None, why: str) -> Finding:
+    """A pool that gives a gateway that does not serve its VLAN, or none."""
+    path = pool_path(index, lease.server, lease.pool)
+    kind = POOL_GATEWAY_MISSING if lease.gateway is None else POOL_GATEWAY_WRONG
+    whose = f"pool {lease.pool.name} of {lease.server}"
+    says = f"{whose} gives {'no gateway' if lease.gateway is None else f'the gateway {lease.gateway}'}, {why}"
+    if home is None:
+        mend = f"give {whose} the gateway of its VLAN"
+        return finding(kind, at=lease.server, path=path, says=says, mend=mend, name=name)
+    right = index.as_shared(home).address.address
+    edits = (Edit((*path, "gateway"), str(right)),)
+    mend = f"give {whose} the gateway {right} ({home.node.name}/{home.nic.name})"
+    return finding(kind, at=lease.server, path=path, says=says, mend=mend, edits=edits, name=name)
 
 
 def _serves(index: NetworkIndex, own: tuple[str, str], held: Held) -> bool:
@@ -152,7 +223,7 @@ def _serves(index: NetworkIndex, own: tuple[str, str], held: Held) -> bool:
 def given_twice(index: NetworkIndex, lease: Lease) -> Finding | None:
     """The pool gives what somebody has who did not lease it; None where nobody does."""
     taken = written_in(index, lease.server, lease.pool)
-    return faults.pool_over(index, lease.server, lease.pool, taken) if taken else None
+    return pool_over(index, lease.server, lease.pool, taken) if taken else None
 
 
 def written_in(index: NetworkIndex, server: str, pool: Pool) -> list[tuple[Address, str]]:
@@ -228,7 +299,51 @@ def renewal(index: NetworkIndex, name: str) -> Finding | None:
 
     source, target = (own, server) if direction == "out" else (server, own)
     stop = Stop(direction, there.node, there.reason, source, target, refusal=there.refusal, probe=RENEWAL)
-    return faults.renewal_filtered(name, lease, explain(index, stop), (source, target, direction))
+    return renewal_filtered(name, lease, explain(index, stop), (source, target, direction))
+
+
+RENEWAL_FILTERED = Kind(
+    "renewal-filtered",
+    "risk",
+    "a filter lets the first lease pass and not its renewal",
+    "{effect}",
+    OFTEN,
+    example=Example(
+        "leases",
+        """
+        devices:
+          landing:
+            interfaces: {p1.20: {filter-in: crew-in}}
+            filters:
+              crew-in:
+                rules: [{accept: udp, source: 0.0.0.0/32}, {drop: udp, destination-port: 67}]
+                otherwise: accept
+        """,
+    ),
+)
+
+
+def renewal_filtered(name: str, lease: Lease, why: Finding, way: tuple[Address, Address, Direction]) -> Finding:
+    """The renewal, a unicast from the host to its server, or the answer, is ended by a filter."""
+    source, target, direction = way
+    ports = (CLIENT_PORT, SERVER_PORT) if direction == "out" else (SERVER_PORT, CLIENT_PORT)
+    subnet = lease.pool.subnet
+    ends = (str(subnet), str(target)) if direction == "out" else (str(source), str(subnet))
+    line = {"accept": "udp", "source": ends[0], "destination": ends[1]}
+    line |= {"source-port": str(ports[0]), "destination-port": str(ports[1])}
+    filter_path = why.path[:4]
+    at = int(why.path[5]) if len(why.path) > 5 else None
+    where = f"+{at}" if at is not None else "+"
+    told = ", ".join(f"{key}: {value}" for key, value in line.items())
+    return finding(
+        RENEWAL_FILTERED,
+        at=why.at,
+        path=why.path,
+        says=f"{name} cannot renew its lease at {lease.server}: {why.says}",
+        mend=f"put the line {{{told}}} before it, into {filter_path[-1]} on {why.at}",
+        edits=(Edit((*filter_path, "rules", where), line),),
+        effect=f"{name} loses {lease.address} when its lease ends, and asks anew",
+    )
 
 
 def server_address(index: NetworkIndex, lease: Lease) -> Address | None:

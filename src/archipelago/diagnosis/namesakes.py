@@ -6,10 +6,11 @@ import re
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from archipelago.diagnosis.faults import leases as faults
+from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
 from archipelago.diagnosis.places import host_attachment, plugged_vlan, port_path
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.finding import Finding
+from archipelago.model.finding import Edit, Finding
+from archipelago.model.parts import Host, Path
 
 _NUMBERED = re.compile(r"(.*?)[-_.]?(?:[0-9]+|(?<=[-_.])[a-z])")
 """What a name is before its number, or its single letter: `kiosk` of kiosk-12 and of kiosk-a."""
@@ -61,4 +62,40 @@ def apart_from_namesakes(index: NetworkIndex, name: str) -> Finding | None:
     attachment = host_attachment(index.knowledge, host)
     port = port_path(index.knowledge, host.at.device, attachment.name)
     switched = attachment.switched and attachment.written.trunk is None
-    return faults.lease_apart(index, host, (found.there, found.right), found.others, port if switched else None)
+    return lease_apart(index, host, (found.there, found.right), found.others, port if switched else None)
+
+
+LEASE_APART = Kind(
+    "lease-apart",
+    "risk",
+    "a host that leases in another VLAN than the one called like it, where others of its name do",
+    "{name} works, perhaps with an address of the wrong subnet",
+    OFTEN,
+    example=Example(
+        "leases",
+        """
+        hosts:
+          mess: ~
+          crew-1: {at: hall/p7, address: dhcp}
+          office:
+            dhcp-pools:
+              crew: {reservations: ~}
+        devices:
+          hall:
+            ports:
+              p7: {access: guests}
+        """,
+    ),
+)
+
+
+def lease_apart(index: NetworkIndex, host: Host, vlans: tuple[int, int], others: int, port: Path | None) -> Finding:
+    """A host leases in another VLAN than the one called like it, where others of its name do; `vlans` are the two,
+    `port` is where it is plugged in, where that is an access port."""
+    there, right = map(index.vlan_name, vlans)
+    many = f"where {others} other{'s' * (others != 1)} of its name lease{'s' * (others == 1)}"
+    says = f"{host.name} leases in {there}, and not in {right}, which is called like it" + f", {many}" * (others > 0)
+    mend = f"put the port of {host.name} into {right}"
+    edits = (Edit((*port, "access"), index.vlan_key(vlans[1])),) if port is not None else ()
+    path = port if port is not None else ("hosts", host.name)
+    return finding(LEASE_APART, at=host.name, path=path, says=says, mend=mend, edits=edits, name=host.name)

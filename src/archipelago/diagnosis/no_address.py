@@ -1,15 +1,19 @@
 from __future__ import annotations
 
 from archipelago.addressing.values import Address
-from archipelago.diagnosis import faults
-from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.cut import cut, link_fault, own_fault
+from archipelago.diagnosis.faults.hosts import host_unaddressed
+from archipelago.diagnosis.faults.links import unexplained
+from archipelago.diagnosis.faults.routing import does_not_route
+from archipelago.diagnosis.faults.words import node_path
 from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.kind import NEVER, Example, Kind, finding
 from archipelago.diagnosis.no_lease import no_lease
-from archipelago.diagnosis.places import host_end, plugged_vlan
+from archipelago.diagnosis.places import host_end, nic_path, plugged_vlan
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import first_address
+from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 from archipelago.model.parts import Host
@@ -27,8 +31,13 @@ def without_address(index: NetworkIndex, node: Node, version: int) -> Finding:
             return unadvertised(index, node, node.written)
         if node.written.dhcp and version == 4:
             return no_lease(index, node)
-        return faults.host_unaddressed(index, node.written, version)
-    return faults.unexplained(node.name, f"{node.name} has no IPv{version} address")
+        return host_unaddressed(index, node.written, version)
+    return unexplained(node.name, f"{node.name} has no IPv{version} address")
+
+
+NO_COMMON_FAMILY = Kind(
+    "no-common-family", "error", "two ends of a question that share no address family", "no packet can be sent", NEVER
+)
 
 
 def no_common_family(index: NetworkIndex, source: Node, target: Node | Address, family: int | None) -> Finding:
@@ -47,7 +56,7 @@ def no_common_family(index: NetworkIndex, source: Node, target: Node | Address, 
     if family is None:
         says += " and the other end has nothing else"
     mend = f"give {lacking.name} an IPv{version} address"
-    return finding("no-common-family", at=lacking.name, path=faults.node_path(lacking), says=says, mend=mend)
+    return finding(NO_COMMON_FAMILY, at=lacking.name, path=node_path(lacking), says=says, mend=mend)
 
 
 def _takes_advertised(node: Node) -> bool:
@@ -67,8 +76,32 @@ def unadvertised(index: NetworkIndex, node: Node, host: Host) -> Finding:
         if not holder.nic.up:
             return interface_down(index, holder)
         if 6 not in holder.node.forwards:
-            return faults.routing_off(holder.node, 6)
+            return does_not_route(holder.node, 6)
         wrong = cut(index, vlan, (node, nic), (holder.node, holder.nic)) if vlan is not None else []
         if wrong:
             return wrong[0]
-    return faults.prefix_unadvertised(index, host, vlan, next(iter(told), None))
+    return prefix_unadvertised(index, host, vlan, next(iter(told), None))
+
+
+PREFIX_UNADVERTISED = Kind(
+    "prefix-unadvertised",
+    "error",
+    "a host that takes its address from routers, where none advertises a prefix",
+    "{name} has no IPv6 address",
+    NEVER,
+    example=Example("pier", "hosts: {kiosk: {address: [10.44.0.2/24, auto]}}"),
+)
+
+
+def prefix_unadvertised(index: NetworkIndex, host: Host, vlan: int | None, home: Held | None) -> Finding:
+    """A host that takes its address from routers, where none tells of a prefix: the gateway has no /64 there."""
+    where = index.vlan_name(vlan) if vlan is not None else "its VLAN"
+    at = f"{home.node.name}/{home.nic.name}" if home else f"the gateway of {where}"
+    return finding(
+        PREFIX_UNADVERTISED,
+        at=home.node.name if home else host.name,
+        path=nic_path(home) if home else ("hosts", host.name),
+        says=f"no router advertises an IPv6 prefix in {where}, and {host.name} takes its address from one",
+        mend=f"give {at} an IPv6 address with /64",
+        name=host.name,
+    )

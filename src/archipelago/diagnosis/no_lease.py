@@ -2,23 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from archipelago.addressing.values import Address
 from archipelago.diagnosis.cut import cut, link_fault, own_fault
-from archipelago.diagnosis.faults import leases as faults
-from archipelago.diagnosis.faults import switching_loop
+from archipelago.diagnosis.faults.leases import free_for_pool, merged_ranges, pool_missing, pool_path, serving_addresses
+from archipelago.diagnosis.faults.links import switching_loop
+from archipelago.diagnosis.faults.words import texts
 from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.kind import NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.outvoted import astray_from
-from archipelago.diagnosis.places import host_end, plugged_vlan
+from archipelago.diagnosis.places import host_end, nic_path, plugged_vlan
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.delivery import Ended
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.hearing import Hearing, Listener
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
+from archipelago.knowledge.leases import ASKED
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.filters import Probe
-from archipelago.model.finding import Finding
-from archipelago.model.parts import Host
+from archipelago.model.finding import Edit, Finding
+from archipelago.model.leases import AddressRange
+from archipelago.model.parts import Host, Path
 
 QUESTION = Probe("udp", 67)
 """What relays and servers send each other."""
@@ -36,7 +42,7 @@ def no_lease(index: NetworkIndex, node: Node) -> Finding:
         return own
     host = index.knowledge.written.hosts[node.name]
     if host.dhcp_pools:
-        return faults.serves_itself(host)
+        return serves_itself(host)
     heard = index.knowledge.leases.listeners(node.name)
     for outcome in _ORDER:
         for listener in heard:
@@ -45,6 +51,23 @@ def no_lease(index: NetworkIndex, node: Node) -> Finding:
                 if found is not None:
                     return found
     return _unheard(index, node, host)
+
+
+LEASE_OF_SERVER = Kind(
+    "lease-of-server",
+    "error",
+    "a host that serves leases and asks for one",
+    "{name} has no address",
+    NEVER,
+    example=Example("pair", "hosts: {stock: {address: dhcp, gateway: ~}}"),
+)
+
+
+def serves_itself(host: Host) -> Finding:
+    """A host that serves and asks."""
+    says = f"{host.name} has pools of its own and asks for a lease; servers are reached by addresses of their own"
+    mend = f"write the address of {host.name}"
+    return finding(LEASE_OF_SERVER, at=host.name, path=("hosts", host.name), says=says, mend=mend, name=host.name)
 
 
 _ORDER = (
@@ -67,9 +90,9 @@ def _because(index: NetworkIndex, node: Node, listener: Listener) -> Finding | N
         loop = index.domains.loop_at((node.name, HOST_PORT))
         return switching_loop(index, loop) if loop is not None else None
     if outcome is Hearing.OFFERS:
-        return faults.pool_used_up(index, listener)
+        return pool_used_up(index, listener)
     if outcome is Hearing.FILTERED:
-        return faults.question_filtered(nodes[listener.device], listener)
+        return question_filtered(nodes[listener.device], listener)
     if outcome is Hearing.NO_SERVER:
         return relay_to_nobody(index, listener)
     if outcome is Hearing.ONE_WAY:
@@ -78,11 +101,132 @@ def _because(index: NetworkIndex, node: Node, listener: Listener) -> Finding | N
     return relayed_stop(index, listener, "out" if outcome is Hearing.NO_WAY else "back")
 
 
+LEASE_FILTERED = Kind(
+    "lease-filtered",
+    "error",
+    "a filter in the way of a lease",
+    "{name} gets no address",
+    OFTEN,
+    example=Example(
+        "leases",
+        """
+        devices:
+          landing:
+            interfaces: {p1.30: {filter-in: guests-in}}
+            filters: {guests-in: {rules: [{drop: udp, destination-port: 67}], otherwise: accept}}
+        """,
+    ),
+)
+
+
+def question_filtered(node: Node, listener: Listener) -> Finding:
+    """A filter ends what hosts broadcast that have no address yet."""
+    refusal = listener.refusal
+    assert refusal is not None
+    line = {"accept": "udp", "source-port": str(ASKED.source_port), "destination-port": str(ASKED.destination_port)}
+    path: Path = ("devices", node.name, "filters", refusal.filter)
+    where = f"filter {refusal.filter} at {node.name}/{refusal.interface} (in), {refusal.line_text}"
+    says = f"{where}, ends what hosts ask for leases with (udp from port 68 to port 67)"
+    told = ", ".join(f"{key}: {value}" for key, value in line.items())
+    at = refusal.judged.line
+    before = f" before line {at}" if at is not None else ""
+    mend = f"put the line {{{told}}}{before} into {refusal.filter} on {node.name}"
+    edit = _inserted(node, path, line, at)
+    return finding(LEASE_FILTERED, at=node.name, path=path, says=says, mend=mend, edits=(edit,), name="who asks there")
+
+
+def _inserted(node: Node, path: Path, line: dict[str, str], at: int | None) -> Edit:
+    """A line before another (numbers from 1), or after the last."""
+    if at is not None:
+        return Edit((*path, "rules", f"+{at - 1}"), line)
+    filters = getattr(node.written, "filters", {})
+    return Edit((*path, "rules", "+"), line) if filters[str(path[3])].rules else Edit((*path, "rules"), [line])
+
+
+POOL_USED_UP = Kind(
+    "pool-used-up",
+    "error",
+    "a pool with fewer addresses than hosts that ask",
+    "{name} gets no address",
+    OFTEN,
+    example=Example("pair", "hosts: {stock: {dhcp-pools: {guests: {range: 10.44.3.100}}}}"),
+)
+
+
+def pool_used_up(index: NetworkIndex, listener: Listener) -> Finding:
+    """Hosts ask for more addresses than the pools that fit have: the last of these gets the next free ones."""
+    leases = index.knowledge.leases
+    pool = listener.pools[-1]
+    waiting = [
+        name
+        for name, lease in leases.given.items()
+        if lease is None and any(_same(other, listener) for other in leases.listeners(name))
+    ] or ["a host"]
+    path = pool_path(index, listener.server, pool)
+    size = sum(part.size for part in pool.ranges)
+    many = f"{len(waiting):,} host{'s' * (len(waiting) != 1)}"
+    says = f"pool {pool.name} of {listener.server} has given all it has ({size:,} in its range); {many} got none"
+    free = free_for_pool(index, pool, len(waiting), listener.never)
+    if len(free) < len(waiting):
+        mend = f"give {pool.subnet} more room: a shorter prefix for the VLAN, and for the pool"
+        return finding(POOL_USED_UP, at=listener.server, path=path, says=says, mend=mend, name=waiting[0])
+    ranges = merged_ranges([*pool.ranges, *(AddressRange(address, address) for address in free)])
+    mend = f"give pool {pool.name} of {listener.server} the range {', '.join(map(str, ranges))}"
+    edits = (Edit((*path, "range"), texts(ranges)),)
+    return finding(POOL_USED_UP, at=listener.server, path=path, says=says, mend=mend, edits=edits, name=waiting[0])
+
+
+def _same(other: Listener, listener: Listener) -> bool:
+    return other.outcome is Hearing.OFFERS and other.server == listener.server and other.pools == listener.pools
+
+
 def relay_to_nobody(index: NetworkIndex, listener: Listener) -> Finding:
     """A relay asks an address that nobody serves at: the relay's setting is wrong, or the server's own address where
     the rest of the server's settings agree with the relay."""
     server = astray_from(index, listener.asked) if listener.asked is not None else None
-    return server or faults.relay_to_nobody(index, listener)
+    return server or relay_nowhere(index, listener)
+
+
+RELAY_NOWHERE = Kind(
+    "relay-nowhere",
+    "error",
+    "a relay to an address that nobody serves at",
+    "{name} gets no address",
+    OFTEN,
+    example=Example(
+        "pair",
+        """
+        devices:
+          core-1:
+            interfaces:
+              guests-gw: {dhcp-relay: 10.44.4.19}
+          core-2:
+            interfaces:
+              guests-gw: {dhcp-relay: 10.44.4.19}
+        """,
+    ),
+)
+
+
+def relay_nowhere(index: NetworkIndex, listener: Listener) -> Finding:
+    """A relay sends to an address that nobody holds, or whose holder leases nothing."""
+    node = index.knowledge.nodes[listener.device]
+    nic = node.nics[listener.interface]
+    path = (*nic_path((node, nic)), "dhcp-relay")
+    holders = index.holders(listener.asked) if listener.asked is not None else ()
+    whose = f"{holders[0].node.name} leases nothing" if holders else "nobody holds that address"
+    says = f"{node.name}/{nic.name} relays to {listener.asked}, and {whose}"
+    better = serving_addresses(index, [a.address for a in nic.addresses if a.version == 4][:1])
+    better = [address for address in better if address not in nic.dhcp_relay]
+    kept = [address for address in nic.dhcp_relay if address != listener.asked]
+    if len(better) == 1:
+        edits: tuple[Edit, ...] = (Edit(path, texts([*kept, better[0]])),)
+        mend = f"let {node.name}/{nic.name} relay to {better[0]} instead"
+    elif kept:
+        edits, mend = (Edit(path, texts(kept)),), f"do not relay to {listener.asked}"
+    else:
+        edits, mend = (), "relay to a server that has a pool for this subnet"
+    return finding(RELAY_NOWHERE, at=node.name, path=path, says=says, mend=mend, edits=edits, name="who asks there")
 
 
 def relayed_stop(index: NetworkIndex, listener: Listener, direction: Direction) -> Finding | None:
@@ -137,7 +281,7 @@ def _unheard(index: NetworkIndex, node: Node, host: Host) -> Finding:
         held = next((held for held in places if held.nic is nic), None)
         if held is not None and listener.server:
             where = index.vlan_name(vlan) if vlan is not None else str(nic.name)
-            return faults.pool_missing(index, host, where, held, listener.server)
+            return pool_missing(index, host, where, held, listener.server)
     for held in places:
         if _could_answer(index, held):
             if not held.nic.up:
@@ -146,7 +290,71 @@ def _unheard(index: NetworkIndex, node: Node, host: Host) -> Finding:
             wrong = cut(index, vlan, (node, own), (held.node, held.nic)) if vlan is not None else []
             if wrong:
                 return wrong[0]
-    return faults.nobody_hears(index, host, vlan, places)
+    return nobody_hears(index, host, vlan, places)
+
+
+LEASE_UNHEARD = Kind(
+    "lease-unheard",
+    "error",
+    "a host that nobody hears who leases",
+    "{name} gets no address",
+    NEVER,
+    example=Example(
+        "leases",
+        """
+        vlans: {attic: '50'}
+        devices:
+          hall:
+            ports:
+              p8: {access: attic}
+        hosts:
+          heater: {at: hall/p8, address: dhcp}
+        """,
+    ),
+)
+
+
+RELAY_MISSING = Kind(
+    "relay-missing",
+    "error",
+    "hosts ask where no relay hears them",
+    "{name} gets no address",
+    OFTEN,
+    example=Example(
+        "pair",
+        """
+        devices:
+          core-1:
+            interfaces:
+              guests-gw: {dhcp-relay: ~}
+          core-2:
+            interfaces:
+              guests-gw: {dhcp-relay: ~}
+        """,
+    ),
+)
+
+
+def nobody_hears(index: NetworkIndex, host: Host, vlan: int | None, places: Sequence[Held]) -> Finding:
+    """Nobody who could answer hears a host: a relay is missing where a server has a pool for the VLAN, or the pool."""
+    where = index.vlan_name(vlan) if vlan is not None else f"the VLAN of {host.name}"
+    routed = [held for held in places if held.node.can_route and held.nic.up]
+    for held in routed:
+        servers = serving_addresses(index, [held.address.address])
+        servers = [address for address in servers if address not in held.nic.dhcp_relay]
+        if servers:
+            path = nic_path(held)
+            edits = (Edit((*path, "dhcp-relay"), texts([*held.nic.dhcp_relay, servers[0]])),)
+            says = f"{where} has no relay that asks {servers[0]}, whose server has a pool for {held.address.prefix}"
+            mend = f"let {held.node.name}/{held.nic.name} relay to {servers[0]}"
+            return finding(
+                RELAY_MISSING, at=held.node.name, path=path, says=says, mend=mend, edits=edits, name=host.name
+            )
+    if routed:
+        return pool_missing(index, host, where, routed[0], routed[0].node.name)
+    says = f"{host.name} asks for a lease in {where}, where nobody leases and nobody relays"
+    mend = f"give {where} a gateway with a pool, or one that relays to a server"
+    return finding(LEASE_UNHEARD, at=host.name, path=("hosts", host.name), says=says, mend=mend, name=host.name)
 
 
 def _places(index: NetworkIndex, vlan: int | None) -> list[Held]:

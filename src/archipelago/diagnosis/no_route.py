@@ -1,11 +1,21 @@
 from __future__ import annotations
 
 from archipelago.addressing.values import WIDTHS, Address, Prefix, is_private
-from archipelago.diagnosis import faults
+from archipelago.diagnosis.faults.hosts import (
+    duplicate_address,
+    gateway_missing,
+    gateway_wrong,
+    insides_overlap,
+    mask_mismatch,
+)
+from archipelago.diagnosis.faults.routing import next_hop_unusable, route_missing, table_meant
+from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.gateway_place import missing_end, without_gateway
 from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.kind import ALWAYS, NEVER, Example, Kind, finding
 from archipelago.diagnosis.no_address import without_address
 from archipelago.diagnosis.outvoted import gateway_meant
+from archipelago.diagnosis.places import nic_path
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held, TableName
@@ -15,7 +25,7 @@ from archipelago.knowledge.outside import ways_outside
 from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
 from archipelago.model.ends import OUTSIDE
-from archipelago.model.finding import Finding
+from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Device, Host, Route
 
 
@@ -45,16 +55,16 @@ def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     if beyond and host is not None and isinstance(host.node.written, Host):
         effect = f"packets from {stop.source} to the outside end at {node.name}"
         hop = _way_out(ways, table, host.node.written.at.device, host.node)
-        return faults.route_missing((node, stop.vrf), Prefix(version, 0, 0), hop, effect)
+        return route_missing((node, stop.vrf), Prefix(version, 0, 0), hop, effect)
     if away is not None:
         hidden = hidden_from(index, table, away.address.prefix)
         if hidden is not None:
-            return faults.insides_overlap(hidden)
+            return insides_overlap(hidden)
         effect = f"packets from {stop.source} to {stop.target} end at {node.name}"
         hop = ways.next_hop(table, away.table)
-        return faults.route_missing((node, stop.vrf), away.address.prefix, hop, effect)
+        return route_missing((node, stop.vrf), away.address.prefix, hop, effect)
     effect = f"packets to {stop.target} end at {node.name}"
-    return faults.route_missing((node, stop.vrf), Prefix(version, 0, 0), None, effect)
+    return route_missing((node, stop.vrf), Prefix(version, 0, 0), None, effect)
 
 
 def is_upstream(index: NetworkIndex, node: Node) -> bool:
@@ -82,7 +92,43 @@ def no_way_back(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         known = any(_sends_back(node, home.address.prefix) for home in index.routed() if home.node is not node)
         if facing.nic.source_nat or not known:
             return untranslated(index, node, facing, prefix)
-    return faults.upstream_route_missing(facing, prefix)
+    return upstream_route_missing(facing, prefix)
+
+
+UPSTREAM_ROUTE_MISSING = Kind(
+    "upstream-route-missing",
+    "error",
+    "what is outside has no route back to a subnet of ours",
+    "no answer from outside comes back",
+    NEVER,
+    example=Example(
+        "pair",
+        """
+        devices:
+          edge:
+            ports:
+              p3: {source-nat: ~}
+        outside:
+          at: edge/p3
+          routes-back: [10.44.2.0/24]
+        """,
+    ),
+)
+
+
+def upstream_route_missing(facing: Held | None, prefix: Prefix) -> Finding:
+    """The upstream, whose owner is somebody else, has no route to a subnet of ours."""
+    ours = f"{facing.node.name}/{facing.nic.name}" if facing is not None else "the port that leads outside"
+    via = f" via {facing.address.address}" if facing is not None else ""
+    able = facing is not None and facing.node.kind == "router" and prefix.version == 4
+    translate = f", or translate: source-nat: {prefix} at {ours}" if able else ""
+    return finding(
+        UPSTREAM_ROUTE_MISSING,
+        at=facing.node.name if facing is not None else OUTSIDE,
+        path=("outside",),
+        says=f"what is beyond {ours} sends nothing back to {prefix}",
+        mend=f"ask the owner of the upstream for a route to {prefix}{via}{translate}",
+    )
 
 
 def _sends_back(upstream: Node, prefix: Prefix) -> bool:
@@ -112,12 +158,55 @@ def untranslated(index: NetworkIndex, upstream: Node, facing: Held, lacking: Pre
         None,
     )
     if elsewhere is not None:
-        return faults.translation_missing(facing, subnets, (*used, *elsewhere.nic.source_nat), elsewhere)
+        return translation_missing(facing, subnets, (*used, *elsewhere.nic.source_nat), elsewhere)
     for prefix in idle:
         wide = lacking.supernet(prefix.length) if prefix.length <= lacking.length else lacking
         if all(wide.covers(subnet) for subnet in subnets):
-            return faults.translation_missing(facing, subnets, (*used, wide), None)
-    return faults.translation_missing(facing, subnets, (*used, *subnets), None)
+            return translation_missing(facing, subnets, (*used, wide), None)
+    return translation_missing(facing, subnets, (*used, *subnets), None)
+
+
+TRANSLATION_MISSING = Kind(
+    "translation-missing",
+    "error",
+    "a port that leads outside and does not translate what the outside sends nothing back to",
+    "no answer from outside comes back to {name}",
+    ALWAYS,
+    example=Example(
+        "pair",
+        """
+        outside: {at: edge/p3, routes-back: none}
+        devices:
+          edge:
+            ports:
+              p3:
+                source-nat: [10.44.2.0/24, 10.44.3.0/24]
+        """,
+    ),
+)
+
+
+def translation_missing(
+    facing: Held, lacking: tuple[Prefix, ...], meant: tuple[Prefix, ...], instead_of: Held | None
+) -> Finding:
+    """A port that leads outside and does not translate subnets that the upstream sends nothing back to; another
+    interface may do it that leads nowhere outside."""
+    path = (*nic_path(facing), "source-nat")
+    names, new = ", ".join(map(str, lacking)), texts(meant)
+    moved = f" instead of at {label(instead_of)}" if instead_of is not None else ""
+    gone = (Edit((*nic_path(instead_of), "source-nat"), REMOVE),) if instead_of is not None else ()
+    return finding(
+        TRANSLATION_MISSING,
+        at=facing.node.name,
+        path=path,
+        says=f"{label(facing)} does not translate {names}, and what is beyond it sends nothing back there",
+        mend=(
+            f"translate {', '.join(map(str, meant))} at {label(facing)}{moved} (source-nat); or ask the owner of the "
+            f"upstream for a route to {names} via {facing.address.address}"
+        ),
+        edits=(Edit(path, new), *gone),
+        name=names,
+    )
 
 
 def _lacking(index: NetworkIndex, upstream: Node, nic: Nic, lacking: Prefix) -> tuple[Prefix, ...]:
@@ -139,7 +228,7 @@ def led_outside(
     number = index.route_number(node.name, entry.route) if entry is not None else None
     if entry is None or entry.route is None or number is None or entry.prefix.length < prefix.length:
         return None
-    return faults.next_hop_unusable(node, entry.route, number, "nobody in this network holds that next hop", better)
+    return next_hop_unusable(node, entry.route, number, "nobody in this network holds that next hop", better)
 
 
 def no_usable_gateway(index: NetworkIndex, node: Node, version: int) -> Finding:
@@ -158,15 +247,15 @@ def no_usable_gateway(index: NetworkIndex, node: Node, version: int) -> Finding:
     home = index.home_of(node, first.address)
     gateways = [hop for hop in node.written.gateway if hop.address.version == version]
     if not gateways:
-        return faults.gateway_missing(node, version, gateway_meant(index, node, first.address))
+        return gateway_missing(node, version, gateway_meant(index, node, first.address))
     for hop in gateways:
         holders = index.holders(hop.address)
         if len(holders) > 1 and any(one.node is node for one in holders) and any(one.node.can_route for one in holders):
-            return faults.duplicate_address(index, hop.address, holders)
+            return duplicate_address(index, hop.address, holders)
         for other in holders:
             if other.address.prefix.holds(first.address) and other.address.length != first.address.length:
-                return faults.mask_mismatch(first, other.address.prefix)
-    return faults.gateway_wrong(node, gateways[0], home, f"lies outside its subnet {first.address.prefix}")
+                return mask_mismatch(first, other.address.prefix)
+    return gateway_wrong(node, gateways[0], home, f"lies outside its subnet {first.address.prefix}")
 
 
 def _way_out(ways: Ways, table: TableName, edge: str, outside: Node) -> Address | None:
@@ -200,7 +289,7 @@ def idle_route(index: NetworkIndex, table: tuple[Node, str], target: Address, us
         unused_route
         for unused_route in index.knowledge.routes(node.name).unused
         if unused_route.route.destination.holds(target)
-        if vrf in (unused_route.route.vrf or "", faults.table_meant(node, unused_route.route))
+        if vrf in (unused_route.route.vrf or "", table_meant(node, unused_route.route))
     ]
     first = max(
         matching,
@@ -232,6 +321,6 @@ def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, w
         holders = index.holders(route.next_hop.address)
         own = any(holder.node is node for holder in holders)
         if own and len(holders) > 1:
-            return faults.duplicate_address(index, route.next_hop.address, holders)
-        return faults.next_hop_unusable(node, route, number, why, hop, own)
-    return faults.gateway_wrong(node, route.next_hop, None, "is on no connected subnet")
+            return duplicate_address(index, route.next_hop.address, holders)
+        return next_hop_unusable(node, route, number, why, hop, own)
+    return gateway_wrong(node, route.next_hop, None, "is on no connected subnet")

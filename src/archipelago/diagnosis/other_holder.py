@@ -1,7 +1,11 @@
 from __future__ import annotations
 
-from archipelago.diagnosis import faults
+from archipelago.addressing.values import Address
+from archipelago.diagnosis.faults.hosts import duplicate_address
+from archipelago.diagnosis.faults.words import node_path
+from archipelago.diagnosis.kind import NEVER, Kind, finding
 from archipelago.diagnosis.stop import Stop
+from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
 
@@ -13,5 +17,26 @@ def other_holder(index: NetworkIndex, stop: Stop, asked: str) -> Finding:
     taker = next((holder for holder in holders if holder.node.name == stop.node), None)
     meant = next((holder for holder in holders if holder.node.name == asked), None)
     if taker is not None and meant is not None and index.world_of(taker) == index.world_of(meant):
-        return faults.duplicate_address(index, stop.target, (taker, meant))
-    return faults.held_by_another(stop.target, stop.node, index.knowledge.nodes[asked])
+        return duplicate_address(index, stop.target, (taker, meant))
+    return held_by_another(stop.target, stop.node, index.knowledge.nodes[asked])
+
+
+HELD_BY_ANOTHER = Kind(
+    "held-by-another",
+    "error",
+    "an address that another holds in the routing table that it was asked for in",
+    "{name} is never asked",
+    NEVER,
+)
+
+
+def held_by_another(address: Address, holder: str, asked: Node) -> Finding:
+    """An address that is somebody else's in the routing table that it was asked for in."""
+    return finding(
+        HELD_BY_ANOTHER,
+        at=asked.name,
+        path=node_path(asked),
+        says=f"where the packet is, {address} is {holder}'s; {asked.name} holds it elsewhere",
+        mend=f"give {asked.name} an address that {holder} does not hold, and join their routing tables",
+        name=asked.name,
+    )

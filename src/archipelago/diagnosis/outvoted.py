@@ -6,8 +6,17 @@ from collections import Counter
 from collections.abc import Iterable, Iterator
 
 from archipelago.addressing.values import Address, InterfaceAddress, is_link_local
-from archipelago.diagnosis import faults
-from archipelago.diagnosis.places import host_attachment, sits_in, wanted_vlan
+from archipelago.diagnosis.faults.hosts import (
+    address_broadcast,
+    address_moved,
+    duplicate_address,
+    gateway_wrong,
+    mask_mismatch,
+    meant_address,
+)
+from archipelago.diagnosis.faults.words import label, wanted_address, with_address
+from archipelago.diagnosis.kind import NEVER, OFTEN, Example, Kind, finding
+from archipelago.diagnosis.places import host_attachment, nic_path, sits_in, wanted_vlan
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
@@ -20,7 +29,50 @@ def stray_address(index: NetworkIndex, host: Host, version: int | None = None) -
     """A host whose address, in one family or any, is not of the subnet that its own gateway, which stands in its VLAN,
     is in."""
     stray = _stray(index, host, version)
-    return faults.address_astray(index, *stray) if stray is not None else None
+    return address_astray(index, *stray) if stray is not None else None
+
+
+ADDRESS_ASTRAY = Kind(
+    "address-astray",
+    "error",
+    "a host whose address is not of the subnet of its VLAN and its gateway",
+    "{name} reaches neither its gateway nor its subnet",
+    OFTEN,
+    example=Example("pier", "hosts: {mess: {address: 10.44.7.2/24}}"),
+)
+
+
+def address_astray(index: NetworkIndex, holder: Held, gateway: Held) -> Finding:
+    """A host whose address is not of the subnet that its gateway is in: it is to have the one that others know it by;
+    where it has another that is right, it is one too many."""
+    right = gateway.address.prefix
+    others = [one for one in holder.nic.addresses if right.holds(one) and one != holder.address]
+    new = meant_address(index, holder.address, right) or wanted_address(index, holder, right)
+    if others:
+        says = f"{label(holder)} has {holder.address} beside {others[0]}, and its VLAN is of {right} alone"
+        return finding(
+            ADDRESS_ASTRAY,
+            at=holder.node.name,
+            path=(*nic_path(holder), "address"),
+            says=says,
+            mend=f"take {holder.address} away from {label(holder)}",
+            edits=(with_address(holder, holder.address, None),),
+            name=label(holder),
+        )
+    return finding(
+        ADDRESS_ASTRAY,
+        at=holder.node.name,
+        path=(*nic_path(holder), "address"),
+        says=(
+            f"{label(holder)} has {holder.address}, but its gateway {gateway.address.address} and its VLAN are of "
+            f"{gateway.address.prefix}"
+        ),
+        mend=f"set the address of {label(holder)} to {new}"
+        if new
+        else f"give {label(holder)} an address of that subnet",
+        edits=address_moved(holder, new),
+        name=label(holder),
+    )
 
 
 def astray_from(index: NetworkIndex, address: Address) -> Finding | None:
@@ -32,9 +84,9 @@ def astray_from(index: NetworkIndex, address: Address) -> Finding | None:
         if stray is None:
             continue
         holder, gateway = stray
-        meant = faults.meant_address(index, holder.address, gateway.address.prefix)
+        meant = meant_address(index, holder.address, gateway.address.prefix)
         if meant is not None and meant.address == address:
-            return faults.address_astray(index, holder, gateway)
+            return address_astray(index, holder, gateway)
     return None
 
 
@@ -70,9 +122,45 @@ def outvoted(index: NetworkIndex, node: Node, nic: Nic, version: int | None = No
             continue
         meant = _meant_subinterface(index, Held(node, nic, address))
         if meant is not None:
-            yield faults.address_on_parent(index, Held(node, nic, address), meant)
+            yield address_on_parent(index, Held(node, nic, address), meant)
         elif nic.vlan is not None:
             yield from _by_hosts(index, Held(node, nic, address))
+
+
+ADDRESS_ON_PARENT = Kind(
+    "address-on-parent",
+    "error",
+    "an address at a port that its subinterface is to have: the hosts of its subnet are in that VLAN",
+    "{vlan} has no gateway",
+    OFTEN,
+    example=Example(
+        "pier",
+        """
+        devices:
+          landing:
+            ports:
+              p1: {address: 10.44.0.1/24}
+            interfaces:
+              p1.210: {address: ~}
+        """,
+    ),
+)
+
+
+def address_on_parent(index: NetworkIndex, held: Held, meant: Nic) -> Finding:
+    """An address that is written at a port, and meant for a subinterface of it."""
+    return finding(
+        ADDRESS_ON_PARENT,
+        at=held.node.name,
+        path=(*nic_path(held), "address"),
+        says=(
+            f"{label(held)} holds {held.address} for untagged frames, but the hosts of that subnet are in "
+            f"{index.vlan_name(meant.tag)}, of {held.node.name}/{meant.name}"
+        ),
+        mend=f"give {held.address} to {held.node.name}/{meant.name} instead of {label(held)}",
+        edits=(with_address(held, held.address, None), with_address((held.node, meant), None, held.address)),
+        vlan=index.vlan_name(meant.tag),
+    )
 
 
 def _meant_subinterface(index: NetworkIndex, held: Held) -> Nic | None:
@@ -125,12 +213,38 @@ def _by_hosts(index: NetworkIndex, held: Held) -> Iterator[Finding]:
     sure = everyone > 1 or not own.prefix.holds(near[0][1])
     if sure and length != own.length and len(lengths) == 1 and all(address.prefix.holds(own) for _, address, _ in near):
         right = InterfaceAddress(own.version, own.value, length)
-        yield faults.mask_mismatch(held, right.prefix)
+        yield mask_mismatch(held, right.prefix)
         return
     if used and not used[own.address] and (everyone > 1 or _unlike_others(index, own, used.most_common(1)[0][0])):
         wanted, votes = used.most_common(1)[0]
         if votes > everyone / 2 and not index.is_held(wanted):
-            yield faults.gateway_address_wrong(index, held, InterfaceAddress(own.version, wanted.value, own.length))
+            yield gateway_address_wrong(index, held, InterfaceAddress(own.version, wanted.value, own.length))
+
+
+GATEWAY_ADDRESS_WRONG = Kind(
+    "gateway-address-wrong",
+    "error",
+    "a gateway that holds another address than its hosts use",
+    "the hosts of {vlan} have no gateway",
+    OFTEN,
+    example=Example("pier", "devices: {landing: {interfaces: {p1.210: {address: 10.44.0.7/24}}}}"),
+)
+
+
+def gateway_address_wrong(index: NetworkIndex, holder: Held, right: InterfaceAddress) -> Finding:
+    """A routing interface whose hosts use another address of its subnet as their gateway, which nobody holds."""
+    return finding(
+        GATEWAY_ADDRESS_WRONG,
+        at=holder.node.name,
+        path=(*nic_path(holder), "address"),
+        says=(
+            f"{label(holder)} has {holder.address}, but the hosts of that subnet use {right.address}, "
+            "which nobody holds"
+        ),
+        mend=f"set the address of {label(holder)} to {right}",
+        edits=address_moved(holder, right),
+        vlan=index.vlan_name(holder.nic.vlan),
+    )
 
 
 def _unlike_others(index: NetworkIndex, own: InterfaceAddress, wanted: Address) -> bool:
@@ -158,7 +272,7 @@ def unheld_gateway(index: NetworkIndex, node: Node, hop: NextHop, home: Held) ->
     the gateway there."""
     hosts = index.once(hosts_by_vlan).get(home.nic.vlan or 0, ())
     alone = sum(count for _, count in hosts) == 1
-    return faults.gateway_wrong(node, hop, home, "is held by nobody", alone)
+    return gateway_wrong(node, hop, home, "is held by nobody", alone)
 
 
 def gateway_meant(index: NetworkIndex, node: Node, address: InterfaceAddress) -> Held | None:
@@ -241,7 +355,31 @@ def _off_link(index: NetworkIndex, near: Held, far: Held) -> Finding:
     against, other = wanted_on_link(index, far)
     if against > votes:
         near, far, wanted = far, near, other
-    return faults.link_subnets_differ(near, far, wanted)
+    return link_subnets_differ(near, far, wanted)
+
+
+LINK_SUBNETS_DIFFER = Kind(
+    "link-subnets-differ",
+    "error",
+    "two routing interfaces on one link in different subnets",
+    "neither can be the other's next hop",
+    NEVER,
+    example=Example("pier", "devices: {core: {ports: {p9: {address: 10.44.16.1/31}}, routes: []}}"),
+)
+
+
+def link_subnets_differ(near: Held, far: Held, wanted: InterfaceAddress | None) -> Finding:
+    """The end of a link whose address is of another subnet than the other end's."""
+    path = (*nic_path(far), "address")
+    new = wanted or f"an address of {near.address.prefix}"
+    return finding(
+        LINK_SUBNETS_DIFFER,
+        at=far.node.name,
+        path=path,
+        says=f"{label(near)} has {near.address} and {label(far)} at the other end of the link has {far.address}",
+        mend=f"set the address of {label(far)} to {new}",
+        edits=(with_address(far, far.address, wanted),) if wanted else (),
+    )
 
 
 def far_end_wrong(index: NetworkIndex, own: Held, hop: Address) -> Finding | None:
@@ -251,10 +389,10 @@ def far_end_wrong(index: NetworkIndex, own: Held, hop: Address) -> Finding | Non
         if far.node is own.node or not index.domains.together(own.endpoint, far.endpoint):
             continue
         if far.address.at_reserved_end():
-            return faults.address_broadcast(index, far.address.address, far.address.prefix)
+            return address_broadcast(index, far.address.address, far.address.prefix)
         holders = index.holders(far.address.address)
         if len(holders) > 1:
-            return faults.duplicate_address(index, far.address.address, holders)
+            return duplicate_address(index, far.address.address, holders)
     return None
 
 

@@ -1,11 +1,15 @@
 from __future__ import annotations
 
-from archipelago.diagnosis import faults
+from archipelago.addressing.values import Address
+from archipelago.diagnosis.faults.links import unexplained
+from archipelago.diagnosis.faults.routing import more_specific_route, route_missing, routing_circle
+from archipelago.diagnosis.kind import NEVER, Kind, finding
 from archipelago.diagnosis.no_home import no_home
 from archipelago.diagnosis.no_route import idle_route
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.forwarding import route_to
+from archipelago.knowledge.header import FIRST_TTL
 from archipelago.knowledge.held import Held, TableName
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.ends import OUTSIDE
@@ -20,7 +24,7 @@ def routing_loop(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         return missing
     tables = circle_of(index, stop)
     if not tables:
-        return faults.way_too_long(node, stop.target)
+        return way_too_long(node, stop.target)
     for name, vrf in tables:  # who is connected to the target's subnet and sends its packets away again
         entry = route_to(index.knowledge.state(name), stop.target, vrf)
         number = index.route_number(name, entry.route) if entry is not None else None
@@ -29,7 +33,7 @@ def routing_loop(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         )
         wider = next((holder.address.prefix for holder in own), None)
         if entry is not None and number is not None and wider is not None and entry.prefix.length > wider.length:
-            return faults.more_specific_route(index.knowledge.nodes[name], entry, number, wider)
+            return more_specific_route(index.knowledge.nodes[name], entry, number, wider)
     names = list(dict.fromkeys(name for name, _ in tables))
     home = next((holder for holder in index.homes_in(stop.target, stop.vrf) if holder.nic.up), None)
     fallback: Finding | None = None
@@ -38,8 +42,24 @@ def routing_loop(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         if finding is not None and finding[1]:
             return finding[0]
         fallback = fallback or (finding[0] if finding is not None else None)
-    return fallback or faults.unexplained(
+    return fallback or unexplained(
         stop.node, f"packets to {stop.target} go round until their TTL or hop limit runs out"
+    )
+
+
+WAY_TOO_LONG = Kind(
+    "way-too-long", "error", "a way over more routers than a packet may pass", "nothing gets that far", NEVER
+)
+
+
+def way_too_long(node: Node, target: Address) -> Finding:
+    """A way that ends somewhere, but not before the packet has passed as many routers as it may."""
+    return finding(
+        WAY_TOO_LONG,
+        at=node.name,
+        path=("devices",),
+        says=f"packets to {target} end at {node.name}: their way passes more routers than they may",
+        mend=f"lead it over fewer routers: a packet passes {FIRST_TTL - 1} at most",
     )
 
 
@@ -72,6 +92,6 @@ def _to_blame(
     if better is not None and better != entry.next_hop:
         if entry.prefix.length == 0 and home is not None and not beyond:
             effect = f"packets to {stop.target} go round between {' and '.join(names)}"
-            return faults.route_missing((node, table[1]), home.address.prefix, better, effect), True
-        return faults.routing_loop(node, entry.route, position, names, better), True
-    return faults.routing_loop(node, entry.route, position, names, None), False
+            return route_missing((node, table[1]), home.address.prefix, better, effect), True
+        return routing_circle(node, entry.route, position, names, better), True
+    return routing_circle(node, entry.route, position, names, None), False

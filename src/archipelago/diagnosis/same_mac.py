@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.kind import ALWAYS, Example, Kind, finding
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
@@ -42,10 +42,20 @@ def _written(mac: int) -> str:
     return "-".join(f"{mac >> shift & 0xFF:02X}" for shift in range(40, -1, -8))
 
 
+MAC_TWICE = Kind(
+    "mac-twice",
+    "error",
+    "one MAC address at two stations of a VLAN",
+    "switches send what is for the one to the other",
+    ALWAYS,
+    example=Example("pier", "hosts: {kiosk: {mac: 02-00-00-00-10-01}, desk: {mac: 02-00-00-00-10-01}}"),
+)
+
+
 def _finding(node: Node, nic: Nic, other: str) -> Finding:
     path = ("hosts" if node.kind == "host" else "devices", node.name, "mac")
     return finding(
-        "mac-twice",
+        MAC_TWICE,
         at=node.name,
         path=path,
         says=f"{node.name} has the MAC address {_written(nic.mac)}, which {other} in its VLAN has too",

@@ -1,15 +1,19 @@
 from __future__ import annotations
 
-from archipelago.diagnosis import faults
 from archipelago.diagnosis.cut import cut
+from archipelago.diagnosis.faults.hosts import duplicate_address, insides_overlap, vlan_wrong
+from archipelago.diagnosis.faults.interfaces import subnet_overlap, tag_missing
+from archipelago.diagnosis.faults.links import switching_loop, unexplained
+from archipelago.diagnosis.faults.words import label, texts
+from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
 from archipelago.diagnosis.link_ends import plugged_elsewhere
 from archipelago.diagnosis.outvoted import hosts_by_vlan
-from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, sits_in, wanted_vlan
+from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, sits_in, wanted_vlan
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import apart
-from archipelago.model.finding import Finding
+from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Host
 
 
@@ -18,10 +22,10 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
     tag, or a cut on the way."""
     for holder in (a, b):
         if holder.node.kind != "host" and not holder.nic.speaks:
-            return faults.tag_missing(index, holder.node, holder.nic, meant_for(index, holder.nic))
+            return tag_missing(index, holder.node, holder.nic, meant_for(index, holder.nic))
     translated = apart(index, a, b)
     if translated is not None:
-        return faults.insides_overlap(translated)
+        return insides_overlap(translated)
     astray = misplaced(index, a, b)
     if astray is not None:
         return astray
@@ -42,7 +46,7 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
             and holder.nic.kind in ("subinterface", "vlan")
             and (len(hosts) != 1 or _tag_to_blame(index, holder, right))
         ):
-            return faults.tag_wrong(index, holder, right)
+            return tag_wrong(index, holder, right)
     doubled = _in_two_vlans(index, a, b)
     if doubled is not None:
         return doubled
@@ -51,7 +55,7 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
             right = _right_vlan(index, holder, other)
             attachment = host_attachment(index.knowledge, holder.node.written)
             if right is not None and attachment.switched and wanted_vlan(attachment) != right:
-                return faults.vlan_wrong(index, holder.node.written, attachment, right, wanted_vlan(attachment))
+                return vlan_wrong(index, holder.node.written, attachment, right, wanted_vlan(attachment))
     vlan = sits_in(index, a.node, a.nic) or sits_in(index, b.node, b.nic)
     moved = plugged_elsewhere(index, a, b) or plugged_elsewhere(index, b, a)
     if moved is not None:
@@ -60,10 +64,75 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
         return (
             _behind_two_ports(index, a, b)
             or _held_by_several(index, b, a)
-            or faults.unexplained(a.node.name, f"{faults.label(a)} and {faults.label(b)} are not on one link")
+            or unexplained(a.node.name, f"{label(a)} and {label(b)} are not on one link")
         )
     faults_found = cut(index, vlan, (a.node, a.nic), (b.node, b.nic))
     return faults_found[0] if faults_found else no_answer(index, a, b)
+
+
+TAG_WRONG = Kind(
+    "tag-wrong",
+    "error",
+    "an interface that stands in another VLAN than the hosts of its subnet",
+    "{vlan} has no gateway",
+    OFTEN,
+    example=Example("pier", "devices: {landing: {interfaces: {p1.210: {tag: store}}}}"),
+)
+
+
+def tag_wrong(index: NetworkIndex, holder: Held, right: int) -> Finding:
+    """A subinterface or VLAN interface that stands in another VLAN than the hosts of its subnet."""
+    key = "tag" if holder.nic.kind == "subinterface" else "vlan"
+    there = next((nic for nic in holder.node.nics.values() if nic.kind == "vlan" and nic.vlan == right), None)
+    taken = there is not None and key == "vlan"
+    if there is not None and taken and _swapped(index, holder, there):
+        first, second = sorted((holder.nic, there), key=list(holder.node.nics.values()).index)
+        return _each_others(index, holder.node, first, second, holder.address.version)
+    return finding(
+        TAG_WRONG,
+        at=holder.node.name,
+        path=(*nic_path(holder), key),
+        says=(
+            f"{label(holder)} holds {holder.address} in {index.vlan_name(holder.nic.vlan)}, "
+            f"but the rest of that subnet is in {index.vlan_name(right)}"
+        ),
+        mend=f"set '{key}' of {label(holder)} to {index.vlan_key(right)}",
+        edits=() if taken else (Edit((*nic_path(holder), key), index.vlan_key(right)),),
+        vlan=index.vlan_name(right),
+    )
+
+
+def _each_others(index: NetworkIndex, node: Node, first: Nic, second: Nic, version: int) -> Finding:
+    """Two interfaces of a device with each other's addresses."""
+    names = f"{node.name}/{first.name} and {node.name}/{second.name}"
+    edits = []
+    for nic, other in ((first, second), (second, first)):
+        given = [one for one in other.addresses if one.version == version]
+        kept = [one for one in nic.addresses if one.version != version]
+        edits.append(Edit((*nic_path((node, nic)), "address"), texts([*given, *kept])))
+    own, theirs = (next(one for one in nic.addresses if one.version == version) for nic in (first, second))
+    return finding(
+        TAG_WRONG,
+        at=node.name,
+        path=(*nic_path((node, first)), "address"),
+        says=(
+            f"{names} hold {own} and {theirs}, but the hosts of these subnets are in "
+            f"{index.vlan_name(second.vlan)} and {index.vlan_name(first.vlan)}"
+        ),
+        mend=f"let {names} have each other's addresses",
+        edits=tuple(edits),
+        vlan=f"{index.vlan_name(first.vlan)} and {index.vlan_name(second.vlan)}",
+    )
+
+
+def _swapped(index: NetworkIndex, holder: Held, there: Nic) -> bool:
+    """Whether the hosts of another interface's subnet stand in the VLAN of an interface that holds the subnet of
+    its."""
+    own = (address for address in there.addresses if address.version == holder.address.version)
+    return any(
+        address.prefix != holder.address.prefix and meant_vlan(index, address.prefix) == holder.nic.vlan
+        for address in own
+    )
 
 
 def tag_repeated(index: NetworkIndex, node: Node, nic: Nic, first: Nic) -> Finding:
@@ -71,8 +140,46 @@ def tag_repeated(index: NetworkIndex, node: Node, nic: Nic, first: Nic) -> Findi
     later written."""
     rights = [right if (right := meant_for(index, one)) != one.vlan else None for one in (nic, first)]
     if rights[0] is None and rights[1] is not None:
-        return faults.tag_repeated(index, node, first, nic, rights[1])
-    return faults.tag_repeated(index, node, nic, first, rights[0])
+        return same_tag(index, node, first, nic, rights[1])
+    return same_tag(index, node, nic, first, rights[0])
+
+
+TAG_REPEATED = Kind(
+    "tag-repeated",
+    "error",
+    "two subinterfaces of one port with one tag",
+    "{interface} never hears an answer",
+    OFTEN,
+    example=Example("pier", "devices: {landing: {interfaces: {p1.220: {tag: tickets}}}}"),
+)
+
+
+def same_tag(index: NetworkIndex, node: Node, nic: Nic, first: Nic, right: int | None) -> Finding:
+    """Two subinterfaces of one port with the same tag, or both untagged: the later written hears nothing."""
+    path = nic_path((node, nic))
+    if nic.tag is None:
+        return finding(
+            TAG_REPEATED,
+            at=node.name,
+            path=(*path, "untagged"),
+            says=f"{node.name}/{nic.name} is untagged, as {first.name} on the same port is",
+            mend=f"let {node.name}/{nic.name} be tagged",
+            edits=(Edit((*path, "untagged"), REMOVE),),
+            interface=nic.name,
+        )
+    return finding(
+        TAG_REPEATED,
+        at=node.name,
+        path=(*path, "tag"),
+        says=f"{node.name}/{nic.name} has the tag of {first.name}, {index.vlan_name(nic.vlan)}",
+        mend=(
+            f"set 'tag' of {node.name}/{nic.name} to {index.vlan_key(right)}"
+            if right
+            else f"give {nic.name} a tag of its own"
+        ),
+        edits=(Edit((*path, "tag"), index.vlan_key(right)),) if right else (),
+        interface=nic.name,
+    )
 
 
 def _in_two_vlans(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
@@ -87,7 +194,7 @@ def _in_two_vlans(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
         return None
     if homes[0].nic.vrf != homes[1].nic.vrf or homes[0].address.prefix != homes[1].address.prefix:
         return None
-    return faults.subnet_overlap(*by_their_hosts(index, homes[1], homes[0]))
+    return subnet_overlap(*by_their_hosts(index, homes[1], homes[0]))
 
 
 def _behind_two_ports(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
@@ -98,7 +205,7 @@ def _behind_two_ports(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
     ]
     if homes[0] is None or homes[1] is None or homes[0].endpoint == homes[1].endpoint:
         return None
-    return faults.subnet_overlap(*by_their_hosts(index, homes[1], homes[0]))
+    return subnet_overlap(*by_their_hosts(index, homes[1], homes[0]))
 
 
 def misplaced(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
@@ -114,7 +221,7 @@ def misplaced(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
     wrong, right = (a, b) if used[0] > used[1] else (b, a)
     if right.nic.vlan is None or wrong.nic.kind not in ("subinterface", "vlan"):
         return None
-    return faults.tag_wrong(index, wrong, right.nic.vlan)
+    return tag_wrong(index, wrong, right.nic.vlan)
 
 
 def _others_in(index: NetworkIndex, holder: Held) -> int:
@@ -157,9 +264,9 @@ def no_answer(index: NetworkIndex, own: Held, holder: Held) -> Finding:
     """Both stand in one domain and still no answer came."""
     loop = index.domains.loop_at(own.endpoint)
     if loop is not None:
-        return faults.switching_loop(index, loop)
-    return _held_by_several(index, holder, own) or faults.unexplained(
-        own.node.name, f"{faults.label(holder)} did not answer {own.node.name} for {holder.address.address}"
+        return switching_loop(index, loop)
+    return _held_by_several(index, holder, own) or unexplained(
+        own.node.name, f"{label(holder)} did not answer {own.node.name} for {holder.address.address}"
     )
 
 
@@ -169,16 +276,22 @@ def _held_by_several(index: NetworkIndex, holder: Held, own: Held) -> Finding | 
     for address in (holder.address.address, own.address.address):
         holders = index.holders(address)
         if len(holders) > 1:
-            return faults.duplicate_address(index, address, holders)
+            return duplicate_address(index, address, holders)
     return None
 
 
 def by_their_hosts(index: NetworkIndex, holder: Held, other: Held) -> tuple[Held, Held]:
-    """Two interfaces that overlap, the one first that fewer hosts of its subnet stand with in its VLAN."""
+    """Two interfaces that overlap, the one first that fewer hosts of its subnet stand with in its VLAN; of equals the
+    one that is written later, whichever was asked about first."""
 
     def agreeing(held: Held) -> int:
         hosts = index.once(hosts_by_vlan).get(held.nic.vlan or 0, ())
         written = ((one, index.network.hosts[one.name], count) for one, count in hosts)
         return sum(count for _, host, count in written if any(map(held.address.prefix.holds, host.addresses)))
 
-    return (other, holder) if agreeing(holder) > agreeing(other) else (holder, other)
+    order = list(index.network.devices)
+
+    def rank(held: Held) -> tuple[int, int, int]:
+        return agreeing(held), -order.index(held.node.name), -list(held.node.nics).index(held.nic.name)
+
+    return (other, holder) if rank(holder) > rank(other) else (holder, other)

@@ -1,13 +1,16 @@
 from __future__ import annotations
 
 from archipelago.addressing.values import Address, source_for
-from archipelago.diagnosis import faults
 from archipelago.diagnosis.cut import partner_of
+from archipelago.diagnosis.faults.hosts import mask_mismatch
+from archipelago.diagnosis.faults.links import not_cabled, unexplained
+from archipelago.diagnosis.faults.routing import next_hop_unusable
 from archipelago.diagnosis.gateway_place import missing_end, without_gateway
 from archipelago.diagnosis.interface_down import interface_down
+from archipelago.diagnosis.kind import NEVER, Kind, finding
 from archipelago.diagnosis.no_route import led_outside, no_route
 from archipelago.diagnosis.outvoted import far_end_wrong, unheld_gateway
-from archipelago.diagnosis.places import unplugged
+from archipelago.diagnosis.places import nic_path, unplugged
 from archipelago.diagnosis.same_mac import same_mac
 from archipelago.diagnosis.separated import no_answer, separated
 from archipelago.diagnosis.stop import Stop
@@ -16,7 +19,7 @@ from archipelago.knowledge.forwarding import route_to
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Finding
-from archipelago.model.parts import Device
+from archipelago.model.parts import Device, Path
 
 
 def unanswered(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
@@ -25,7 +28,7 @@ def unanswered(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     hop = stop.next_hop or stop.target
     source = source_for(nic.addresses, hop)
     if source is None:
-        return faults.unexplained(node.name, f"{node.name}/{nic.name} has no address to ask with")
+        return unexplained(node.name, f"{node.name}/{nic.name} has no address to ask with")
     own = Held(node, nic, source)
     gateway = next((entry for entry in node.written.gateway if entry.address == hop), None)
     home = index.home_of(node, source) if node.kind in ("host", "switch") else None
@@ -35,7 +38,7 @@ def unanswered(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         and home.address.length != source.length
         and not home.address.prefix.holds(hop)
     ):
-        return faults.mask_mismatch(own, home.address.prefix)
+        return mask_mismatch(own, home.address.prefix)
     if unplugged(index, node, nic):
         return _left(index, own, stop)
     holders = [other for other in index.holders(hop) if other.node is not node]
@@ -64,7 +67,7 @@ def _left(index: NetworkIndex, own: Held, stop: Stop) -> Finding:
     end = node.attachments[own.nic.attachment or own.nic.name].members[0]
     partner = partner_of(index, end)
     if partner is not None:
-        return faults.not_cabled(index, end, partner)
+        return not_cabled(index, end, partner)
     homes = index.homes_in(stop.target, stop.vrf)
     if homes:
         home = next((holder for holder in homes if holder.nic.up), homes[0])
@@ -75,7 +78,26 @@ def _left(index: NetworkIndex, own: Held, stop: Stop) -> Finding:
             return led
     if homes or index.is_held(stop.target):
         return no_route(index, node, stop)
-    return faults.address_unheld(stop.next_hop or stop.target, node.name, own)
+    return address_unheld(stop.next_hop or stop.target, node.name, own)
+
+
+ADDRESS_UNHELD = Kind(
+    "address-unheld", "error", "an address that nobody holds", "packets to {target} end at {device}", NEVER
+)
+
+
+def address_unheld(target: Address, at: str, home: Held | None) -> Finding:
+    path: Path = nic_path(home) if home else ()
+    where = f" in {home.address.prefix}" if home else ""
+    return finding(
+        ADDRESS_UNHELD,
+        at=at,
+        path=path,
+        says=f"nobody holds {target}{where}",
+        mend=f"give {target} to a host there, or ask for an address that is in use",
+        target=target,
+        device=at,
+    )
 
 
 def _nobody_holds(index: NetworkIndex, own: Held, hop: Address, stop: Stop) -> Finding:
@@ -93,5 +115,5 @@ def _nobody_holds(index: NetworkIndex, own: Held, hop: Address, stop: Stop) -> F
                 target = next((holder for holder in index.homes_in(stop.target, stop.vrf) if holder.nic.up), None)
                 ways = index.ways(hop.version)
                 better = ways.next_hop((node.name, stop.vrf), target.table) if target else None
-                return faults.next_hop_unusable(node, route, position, "nobody holds that next hop", better)
-    return faults.address_unheld(hop, node.name, own if node.kind != "host" else None)
+                return next_hop_unusable(node, route, position, "nobody holds that next hop", better)
+    return address_unheld(hop, node.name, own if node.kind != "host" else None)

@@ -41,6 +41,16 @@ class Mend(OneLine):
 
 
 @dataclass(frozen=True, slots=True, repr=False)
+class Choice(OneLine):
+    """A change that a person can decide for, where no mend does only good: in words, applicable, and in words what it
+    does beside mending."""
+
+    says: str
+    edits: tuple[Edit, ...]
+    does: str
+
+
+@dataclass(frozen=True, slots=True, repr=False)
 class Finding(OneLine):
     """One mistake.
 
@@ -56,6 +66,7 @@ class Finding(OneLine):
         instead: other changes, as small, that mend it too.
         promises: the expectations that are broken by it, in words.
         tried: the mends that were tried, in words, each with what came of it.
+        choices: where no mend does only good, those that a person can decide for.
     """
 
     kind: str
@@ -69,6 +80,7 @@ class Finding(OneLine):
     instead: tuple[Mend, ...] = ()
     promises: tuple[str, ...] = ()
     tried: tuple[str, ...] = ()
+    choices: tuple[Choice, ...] = ()
 
     @property
     def is_error(self) -> bool:

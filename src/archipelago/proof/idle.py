@@ -6,15 +6,16 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from archipelago.design.filter_lines import ANY_ANSWER
-from archipelago.diagnosis import faults
+from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
 from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.model.filters import Filter
-from archipelago.model.finding import Finding
+from archipelago.model.finding import Edit, Finding
 from archipelago.model.network import Network
+from archipelago.model.parts import Device, Path
 from archipelago.proof.placing import Edits, entrances, put, taken_away, wanted_filters
 from archipelago.proof.policy import breaches_of, worse
 from archipelago.proof.promise import newly_broken
@@ -41,7 +42,44 @@ def idle_filters(index: NetworkIndex) -> Iterator[Finding]:
             continue
         passes = f"{there[0].name}/{there[1].name}" if there else ""
         edits = _moved(index, (node, nic, inwards), filter_, there) if there else ()
-        yield faults.filter_idle((node, interface, "in" if inwards else "out"), filter_, passes, edits)
+        yield filter_idle((node, interface, "in" if inwards else "out"), filter_, passes, edits)
+
+
+FILTER_IDLE = Kind(
+    "filter-idle",
+    "risk",
+    "a filter where no traffic between hosts, or with the outside, passes",
+    "what it is to keep out passes elsewhere",
+    OFTEN,
+    example=Example(
+        "pair",
+        """
+        devices:
+          edge:
+            ports:
+              p2: {filter-in: shore-in}
+            filters:
+              shore-in:
+                rules:
+                - {drop: tcp/23}
+                otherwise: accept
+        """,
+    ),
+)
+
+
+def filter_idle(
+    where: tuple[Node, str, str], filter_: Filter, passes: str = "", edits: tuple[Edit, ...] = ()
+) -> Finding:
+    """A filter that no traffic comes to, at an interface, on its way in or out; `passes` is the interface where the
+    traffic passes instead, `edits` what moves it there."""
+    node, interface, way = where
+    section = "interfaces" if isinstance(node.written, Device) and interface in node.written.interfaces else "ports"
+    path: Path = ("devices", node.name, section, interface, f"filter-{way}")
+    says = f"nothing that hosts send comes to filter {filter_.name} at {node.name}/{interface} ({way})"
+    mend = f"move it to {passes}" if edits else "put it where the traffic passes"
+    mend = mend if edits else f"{mend}, at {passes}, or remove it" if passes else f"{mend}, or remove it"
+    return finding(FILTER_IDLE, at=node.name, path=path, says=says, mend=mend, edits=edits)
 
 
 def _idle(index: NetworkIndex) -> list[Where]:

@@ -9,7 +9,7 @@ from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
-from archipelago.proof.mends import told
+from archipelago.proof.mends import CHANGES_NOTHING, told
 from archipelago.simulation.lease import LeaseResult
 
 
@@ -31,5 +31,5 @@ def with_proof(index: NetworkIndex, answer: LeaseResult) -> LeaseResult:
         return replace(answer, finding=told(finding, f"{answer.host} would get no address all the same"))
     left = leased_wrongly(after, answer.host)
     if left is not None and (left.kind, left.path) == (finding.kind, finding.path):
-        return replace(answer, finding=told(finding, "it changes nothing"))
+        return replace(answer, finding=told(finding, CHANGES_NOTHING))
     return answer

@@ -7,13 +7,14 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import NamedTuple
 
-from archipelago.model.finding import Finding, Mend
+from archipelago.model.finding import Choice, Finding, Mend
 from archipelago.progress import steps
 from archipelago.proof.trial import Attempt, Trial, Tried
 
 MOST_INSTEAD = 3
 """So many other mends of one mistake are tried."""
 NOT_TRIED = "it was not tried for itself"
+CHANGES_NOTHING = "it changes nothing"
 
 
 class Proved(NamedTuple):
@@ -51,7 +52,7 @@ def prove(trial: Trial, findings: Sequence[Finding]) -> Proved:
     for number in kept:
         finding = findings[number]
         if not gains.get(number) and (finding.kind, finding.path, finding.says) in said:
-            refused[number] = "it changes nothing"
+            refused[number] = CHANGES_NOTHING
     symptoms = _symptoms(trial, settled, kept, gains, last)
     mended = {number for number in (*kept, *aside) if number not in refused and number not in symptoms}
     left = [
@@ -97,7 +98,9 @@ def settle(trial: Trial, finding: Finding) -> tuple[Finding, str, int]:
         return replace(finding, mend=first.says, edits=first.edits, instead=tuple(others)), "", best
     both, gained = _with_remedy(trial, finding, attempts[0])
     if both is None:
-        return finding, attempts[0].why, 0
+        each = zip(mends, attempts, strict=True)
+        choices = (Choice(mend.says, mend.edits, attempt.why) for mend, attempt in each if attempt.after is not None)
+        return replace(finding, choices=tuple(choices)), attempts[0].why, 0
     return replace(both, tried=(*finding.tried, f"{both.mend}: {_gain(gained)}")), "", gained
 
 
@@ -133,6 +136,7 @@ def _together(
     for number in steps(numbers[: trial.most], "proving mends together"):
         before = [settled[other] for other in chosen]
         why = ""
+        harmful: list[Choice] = []
         for finding in _choices(settled[number]):
             attempt = trial.judge([*before, finding])
             if attempt.why and attempt.made:
@@ -144,8 +148,11 @@ def _together(
                 chosen.append(number)
                 break
             why = why or attempt.why
+            if attempt.after is not None:
+                harmful.append(Choice(finding.mend, finding.edits, attempt.why))
         if why:
             refused[number] = why
+            settled[number] = replace(settled[number], choices=tuple(harmful))
     refused.update(dict.fromkeys(numbers[trial.most :], NOT_TRIED))
     return chosen, last
 
@@ -156,7 +163,10 @@ def _choices(finding: Finding) -> list[Finding]:
 
 
 def told(finding: Finding, why: str | None) -> Finding:
-    """A finding whose mend does not hold says so, and has no edits."""
+    """A finding whose mend does not hold says so, and has no edits: what a person can decide for are its choices."""
     if why is None:
         return finding
-    return replace(finding, mend=f"decide by hand ({finding.mend}: {why})", edits=(), instead=())
+    if len(finding.choices) > 1:
+        return replace(finding, mend=f"decide by hand: {len(finding.choices)} choices", edits=(), instead=())
+    mend = f"decide by hand ({finding.mend}: {why})"
+    return replace(finding, mend=mend, edits=(), instead=())

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from archipelago.audit.redundancy import groups
-from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.faults.redundancy import interface_path
+from archipelago.diagnosis.kind import ALWAYS, Example, Kind, finding
 from archipelago.knowledge.elected import Member
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.filters import Filter
@@ -41,6 +41,16 @@ def _alike(index: NetworkIndex, one: Member, other: Member, inwards: bool) -> bo
     return first == replace(second, name=first.name)
 
 
+MEMBERS_FILTER_DIFFERENTLY = Kind(
+    "members-filter-differently",
+    "risk",
+    "a filter that one member of a virtual router has and the other lacks",
+    "what may pass changes with who is active",
+    ALWAYS,
+    example=Example("pair", "devices: {core-2: {interfaces: {guests-gw: {filter-in: ~}}}}"),
+)
+
+
 def _unlike(index: NetworkIndex, model: Member, other: Member, inwards: bool) -> Finding:
     wanted, own = _filter(index, model, inwards), _filter(index, other, inwards)
     assert wanted is not None
@@ -52,7 +62,7 @@ def _unlike(index: NetworkIndex, model: Member, other: Member, inwards: bool) ->
     way = "in" if inwards else "out"
     has = f"another filter ({own.name})" if own is not None else "none"
     return finding(
-        "members-filter-differently",
+        MEMBERS_FILTER_DIFFERENTLY,
         at=other.device,
         path=(*interface_path(index, other), f"filter-{way}"),
         says=f"{model} has the filter {wanted.name} ({way}), and {other}, which shares its gateway, has {has}",

@@ -8,7 +8,7 @@ from dataclasses import replace
 from archipelago.addressing.values import parse_address
 from archipelago.answer import spelled_out
 from archipelago.design.entrances import Entrance
-from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.no_route import is_upstream
 from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
@@ -38,6 +38,15 @@ MOST_NAMED = 4
 _OTHERWISE: Path = ("policy", "otherwise")
 
 
+POLICY_IN_PART = Kind(
+    "policy-in-part",
+    "note",
+    "more kinds of traffic, or addresses of devices, than were asked",
+    "some were not looked at",
+    NEVER,
+)
+
+
 def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
     """A finding for each line of the policy that the network does not keep, in each family."""
     if index.network.policy is None:
@@ -47,11 +56,11 @@ def broken_policy(index: NetworkIndex) -> Iterator[Finding]:
     kinds = len(kinds_apart(network))
     if kinds > MOST_PROBES:
         says = f"policy and filters tell {kinds:,} kinds of traffic apart; {MOST_PROBES} of them were asked"
-        yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by matrix --probe")
+        yield finding(POLICY_IN_PART, at="", path=("policy",), says=says, mend="ask others by matrix --probe")
     found = list(breaches(wider, arrays, outside))
     if questions_of_devices(network, len(network.hosts)) > MOST_QUESTIONS:
         says = f"the first {MOST_QUESTIONS:,} questions to addresses of devices were asked; there may be more"
-        yield finding("policy-in-part", at="", path=("policy",), says=says, mend="ask others by reach --probe")
+        yield finding(POLICY_IN_PART, at="", path=("policy",), says=says, mend="ask others by reach --probe")
     intent = Intent(wider.knowledge, arrays.hosts, outside)
     yield from (_idle(network, line) for line in idle_lines(network, intent, arrays))
     serious = [breach for breach in found if not breach.only_answers]
@@ -84,6 +93,46 @@ def breaches_of(knowledge: Knowledge) -> list[Breach]:
     return list(breaches(wider, build_arrays(wider.knowledge), outside))
 
 
+POLICY_LINE_UNNEEDED = Kind(
+    "policy-line-unneeded",
+    "note",
+    "a line of the policy that decides nothing",
+    "nothing; it misleads whoever reads the policy",
+    ALWAYS,
+    example=Example(
+        "pair",
+        """
+        policy:
+          otherwise: any
+          rules:
+          - {from: guests, to: crew, may-not: any}
+          - {from: crew, to: guests, may-not: any}
+          - {from: kiosk, to: crew, may-not: tcp/23}
+        """,
+    ),
+)
+
+
+POLICY_LINE_HIDDEN = Kind(
+    "policy-line-hidden",
+    "risk",
+    "a line of the policy that never decides, because earlier ones say otherwise",
+    "what whoever wrote it believes",
+    NEVER,
+    example=Example(
+        "pair",
+        """
+        policy:
+          otherwise: any
+          rules:
+          - {from: guests, to: crew, may-not: any}
+          - {from: crew, to: guests, may-not: any}
+          - {from: kiosk, to: crew, may: tcp/443}
+        """,
+    ),
+)
+
+
 def _idle(network: Network, idle: IdleLine) -> Finding:
     """A line that decides nothing: because earlier ones do, or because all that it names share a VLAN."""
     assert network.policy is not None
@@ -95,9 +144,9 @@ def _idle(network: Network, idle: IdleLine) -> Finding:
     says += "; ".join(part for part in (why, within) if part)
     if idle.contradicted:
         mend = f"move it before {lines}, or remove it"
-        return finding("policy-line-hidden", at="", path=path, says=says, mend=mend)
+        return finding(POLICY_LINE_HIDDEN, at="", path=path, says=says, mend=mend)
     edits = (Edit(path, REMOVE),)
-    return finding("policy-line-unneeded", at="", path=path, says=says, mend="remove it", edits=edits)
+    return finding(POLICY_LINE_UNNEEDED, at="", path=path, says=says, mend="remove it", edits=edits)
 
 
 def policy_mends(index: NetworkIndex, found: Sequence[Breach]) -> list[Edits]:
@@ -165,6 +214,36 @@ def worse(before: Sequence[Breach], after: Sequence[Breach]) -> bool:
     return any(breach.pairs > pairs.get(breach.key, 0) for breach in after if not breach.only_answers)
 
 
+POLICY_CLOSED = Kind(
+    "policy-closed",
+    "error",
+    "a filter ends what the policy allows, or the answer to it",
+    "what the policy says of who may talk to whom",
+    OFTEN,
+    example=Example("pair", "policy: {otherwise: any, rules: [{from: crew, to: guests, may-not: any}]}"),
+)
+
+
+POLICY_OPEN = Kind(
+    "policy-open",
+    "error",
+    "the network lets through what the policy forbids",
+    "what the policy says of who may talk to whom",
+    OFTEN,
+    example=Example(
+        "pair",
+        """
+        policy:
+          otherwise: any
+          rules:
+          - {from: guests, to: crew, may-not: any}
+          - {from: crew, to: guests, may-not: any}
+          - {from: crew, to: store, may-not: tcp/23}
+        """,
+    ),
+)
+
+
 def _finding(index: NetworkIndex, breach: Breach, edits: Edits) -> Finding:
     nodes = index.knowledge.nodes
     source, target = breach.example
@@ -185,12 +264,42 @@ def _finding(index: NetworkIndex, breach: Breach, edits: Edits) -> Finding:
         place = _comes_in(index, answer)
         at, where = place.partition("/")[0] or source, f" where {source} comes in, at {place}" if place else ""
         says = f"{line}; let through all the same: {what}, {such}, over {_way(answer)}"
-        told = finding("policy-open", at=at, path=path, says=says, mend=mend or f"drop it{where}", edits=edits)
+        told = finding(POLICY_OPEN, at=at, path=path, says=says, mend=mend or f"drop it{where}", edits=edits)
         return replace(told, tried=tried)
     says = f"{line}; ended all the same: {what}, {such}: {answer.says}"
     mend = mend or answer.mend or "let it pass"
-    told = finding("policy-closed", at=answer.at or source, path=path, says=says, mend=mend, edits=edits)
+    told = finding(POLICY_CLOSED, at=answer.at or source, path=path, says=says, mend=mend, edits=edits)
     return replace(told, tried=tried)
+
+
+POLICY_ANSWERS = Kind(
+    "policy-answers",
+    "risk",
+    "a line for answers lets the other side begin, to the ports that answers go to",
+    "what the policy says, for UDP to ports from 49152 on",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        policy:
+          otherwise: any
+          rules:
+          - {from: cameras, to: tickets, may-not: any}
+        devices:
+          core:
+            ports:
+              p9: {filter-out: cameras-out}
+            filters:
+              cameras-out:
+                rules:
+                - {accept: tcp, answering: 'yes', source: 10.44.2.0/24}
+                - {accept: icmp, icmp-type: reply, source: 10.44.2.0/24}
+                - {accept: udp, source: 10.44.2.0/24, destination-port: 49152-65535}
+                - {drop: any, source: 10.44.2.0/24, destination: 10.44.0.0/24}
+                otherwise: accept
+        """,
+    ),
+)
 
 
 def _answers(index: NetworkIndex, some: Sequence[Breach]) -> Finding:
@@ -204,7 +313,7 @@ def _answers(index: NetworkIndex, some: Sequence[Breach]) -> Finding:
         f"{pairs:,} pair{'s' * (pairs != 1)}, such as {most.example[0]} to {most.example[1]}"
     )
     mend = "route these VLANs on a router, whose filters know conversations, where that is too much"
-    return finding("policy-answers", at=one.at, path=one.path, says=says, mend=mend)
+    return finding(POLICY_ANSWERS, at=one.at, path=one.path, says=says, mend=mend)
 
 
 def _said(index: NetworkIndex, edits: Edits) -> str:

@@ -146,7 +146,8 @@ class Trial:
         # Lines for answers that nobody changes let others begin wherever hosts come back to: that is told of them.
         filters = any(str(part).startswith("filter") for edit in _edits(findings) for part in edit.path)
         broken = _promises(after).policy if filters else _promises(after).policy_but_answers
-        worse = [told for key, told in broken.items() if key not in self._policy_broken]
+        # Who is kept apart and could talk before is among the pairs that are cut off; who could not is no worse off.
+        worse = [told for key, told in broken.items() if key not in self._policy_broken and key.let_through]
         return Attempt(after, f"it breaks the policy: {worse[0]}" if worse else "", gained, found)
 
     @cached_property

@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 
 from archipelago.addressing.values import Address, is_link_local
-from archipelago.diagnosis import faults
+from archipelago.diagnosis.faults.hosts import gateway_missing
 from archipelago.diagnosis.gateway_place import without_gateway
 from archipelago.diagnosis.outvoted import gateway_meant
 from archipelago.knowledge.devices import Node
@@ -169,7 +169,7 @@ class Asking:
             home = index.home_of(source, address) if address is not None else None
             if home is not None:
                 meant = gateway_meant(index, source, address) if address is not None else home
-                asked.append(Asked(False, faults.gateway_missing(source, version, meant)))
+                asked.append(Asked(False, gateway_missing(source, version, meant)))
             elif address is not None:
                 asked.append(Asked(False, without_gateway(index, source, address)))
         return asked

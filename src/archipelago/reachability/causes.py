@@ -8,8 +8,8 @@ from itertools import product
 
 import numpy as np
 
-from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.explain import explain as explain_stop
+from archipelago.diagnosis.kind import NEVER, Kind, finding
 from archipelago.diagnosis.no_address import no_common_family
 from archipelago.diagnosis.no_home import no_home
 from archipelago.diagnosis.outvoted import contradicted
@@ -28,8 +28,11 @@ from archipelago.simulation.reach import ReachResult, reach
 
 MOST_CAUSES = 20_000
 """How many ends of ways at most are looked into; those of the most pairs come first."""
+NOT_ASKED = Kind("not-asked", "note", "pairs whose cause was not looked for", "too many pairs to ask about each", NEVER)
+
+
 _NOT_ASKED = finding(
-    "not-asked",
+    NOT_ASKED,
     at="",
     path=(),
     says="the cause of these was not looked for",

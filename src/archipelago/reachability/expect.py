@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from archipelago.addressing.values import Address
-from archipelago.diagnosis.catalogue import finding
+from archipelago.diagnosis.kind import NEVER, OFTEN, Example, Kind, finding
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import NOTHING_LEADS, beyond, with_outside
@@ -26,8 +26,17 @@ from archipelago.reachability.parties import Parties
 from archipelago.reachability.verdict import MOST_NAMED, Verdict
 
 BREAKS = "what the network's own 'expect' promises"
-_NO_EDGE = finding(
+OUTSIDE_MISSING = Kind(
     "outside-missing",
+    "error",
+    "nothing leads outside, and somebody should get there",
+    "nothing gets out, and nothing comes in",
+    NEVER,
+)
+
+
+_NO_EDGE = finding(
+    OUTSIDE_MISSING,
     at=OUTSIDE,
     path=(),
     says=NOTHING_LEADS,
@@ -148,15 +157,46 @@ def mistakes(knowledge: Knowledge, arrays: NetworkArrays, verdict: Verdict) -> l
     ends = (wanted.source, wanted.target)
     if OUTSIDE in ends or any(parties.is_gateway(end) or not len(parties.hosts(end)) for end in ends):
         return first
-    asked: dict[tuple[object, ...], Finding] = {(mistake.kind, mistake.path): mistake for mistake in first}
+    untold = ("no-common-family", "not-asked")
+    asked = {(mistake.kind, mistake.path): mistake for mistake in first if mistake.kind not in untold}
     for version in arrays.families:
         kind = Decided(arrays, version).kind
         mask = np.zeros((int(kind.max(initial=-1)) + 1,) * 2, dtype=np.bool_)
         mask[np.ix_(np.unique(kind[parties.hosts(ends[0])]), np.unique(kind[parties.hosts(ends[1])]))] = True
         for probe in wanted.probe or (ECHO,):
             for group in matrix(arrays, version, excused=only(mask, kind), probe=probe).groups:
-                asked.setdefault((group.finding.kind, group.finding.path), group.finding)
-    return [mistake for mistake in asked.values() if mistake.kind not in ("no-common-family", "not-asked")]
+                if group.finding.kind not in untold:
+                    asked.setdefault((group.finding.kind, group.finding.path), group.finding)
+        if asked:  # either family would do, and one was meant to
+            break
+    return list(asked.values())
+
+
+EXPECTATION_BROKEN = Kind(
+    "expectation-broken",
+    "error",
+    "what the network expects does not hold",
+    "what the network's own 'expect' promises",
+    OFTEN,
+    example=Example("pier", "expect: [{from: kiosk, to: mess, reached: false}]"),
+)
+
+
+EXPECTATION_IDLE = Kind(
+    "expectation-idle",
+    "risk",
+    "an expectation with nobody to check",
+    "nothing is checked",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        vlans: {mail: '250'}
+        expect:
+        - {from: mail, to: mess, reached: 'true'}
+        """,
+    ),
+)
 
 
 def _finding(number: int, verdict: Verdict) -> Finding:
@@ -164,15 +204,15 @@ def _finding(number: int, verdict: Verdict) -> Finding:
     path = ("expect", number)
     if verdict.idle:
         says = f"nothing can be said of {wanted.source} to {wanted.target}: there is nobody to check"
-        return finding("expectation-idle", at=wanted.source, path=path, says=says, mend="name hosts that exist")
+        return finding(EXPECTATION_IDLE, at=wanted.source, path=path, says=says, mend="name hosts that exist")
     if verdict.finding is not None:
         says = f"{verdict.says}: {verdict.finding.says}"
-        return finding("expectation-broken", at=verdict.finding.at, path=path, says=says, mend=verdict.finding.mend)
+        return finding(EXPECTATION_BROKEN, at=verdict.finding.at, path=path, says=says, mend=verdict.finding.mend)
     if wanted.reached:
         mend = "look at the other findings"
     else:
         mend = f"keep {wanted.source} from {wanted.target} where both pass, or change what is expected"
-    return finding("expectation-broken", at=wanted.source, path=path, says=verdict.says, mend=mend)
+    return finding(EXPECTATION_BROKEN, at=wanted.source, path=path, says=verdict.says, mend=mend)
 
 
 def _verdict(asking: Asking, expectation: Expectation) -> Verdict:

@@ -26,8 +26,14 @@ WITHIN = -2
 """In place of a line's number: both are of one VLAN."""
 MOST_PROBES = 64
 """So many kinds of traffic are told apart at most; of more, those of the policy come first."""
-BreachKey = tuple[int | None, bool, int]
-"""Which line of a policy (None: `otherwise`), whether something is let through or ended, and in which family."""
+
+
+class BreachKey(NamedTuple):
+    """Which breach of a policy: of which line (None: of `otherwise`), which way, in which family."""
+
+    line: int | None
+    let_through: bool
+    version: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +55,7 @@ class Breach:
     @property
     def key(self) -> BreachKey:
         """What it is known by, in any state of the network."""
-        return self.line, self.let_through, self.version
+        return BreachKey(self.line, self.let_through, self.version)
 
     @property
     def only_answers(self) -> bool:

@@ -30,6 +30,7 @@ def body(found: AuditResult) -> list[str]:
             *(f"   breaks: {promise}" for promise in finding.promises),
             f"   mend:   {finding.mend}",
             *(f"   or:     {other.says}" for other in finding.instead),
+            *(f"   choice: {choice.says}: {choice.does}" for choice in finding.choices if len(finding.choices) > 1),
         ]
     return text
 

@@ -102,6 +102,9 @@ FINDING_KEYS = {
     "instead": several(record(says=TEXT, edits=EDITS))("other changes, as small, that mend it too"),
     "promises": several(TEXT)("the expectations that are broken by it"),
     "tried": several(TEXT)("the mends that were tried, each with what came of it"),
+    "choices": several(record(says=TEXT, edits=EDITS, does=TEXT("what it does beside mending")))(
+        "where no mend does only good, those that a person can decide for"
+    ),
 }
 FINDING = record(**FINDING_KEYS)
 FINDING_WITH_LINE = record(line=COUNT("the line of the file that it stands on; 0: in no file"), **FINDING_KEYS)

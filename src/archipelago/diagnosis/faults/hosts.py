@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.diagnosis.catalogue import finding
 from archipelago.diagnosis.faults.words import (
     free_address,
     free_loopback,
@@ -14,6 +13,7 @@ from archipelago.diagnosis.faults.words import (
     with_address,
     with_gateway,
 )
+from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.places import nic_path, port_path, sits_in
 from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.held import Held
@@ -22,6 +22,15 @@ from archipelago.knowledge.insides import Apart
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.finding import REMOVE, Edit, Finding, Mend
 from archipelago.model.parts import Device, Host, NextHop, Path
+
+ADDRESS_MISSING = Kind(
+    "address-missing",
+    "error",
+    "a host without an address, of a family or at all",
+    "{name} neither sends nor answers",
+    OFTEN,
+    example=Example("pier", "hosts: {desk: {address: ~, gateway: ~}}"),
+)
 
 
 def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Finding:
@@ -45,7 +54,7 @@ def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Fi
             edits = (*edits, with_gateway(node, None, gateway))
     family = f"IPv{version}" if version else "IP"
     return finding(
-        "address-missing",
+        ADDRESS_MISSING,
         at=host.name,
         path=path,
         says=f"{host.name} has no {family} address",
@@ -55,30 +64,14 @@ def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Fi
     )
 
 
-def prefix_unadvertised(index: NetworkIndex, host: Host, vlan: int | None, home: Held | None) -> Finding:
-    """A host that takes its address from routers, where none tells of a prefix: the gateway has no /64 there."""
-    where = index.vlan_name(vlan) if vlan is not None else "its VLAN"
-    at = f"{home.node.name}/{home.nic.name}" if home else f"the gateway of {where}"
-    return finding(
-        "prefix-unadvertised",
-        at=home.node.name if home else host.name,
-        path=nic_path(home) if home else ("hosts", host.name),
-        says=f"no router advertises an IPv6 prefix in {where}, and {host.name} takes its address from one",
-        mend=f"give {at} an IPv6 address with /64",
-        name=host.name,
-    )
-
-
-def no_gateway_in_subnet(node: Node, subnet: Prefix) -> Finding:
-    """A host whose subnet no routing device is in, where none is there that could take it on."""
-    return finding(
-        "no-gateway-in-vlan",
-        at=node.name,
-        path=node_path(node),
-        says=f"no routing device has an address in {subnet}, the subnet of {node.name}",
-        mend=f"give a router or layer 3 switch an interface in {subnet}",
-        effect=f"{node.name} answers nobody outside its own subnet",
-    )
+GATEWAY_MISSING = Kind(
+    "gateway-missing",
+    "error",
+    "a host, or a device that does not route, without a gateway",
+    "{name} answers nobody outside its own subnet",
+    OFTEN,
+    example=Example("pier", "devices: {quay: {gateway: ~}}"),
+)
 
 
 def gateway_missing(node: Node, version: int, home: Held | None) -> Finding:
@@ -86,7 +79,7 @@ def gateway_missing(node: Node, version: int, home: Held | None) -> Finding:
     path = node_path(node)
     new = home.address.address if home else None
     return finding(
-        "gateway-missing",
+        GATEWAY_MISSING,
         at=node.name,
         path=path,
         says=f"{node.name} has no IPv{version} gateway",
@@ -96,19 +89,14 @@ def gateway_missing(node: Node, version: int, home: Held | None) -> Finding:
     )
 
 
-def gateways_missing(node: Node, four: Held, six: Held) -> Finding:
-    """The same in both families."""
-    path = node_path(node)
-    new = [str(home.address.address) for home in (four, six)]
-    return finding(
-        "gateway-missing",
-        at=node.name,
-        path=path,
-        says=f"{node.name} has no gateway, in IPv4 or in IPv6",
-        mend=f"set the gateway of {node.name} to {' and '.join(new)}",
-        edits=(Edit((*path, "gateway"), new),),
-        name=node.name,
-    )
+GATEWAY_WRONG = Kind(
+    "gateway-wrong",
+    "error",
+    "a gateway that is out of reach, held by nobody, or does not route",
+    "{name} answers nobody outside its own subnet",
+    OFTEN,
+    example=Example("pier", "devices: {quay: {gateway: 10.44.0.1}}"),
+)
 
 
 def gateway_wrong(node: Node, hop: NextHop, home: Held | None, why: str, alone: bool = False) -> Finding:
@@ -119,7 +107,7 @@ def gateway_wrong(node: Node, hop: NextHop, home: Held | None, why: str, alone: 
     if new == hop.address:
         new = None
     return finding(
-        "gateway-wrong",
+        GATEWAY_WRONG,
         at=node.name,
         path=(*path, "gateway"),
         says=f"the gateway {hop} of {node.name} {why}",
@@ -137,40 +125,7 @@ def _held_there(home: Held, wanted: Address) -> tuple[Mend, ...]:
     if not home.address.prefix.holds(wanted):
         return ()
     there = InterfaceAddress(wanted.version, wanted.value, home.address.length)
-    return (Mend(f"set the address of {label(home)} to {there}", _moved(home, there)),)
-
-
-def address_astray(index: NetworkIndex, holder: Held, gateway: Held) -> Finding:
-    """A host whose address is not of the subnet that its gateway is in: it is to have the one that others know it by;
-    where it has another that is right, it is one too many."""
-    right = gateway.address.prefix
-    others = [one for one in holder.nic.addresses if right.holds(one) and one != holder.address]
-    new = meant_address(index, holder.address, right) or wanted_address(index, holder, right)
-    if others:
-        says = f"{label(holder)} has {holder.address} beside {others[0]}, and its VLAN is of {right} alone"
-        return finding(
-            "address-astray",
-            at=holder.node.name,
-            path=(*nic_path(holder), "address"),
-            says=says,
-            mend=f"take {holder.address} away from {label(holder)}",
-            edits=(with_address(holder, holder.address, None),),
-            name=label(holder),
-        )
-    return finding(
-        "address-astray",
-        at=holder.node.name,
-        path=(*nic_path(holder), "address"),
-        says=(
-            f"{label(holder)} has {holder.address}, but its gateway {gateway.address.address} and its VLAN are of "
-            f"{gateway.address.prefix}"
-        ),
-        mend=f"set the address of {label(holder)} to {new}"
-        if new
-        else f"give {label(holder)} an address of that subnet",
-        edits=_moved(holder, new),
-        name=label(holder),
-    )
+    return (Mend(f"set the address of {label(home)} to {there}", address_moved(home, there)),)
 
 
 def meant_address(index: NetworkIndex, own: InterfaceAddress, right: Prefix) -> InterfaceAddress | None:
@@ -179,20 +134,14 @@ def meant_address(index: NetworkIndex, own: InterfaceAddress, right: Prefix) -> 
     return same if same is not None and same.address in index.named_addresses else None
 
 
-def gateway_address_wrong(index: NetworkIndex, holder: Held, right: InterfaceAddress) -> Finding:
-    """A routing interface whose hosts use another address of its subnet as their gateway, which nobody holds."""
-    return finding(
-        "gateway-address-wrong",
-        at=holder.node.name,
-        path=(*nic_path(holder), "address"),
-        says=(
-            f"{label(holder)} has {holder.address}, but the hosts of that subnet use {right.address}, "
-            "which nobody holds"
-        ),
-        mend=f"set the address of {label(holder)} to {right}",
-        edits=_moved(holder, right),
-        vlan=index.vlan_name(holder.nic.vlan),
-    )
+MASK_MISMATCH = Kind(
+    "mask-mismatch",
+    "error",
+    "an address whose prefix length is not that of its subnet",
+    "{effect}",
+    ALWAYS,
+    example=Example("pier", "hosts: {kiosk: {address: 10.44.0.2/25}}"),
+)
 
 
 def mask_mismatch(holder: Held, right: Prefix) -> Finding:
@@ -202,7 +151,7 @@ def mask_mismatch(holder: Held, right: Prefix) -> Finding:
     wide = holder.address.length < right.length
     which, what = ("addresses outside", "neighbours") if wide else ("part of", "addresses elsewhere")
     return finding(
-        "mask-mismatch",
+        MASK_MISMATCH,
         at=holder.node.name,
         path=(*path, "address"),
         says=f"{holder.node.name} has {holder.address}, but its subnet is {right}",
@@ -210,6 +159,16 @@ def mask_mismatch(holder: Held, right: Prefix) -> Finding:
         edits=(with_address(holder, holder.address, new),),
         effect=f"{holder.node.name} takes {which} its subnet for {what}",
     )
+
+
+VLAN_WRONG = Kind(
+    "vlan-wrong",
+    "error",
+    "a host at a port that is not in the VLAN of its subnet",
+    "{name} reaches neither its gateway nor its subnet",
+    ALWAYS,
+    example=Example("pier", "devices: {quay: {ports: {p1: {access: crew}}}}"),
+)
 
 
 def vlan_wrong(index: NetworkIndex, host: Host, attachment: Attachment, right: int, actual: int | None) -> Finding:
@@ -225,7 +184,7 @@ def vlan_wrong(index: NetworkIndex, host: Host, attachment: Attachment, right: i
         if written.untagged is not None:
             edits = [Edit((*path, "untagged"), REMOVE), *edits]
     return finding(
-        "vlan-wrong",
+        VLAN_WRONG,
         at=device,
         path=(*path, "access") if written.access else path,
         says=f"{device}/{attachment.name} is {where}, but {host.name} has an address of {index.vlan_name(right)}",
@@ -235,18 +194,14 @@ def vlan_wrong(index: NetworkIndex, host: Host, attachment: Attachment, right: i
     )
 
 
-def address_unheld(target: Address, at: str, home: Held | None) -> Finding:
-    path: Path = nic_path(home) if home else ()
-    where = f" in {home.address.prefix}" if home else ""
-    return finding(
-        "address-unheld",
-        at=at,
-        path=path,
-        says=f"nobody holds {target}{where}",
-        mend=f"give {target} to a host there, or ask for an address that is in use",
-        target=target,
-        device=at,
-    )
+ADDRESS_UNUSABLE = Kind(
+    "address-unusable",
+    "error",
+    "the broadcast or all-zeros address of a subnet, held or asked for",
+    "packets to it are not forwarded (RFC 2644)",
+    OFTEN,
+    example=Example("pier", "hosts: {desk: {address: 10.44.0.255/24}}"),
+)
 
 
 def address_broadcast(index: NetworkIndex, target: Address, prefix: Prefix) -> Finding:
@@ -254,13 +209,23 @@ def address_broadcast(index: NetworkIndex, target: Address, prefix: Prefix) -> F
     holder = next(iter(index.holders(target)), None)
     new = wanted_address(index, holder, prefix) if holder else None
     return finding(
-        "address-unusable",
+        ADDRESS_UNUSABLE,
         at=holder.node.name if holder else "",
         path=nic_path(holder) if holder else (),
         says=f"{target} is the {'broadcast' if target.value == prefix.last else 'all-zeros'} address of {prefix}",
         mend=f"set the address of {label(holder)} to {new}" if holder and new else f"use an address inside {prefix}",
-        edits=_moved(holder, new) if holder else (),
+        edits=address_moved(holder, new) if holder else (),
     )
+
+
+DUPLICATE_ADDRESS = Kind(
+    "duplicate-address",
+    "error",
+    "one address on several interfaces",
+    "whoever answers last gets the traffic of all",
+    OFTEN,
+    example=Example("pier", "hosts: {desk: {address: 10.44.0.2/24}}"),
+)
 
 
 def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held, ...]) -> Finding:
@@ -275,14 +240,14 @@ def duplicate_address(index: NetworkIndex, address: Address, holders: tuple[Held
         new = free_loopback(index, last)
     names = " and ".join(label(holder) for holder in holders)
     return finding(
-        "duplicate-address",
+        DUPLICATE_ADDRESS,
         at=last.node.name,
         path=(*nic_path(last), "address"),
         says=f"{address} is held by {names}",
         mend=f"set the address of {label(last)} to {new}" if new else f"give {label(last)} an address of its own",
-        edits=_moved(last, new),
+        edits=address_moved(last, new),
         instead=tuple(
-            Mend(f"set the address of {label(other)} to {new}", _moved(other, new))
+            Mend(f"set the address of {label(other)} to {new}", address_moved(other, new))
             for other in holders
             if new is not None and other is not last and other.node.kind == "host"
         ),
@@ -302,11 +267,43 @@ def _next_hops_of(node: Node) -> set[Address]:
     return {route.next_hop.address for route in written.routes} if isinstance(written, Device) else set()
 
 
+INSIDES_OVERLAP = Kind(
+    "insides-overlap",
+    "risk",
+    "a subnet behind an interface that translates it, which is elsewhere, too",
+    "neither side can begin with the other",
+    NEVER,
+    example=Example(
+        "pier",
+        """
+        vlans: {yard: '250'}
+        devices:
+          quay:
+            ports:
+              p7: {access: yard}
+          pier:
+            kind: router
+            ports:
+              p1: {address: 10.44.5.2/24, source-nat: 10.44.0.0/24}
+              p2: {address: 10.44.0.1/24}
+            routes:
+            - {destination: 0.0.0.0/0, next-hop: 10.44.5.1}
+          landing:
+            interfaces:
+              p1.250: {parent: p1, tag: yard, address: 10.44.5.1/24}
+        hosts:
+          inner: {at: pier/p2, address: 10.44.0.8/24, gateway: 10.44.0.1}
+        cables: [landing/p1 ~ quay/p9, landing/p2 ~ core/p9, core/p8 ~ shed/p9, pier/p1 ~ quay/p7]
+        """,
+    ),
+)
+
+
 def insides_overlap(apart: Apart) -> Finding:
     """A subnet behind an interface that translates it, which is elsewhere, too."""
     one, other, inside = apart
     return finding(
-        "insides-overlap",
+        INSIDES_OVERLAP,
         at=inside.device,
         path=(*nic_path(one), "address"),
         says=(
@@ -317,46 +314,7 @@ def insides_overlap(apart: Apart) -> Finding:
     )
 
 
-def held_by_another(address: Address, holder: str, asked: Node) -> Finding:
-    """An address that is somebody else's in the routing table that it was asked for in."""
-    return finding(
-        "held-by-another",
-        at=asked.name,
-        path=node_path(asked),
-        says=f"where the packet is, {address} is {holder}'s; {asked.name} holds it elsewhere",
-        mend=f"give {asked.name} an address that {holder} does not hold, and join their routing tables",
-        name=asked.name,
-    )
-
-
-def _moved(holder: Held, new: InterfaceAddress | None) -> tuple[Edit, ...]:
+def address_moved(holder: Held, new: InterfaceAddress | None) -> tuple[Edit, ...]:
     if new is None:
         return ()
     return (with_address(holder, holder.address, new),)
-
-
-def link_mask_mismatch(holder: Held, other: Held) -> Finding:
-    """Two routing interfaces on one link that disagree on its prefix length."""
-    mistake = mask_mismatch(holder, other.address.prefix)
-    return finding(
-        "link-mask-mismatch",
-        at=mistake.at,
-        path=mistake.path,
-        says=f"{label(holder)} has {holder.address} and {label(other)} on the same link has {other.address}",
-        mend=mistake.mend,
-        edits=mistake.edits,
-    )
-
-
-def link_subnets_differ(near: Held, far: Held, wanted: InterfaceAddress | None) -> Finding:
-    """The end of a link whose address is of another subnet than the other end's."""
-    path = (*nic_path(far), "address")
-    new = wanted or f"an address of {near.address.prefix}"
-    return finding(
-        "link-subnets-differ",
-        at=far.node.name,
-        path=path,
-        says=f"{label(near)} has {near.address} and {label(far)} at the other end of the link has {far.address}",
-        mend=f"set the address of {label(far)} to {new}",
-        edits=(with_address(far, far.address, wanted),) if wanted else (),
-    )

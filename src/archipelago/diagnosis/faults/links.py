@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
-from archipelago.diagnosis.catalogue import finding
-from archipelago.diagnosis.faults.words import node_path
+from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.places import port_path
-from archipelago.knowledge.devices import Node
 from archipelago.knowledge.domains import Loop
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.topology import far_end
 from archipelago.model.finding import REMOVE, Edit, Finding, Mend
 from archipelago.model.parts import Cable, End, Path, Subinterface
 
+ADMIN_DOWN = Kind(
+    "admin-down",
+    "error",
+    "a port, interface, device, host or cable that is switched off",
+    "{effect}",
+    ALWAYS,
+    example=Example("pier", "devices: {quay: {ports: {p3: {'off': true}}}}"),
+)
+
 
 def admin_down(path: Path, what: str, at: str, breaks: str) -> Finding:
     """A port, interface, device, host or cable that is administratively off."""
     return finding(
-        "admin-down",
+        ADMIN_DOWN,
         at=at,
         path=(*path, "off"),
         says=f"{what} is off",
@@ -24,6 +31,16 @@ def admin_down(path: Path, what: str, at: str, breaks: str) -> Finding:
         edits=(Edit((*path, "off"), REMOVE),),
         effect=breaks,
     )
+
+
+NOT_CABLED = Kind(
+    "not-cabled",
+    "error",
+    "a port that is set up for traffic and has no cable",
+    "nothing crosses it",
+    OFTEN,
+    example=Example("pier", "cables: [landing/p1 ~ quay/p9, core/p8 ~ shed/p9]"),
+)
 
 
 def not_cabled(index: NetworkIndex, end: End, partner: End | None) -> Finding:
@@ -42,9 +59,7 @@ def not_cabled(index: NetworkIndex, end: End, partner: End | None) -> Finding:
         device = index.network.devices[end.device]
         edits = tuple(Edit(("devices", device.name, "interfaces", name, "parent"), to) for name, to in children.items())
         mend = "; and ".join(f"set the parent of {device.name}/{name} to {to}" for name, to in children.items())
-    return finding(
-        "not-cabled", at=end.device, path=path, says=f"{end} is set up but not cabled", mend=mend, edits=edits
-    )
+    return finding(NOT_CABLED, at=end.device, path=path, says=f"{end} is set up but not cabled", mend=mend, edits=edits)
 
 
 def _subinterfaces_meant_elsewhere(index: NetworkIndex, end: End) -> dict[str, str]:
@@ -71,16 +86,32 @@ def _subinterfaces_meant_elsewhere(index: NetworkIndex, end: End) -> dict[str, s
     return meant if len(meant) == len(own) else {}
 
 
-def no_layer2_path(index: NetworkIndex, vlan: int, node: Node, far: Node) -> Finding:
-    """No row of cables leads from one to the other over devices that could pass the VLAN on."""
-    return finding(
-        "no-layer2-path",
-        at=far.name,
-        path=node_path(far),
-        says=f"no cables over switches join {node.name} and {far.name}, which share {index.vlan_name(vlan)}",
-        mend=f"cable them together, or give {node.name} a gateway on its own side",
-        vlan=index.vlan_name(vlan),
-    )
+SWITCHING_LOOP = Kind(
+    "switching-loop",
+    "error",
+    "cables that carry one VLAN in a circle",
+    "the first broadcast never ends and takes the VLAN down",
+    OFTEN,
+    example=Example(
+        "pier",
+        """
+        devices:
+          core:
+            spanning-tree: 'off'
+            ports:
+              p7:
+                trunk: [cameras]
+                untagged: none
+          shed:
+            spanning-tree: 'off'
+            ports:
+              p7:
+                trunk: [cameras]
+                untagged: none
+        cables: [landing/p1 ~ quay/p9, landing/p2 ~ core/p9, core/p8 ~ shed/p9, core/p7 ~ shed/p7]
+        """,
+    ),
+)
 
 
 def switching_loop(index: NetworkIndex, loop: Loop) -> Finding:
@@ -107,7 +138,7 @@ def switching_loop(index: NetworkIndex, loop: Loop) -> Finding:
         )
         path = ("cables", position)
     return finding(
-        "switching-loop",
+        SWITCHING_LOOP,
         at=str(device),
         path=path,
         says=f"{index.vlan_name(vlan) if isinstance(vlan, int) else vlan} runs in a circle over {names}",
@@ -121,33 +152,8 @@ def _out(index: NetworkIndex, cable: Cable) -> Edit:
     return Edit(("cables", index.network.cables.index(cable)), {"ends": str(cable), "off": "true"})
 
 
-def cable_off(index: NetworkIndex, cable: Cable) -> Finding:
-    """A cable that is administratively off."""
-    position = index.network.cables.index(cable)
-    return finding(
-        "admin-down",
-        at=cable.a.device,
-        path=("cables", position, "off"),
-        says=f"cable {cable} is off",
-        mend=f"switch cable {cable} on",
-        edits=(Edit(("cables", position), str(cable)),),
-        effect="nothing crosses it",
-    )
-
-
-def cable_elsewhere(cable: Cable, number: int, near: End, peer: End, wanted: End) -> Finding:
-    """A cable, by its place in the document, that ends at another port than the one that is set up for it."""
-    path: Path = ("cables", number)
-    right = Cable(wanted if cable.a == peer else cable.a, wanted if cable.b == peer else cable.b)
-    return finding(
-        "cable-elsewhere",
-        at=peer.device,
-        path=path,
-        says=f"the cable from {near} ends at {peer}, which is set to nothing; {wanted} is set up for it and has none",
-        mend=f"plug it into {wanted}: {right}",
-        edits=(Edit(path, str(right)),),
-    )
+UNEXPLAINED = Kind("unexplained", "error", "no rule knows why a packet ends there", "the packet ends there", NEVER)
 
 
 def unexplained(at: str, says: str) -> Finding:
-    return finding("unexplained", at=at, path=(), says=says, mend="look at the steps: --steps shows every event")
+    return finding(UNEXPLAINED, at=at, path=(), says=says, mend="look at the steps: --steps shows every event")

@@ -15,6 +15,7 @@ from archipelago.model.parts import AUTO, DHCP, Host, NextHop, Path
 
 
 def texts(values: Iterable[Any]) -> Any:
+    """Values as a document holds them: one alone, or a list."""
     texts = [str(value) for value in values]
     return texts[0] if len(texts) == 1 else texts
 
