@@ -13,7 +13,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 import archipelago
-from archipelago.cli.tour import mistakes_on_the_way
+from archipelago.cli.demo import mistakes_on_the_way
 
 settings.register_profile(
     "steady", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow], max_examples=25
@@ -58,7 +58,7 @@ def tern_bay(command: Run, tmp_path_factory: pytest.TempPathFactory) -> Path:
     directory = tmp_path_factory.mktemp("demo") / "tern bay"
     done = command("demo", directory)
     assert done.returncode == 0, done.stderr
-    (directory / "tour.txt").write_text(done.stdout)
+    (directory / "demo.txt").write_text(done.stdout)
     return directory
 
 

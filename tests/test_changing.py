@@ -240,7 +240,7 @@ def test_what_is_lost_is_said_and_makes_the_exit_code(command, tmp_path):
     (tmp_path / "new.yaml").write_text(broken)
     done = command("compare", tmp_path / "old.yaml", tmp_path / "new.yaml", "--json", "-o", tmp_path / "both.svg")
     told = json.loads(done.stdout)
-    assert done.returncode == 1 and told["lost"]["pairs"] == 4 and told["promises_lost"] == ["window to agent: reached"]
+    assert done.returncode == 1 and told["lost"]["pairs"] == 4 and told["promises_lost"] == ["window must reach agent"]
     assert "CHANGED" in (tmp_path / "both.svg").read_text()
     text = command("compare", tmp_path / "old.yaml", tmp_path / "new.yaml", "--quick")
     assert text.stdout.startswith("1 difference; 4 pairs lost") and "no gateway" in text.stdout

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import shutil
 from argparse import Namespace
 from itertools import combinations
@@ -19,8 +20,23 @@ from archipelago.cli.together import APART, NEEDS, check
 ROOT = Path(__file__).resolve().parent.parent
 
 
-def test_the_tour_tells_its_story(tern_bay):
-    tour = (tern_bay / "tour.txt").read_text()
+def test_the_demo_is_a_page(tern_bay):
+    page = (tern_bay / "demo.txt").read_text()
+    assert len(page.splitlines()) <= 60 and page.startswith("Tern Bay: ")
+    for name in ("brief.yaml", "network.yaml", "broken.yaml", "mended.yaml", "network.svg"):
+        assert (tern_bay / name).stat().st_size and name in page
+    told = [line.split()[0] for line in page.splitlines() if re.match(r"   [a-z-]+ at ", line)]
+    found = archipelago.audit(archipelago.read_network(tern_bay / "broken.yaml"))
+    assert sorted(told) == sorted(finding.kind for finding in found if finding.is_error)
+    after = page.partition("what to try next\n")[2].splitlines()
+    assert after[0] == f"  cd {tern_bay}"
+
+
+@pytest.mark.long
+def test_the_tour_tells_its_story(command, tmp_path):
+    tern_bay = tmp_path / "tour"
+    tour = command("demo", "tour", tern_bay).stdout
+    assert command("demo", "tour", tern_bay, "more").returncode == 2
     assert [line for line in tour.splitlines() if line[:2] in {f"{n}." for n in range(1, 13)}][11:]
     for name in ("brief.yaml", "network.yaml", "broken.yaml", "mended.yaml", "network.svg"):
         assert (tern_bay / name).stat().st_size
@@ -48,7 +64,7 @@ def test_exit_codes_say_yes_no_and_wrong(command, tern_bay):
     [
         ["reach", "network.yaml", "kiosk-a", "mes"],
         ["reach", "network.yaml", "kiosk-a", "mess", "--family", "5"],
-        ["reach", "network.yaml", "kiosk-a", "mess", "--probes", "0"],
+        ["reach", "network.yaml", "kiosk-a", "mess", "--count", "0"],
         ["reach", "network.yaml", "kiosk-a", "mess", "--device", "nobody"],
         ["audit", "brief.yaml"],
         ["audit", "none.yaml"],
@@ -100,7 +116,7 @@ def test_steps_can_be_narrowed(command, tern_bay):
     late = events("--from-fault")
     assert 0 < len(late) < len(everything) and late == everything[-len(late) :]
     text = command("reach", tern_bay / "broken.yaml", "purser", "camera-s", "--steps").stdout
-    assert "ARP request for" in text and "every event" in text
+    assert "ARP request for" in text and "time line" in text
 
 
 def test_audit_names_file_line_and_mend(command, tern_bay):
@@ -272,6 +288,21 @@ def test_mends_are_chosen_one_by_one(command, tern_bay, tmp_path):
     assert "off: true" not in text and "cameras]" in text and "  kiosk-a: {at: hall/p1" in text
     none = command("mend", tern_bay / "broken.yaml", "--ask", "-o", new, stdin="")
     assert "0 mends made" in none.stdout and new.read_text() == (tern_bay / "broken.yaml").read_text()
+
+
+def test_what_a_person_decides_is_a_choice_with_what_it_does(command, tmp_path):
+    text = (Path(__file__).parent.parent / "docs" / "samples" / "pier.yaml").read_text()
+    text = text.replace(
+        "kiosk: {at: quay/p1, address: 10.44.0.2/24, gateway: 10.44.0.1}", "kiosk: {at: quay/p1, address: 10.44.0.2/24}"
+    )
+    (tmp_path / "bay.yaml").write_text(text + "expect: [{from: kiosk, to: mess, reached: no}]\n")
+    (finding,) = archipelago.audit(archipelago.read_network(tmp_path / "bay.yaml"))
+    (choice,) = finding.choices
+    assert choice.says == "set the gateway of kiosk to 10.44.0.1" and finding.edits == ()
+    assert choice.does == "it breaks expectation 1, kiosk must not reach mess" and choice.does in finding.mend
+    made = command("mend", tmp_path / "bay.yaml", "--ask", "-o", tmp_path / "new.yaml", stdin="yes\n1\n")
+    assert "no, back, done, or a number up to 1" in made.stdout + made.stderr
+    assert archipelago.reach(archipelago.read_network(tmp_path / "new.yaml"), "kiosk", "mess").reached
 
 
 def test_what_was_tried_for_a_finding_is_told(command, tern_bay):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import subprocess
 import sys
 from pathlib import Path
@@ -55,3 +56,25 @@ def test_every_link_between_pages_leads_somewhere():
     for page in (*DOCS.glob("**/*.md"), DOCS.parent / "README.md"):
         for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
             assert (page.parent / link).exists(), (page, link)
+
+
+def blocks(page, language):
+    """The code blocks of a page in a language."""
+    return re.findall(rf"^```{language}\n(.*?)^```$", page, re.M | re.S)
+
+
+def test_what_the_readme_shows_is_what_is_printed(command, tern_bay, monkeypatch):
+    page = (DOCS.parent / "README.md").read_text()
+    monkeypatch.chdir(tern_bay)
+    shown = [block for block in blocks(page, "text") if block.startswith("$ archipelago ")]
+    assert shown
+    for block in shown:
+        line, _, answer = block.partition("\n")
+        assert command(*shlex.split(line)[2:], cwd=tern_bay).stdout.rstrip() == answer.rstrip()
+    (code,) = blocks(page, "python")
+    exec(code, {})
+
+
+def test_the_page_of_verbs_names_every_verb():
+    page = (DOCS / "verbs" / "README.md").read_text()
+    assert all(f"[{verb}]({verb}.md)" in page for verb in VERBS)

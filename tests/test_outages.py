@@ -69,7 +69,7 @@ def test_the_smallest_addition_is_named_and_serves_in_the_document():
     network = read_network(ONE_GATEWAY)
     found = outages(network)
     device, cable = found["core-1"], found["core-2/p3 ~ slip/up"]
-    assert device.expectations == ("crew to yard: reached",) and device.elsewhere == 4
+    assert device.expectations == ("crew must reach yard",) and device.elsewhere == 4
     assert device.addition.says == "core-2 as a second gateway of crew, yard, sharing the address"
     assert cable.addition.says == "a cable core-1/p3 ~ slip/up1, with trunk all (slip/up1: not in the file yet)"
     for outage in (device, cable):
@@ -187,7 +187,7 @@ def test_the_command_says_it_in_words_in_json_and_in_a_picture(command, tmp_path
     done = command("outages", tmp_path / "bay.yaml", "-o", tmp_path / "hanging.svg")
     found = outages(read_network(ONE_GATEWAY))
     assert done.returncode == 1 and done.stdout.splitlines()[0] == found.headline == str(found).splitlines()[0]
-    assert re.search(r"^core-1 +4 \(67%\) .* crew to yard: reached +core-2 as a second gateway", done.stdout, re.M)
+    assert re.search(r"^core-1 +4 \(67%\) .* crew must reach yard +core-2 as a second gateway", done.stdout, re.M)
     drawn = (tmp_path / "hanging.svg").read_text()
     assert "cuts off 4 pairs" in drawn and "the darker, the more hangs on it" in drawn
     told = json.loads(command("outages", tmp_path / "bay.yaml", "--json").stdout)

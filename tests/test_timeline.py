@@ -16,7 +16,7 @@ def lost(tern_bay):
 
 
 def test_events_are_numbered_faults_marked_and_repeats_folded(lost):
-    shown = times.timeline("every event", lost, times.Chosen())
+    shown = times.timeline("time line", lost, times.Chosen())
     numbers = [int(row[0]) for row in shown.rows]
     assert numbers == sorted(numbers) and len(numbers) < len(lost)
     marks = {row[shown.columns.index("event")] for row in shown.rows if row[-1] == "fault"}

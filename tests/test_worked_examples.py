@@ -150,7 +150,7 @@ def tides(*metres):
         '    "schema": (\n',
         '    "tides": (verbs.tides, "tell the tides", [("metres", {"type": float, "nargs": "+"}), JSON]),\n',
     )
-    put("cli/calls.py", '    "demo": ["", "tern-bay"],\n', '    "tides": ["2.5 5.5"],\n')
+    put("cli/calls.py", '    "demo": ["", "tern-bay", "tour tern-bay"],\n', '    "tides": ["2.5 5.5"],\n')
 
     code = """
 import archipelago, re

@@ -43,7 +43,7 @@ from archipelago.api.reading import amend as amend
 from archipelago.api.reading import brief_text as brief_text
 from archipelago.api.reading import needs_of as needs_of
 from archipelago.api.reading import network_text as network_text
-from archipelago.api.reading import read_addressing_table as read_addressing_table
+from archipelago.api.reading import read_address_list as read_address_list
 from archipelago.api.reading import read_as_built as read_as_built
 from archipelago.api.reading import read_brief as read_brief
 from archipelago.api.reading import read_network as read_network

@@ -180,7 +180,7 @@ def expectations(
     Example:
         >>> for verdict in archipelago.expectations(network, [("winch", "gull", True)]):
         ...     print(verdict)
-        winch to gull: reached: holds for the one pair
+        winch must reach gull: holds for the one pair
     """
     from archipelago.knowledge.known import know
     from archipelago.model.expectation import Expectation

@@ -77,8 +77,8 @@ def tree_of(source: Source) -> Tree:
     return parse(read_bytes(fspath(source)), str(source))
 
 
-def read_addressing_table(source: str | PathLike[str]) -> Network:
-    """Read an addressing table, as people keep it in a spreadsheet, as a network: devices with their interfaces and
+def read_address_list(source: str | PathLike[str]) -> Network:
+    """Read an address list, as people keep it in a spreadsheet, as a network: devices with their interfaces and
     addresses, hosts with their ports and gateways. Cables, trunks and routes are not in such a table.
 
     Args:
@@ -95,10 +95,10 @@ def read_addressing_table(source: str | PathLike[str]) -> Network:
     Example:
         >>> import archipelago
         >>> rows = "device,VLAN,address,mask,port\\nwinch,crew (120),10.44.0.2,255.255.255.0,slip/p1\\n"
-        >>> archipelago.read_addressing_table(rows)
+        >>> archipelago.read_address_list(rows)
         <Network '': 1 device, 1 VLAN, 1 host, 0 cables>
     """
-    from archipelago.files.addressing_table import network_of
+    from archipelago.files.address_list import network_of
     from archipelago.files.disk import read_text
 
     if isinstance(source, str) and "\n" in source:
@@ -179,7 +179,7 @@ def needs_of(network: Network) -> Brief:
     and cables. Its space is the subnets that it has; a person widens it.
 
     Args:
-        network: the network, such as one read from an addressing table.
+        network: the network, such as one read from an address list.
 
     Returns:
         The brief.

@@ -129,7 +129,7 @@ def export(network: Network, format: str = "linux") -> str | dict[str, str]:
     Args:
         network: the network.
         format: "linux": a shell script that builds it from namespaces of a Linux kernel; "csv" or "markdown": its
-            addressing table; "zone": its names as zone files.
+            address list; "zone": its names as zone files.
 
     Returns:
         The text; where the format is several files, the text of each by its name.

@@ -24,9 +24,9 @@ def _written(help_text: str, metavar: str, required: bool = True) -> tuple[str, 
 VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
     "demo": (
         verbs.demo,
-        "write the demo brief and networks, and run the tour through all the steps",
+        "write the demo's brief and networks, and say in a page what is answered about them; 'tour': step by step",
         [
-            ("directory", {"metavar": "DIR", "nargs": "?", "default": "tern-bay", "help": "where the files go"}),
+            ("words", {"metavar": "tour|DIR", "nargs": "*", "help": "the tour; where the files go (tern-bay)"}),
             ("--force", {"action": "store_true", "help": "write over files there that were changed"}),
         ],
     ),
@@ -75,7 +75,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--trace", {"action": "store_true", "help": "list the routers as the TTL uncovers them"}),
             ("--broadcast", {"action": "store_true", "help": "who hears a broadcast of FROM (without TO)"}),
             ("--lease", {"action": "store_true", "help": "how FROM is leased its address (without TO)"}),
-            ("--probes", {"type": verbs.probe_count, "default": 5, "metavar": "N", "help": "how many probes at least"}),
+            ("--count", {"type": verbs.probe_count, "default": 5, "metavar": "N", "help": "how many probes at least"}),
             ("--probe", {**SENT}),
             ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
             ("--steps", {"action": "store_true", "help": "show every event on a time line"}),
@@ -118,7 +118,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--leases", {"action": "store_true", "help": "what hosts are leased, by whom; who gets nothing, and why"}),
             ("--redundancy", {"action": "store_true", "help": "the spanning tree; who is active in shared gateways"}),
             ("--after", {"metavar": "FROM,TO", "help": "probe first, then show ARP and MAC tables too"}),
-            ("--table", {"choices": TABLES, "help": "print the whole addressing table"}),
+            ("--table", {"choices": TABLES, "help": "print the whole address list"}),
             JSON,
         ],
     ),
@@ -147,7 +147,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
     ),
     "import": (
         verbs.import_table,
-        "make a network, or a brief, of an addressing table; or a network of what devices say of themselves",
+        "make a network, or a brief, of an address list; or a network of what devices say of themselves",
         [
             ("table", {"metavar": "TABLE|DIR", "help": "separated values or Markdown; or a folder for each device"}),
             _written("where the document is written", "DOCUMENT"),
@@ -290,7 +290,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
     ),
 }  # fmt: skip
 EXAMPLES: dict[str, list[str]] = {
-    "demo": ["", "tern-bay"],
+    "demo": ["", "tern-bay", "tour tern-bay"],
     "carve": [
         "10.44.0.0/20 tickets=45 crew=110",
         "10.44.0.0/20 crew:220=110 --pin crew=10.44.2.0/24",

@@ -39,7 +39,7 @@ def reach(words: Namespace) -> int:
     if words.device is not None and words.device not in network.devices and words.device not in network.hosts:
         raise QueryError(f"there is no device or host '{words.device}' to show the steps of")
     answer = archipelago.reach(
-        network, words.source, words.target, probes=words.probes, family=words.family, probe=words.probe
+        network, words.source, words.target, probes=words.count, family=words.family, probe=words.probe
     )
     if words.next or words.after is not None or words.frame is not None:
         return _event(answer, words)
@@ -50,7 +50,7 @@ def reach(words: Namespace) -> int:
     else:
         out.answer(answer)
         if steps and not answer.others:
-            title = "events" if chosen else "every event"
+            title = "time line"
             out.say_tables([times.timeline(title, answer.events, chosen)])
             if answer.other_family is not None:
                 out.say_tables([times.timeline("the same in IPv6", answer.other_family.events, chosen)])
@@ -85,7 +85,7 @@ def _several(network: Network, words: Namespace) -> int:
         answer
         for target in words.targets
         for answer in archipelago.reach(
-            network, words.source, target, probes=words.probes, family=words.family, probe=words.probe
+            network, words.source, target, probes=words.count, family=words.family, probe=words.probe
         ).each
     )
     return out.reply(replace(first, others=tuple(others)), words)
@@ -110,7 +110,7 @@ def _lease(network: Network, words: Namespace) -> int:
     else:
         out.answer(answer)
         if steps:
-            out.say_tables([times.timeline("events" if chosen else "every event", answer.events, chosen)])
+            out.say_tables([times.timeline("time line", answer.events, chosen)])
     return 0 if answer else 1
 
 

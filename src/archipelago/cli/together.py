@@ -10,7 +10,7 @@ from archipelago.errors import QueryError
 
 OVER_TIME = ("--from", "--to", "--restore", "--every", "--probe", "--orderly", "--family")
 SHOWN = ("--steps", "--device", "--protocol", "--from-fault")
-ONE_QUESTION = ("--probes", "--probe", *SHOWN, "--next", "--after", "--frame")
+ONE_QUESTION = ("--count", "--probe", *SHOWN, "--next", "--after", "--frame")
 VIEWS = ("--vlan", "--port", "--host", "--gateways", "--policy", "--leases", "--redundancy", "--after")
 OTHERS = ("--trace", "--broadcast", "--in-order")
 
@@ -39,7 +39,7 @@ APART: Mapping[str, Sequence[tuple[str, Sequence[str]]]] = {
     "reach": [
         *((one, (*(other for other in OTHERS if other > one), "--lease", *ONE_QUESTION)) for one in OTHERS),
         ("--broadcast", ("--family",)),
-        ("--lease", ("--probes", "--probe", "--next", "--after", "--frame", "--family")),
+        ("--lease", ("--count", "--probe", "--next", "--after", "--frame", "--family")),
         ("--next", ("--after", "--frame", *SHOWN)),
         ("--after", ("--frame", *SHOWN)),
         ("--frame", SHOWN),

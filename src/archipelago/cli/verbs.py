@@ -101,9 +101,21 @@ def step(text: str) -> int:
 def demo(words: Namespace) -> int:
     from pathlib import Path
 
-    from archipelago.cli.tour import tour
+    from archipelago.errors import QueryError
 
-    tour(Path(words.directory), force=words.force)
+    touring = words.words[:1] == ["tour"]
+    folders = words.words[touring:]
+    if len(folders) > 1:
+        raise QueryError(f"one folder is expected, not {' and '.join(folders)}")
+    directory = Path(folders[0] if folders else "tern-bay")
+    if touring:
+        from archipelago.cli.tour import tour
+
+        tour(directory, force=words.force)
+    else:
+        from archipelago.cli.demo import demo
+
+        demo(directory, force=words.force)
     return 0
 
 
@@ -242,7 +254,7 @@ def import_table(words: Namespace) -> int:
 
     if words.table != "-" and Path(words.table).is_dir():
         return _as_built(words)
-    network = archipelago.read_addressing_table(words.table)
+    network = archipelago.read_address_list(words.table)
     made: archipelago.Network | archipelago.Brief = network
     if words.brief:
         made = archipelago.needs_of(network)

@@ -45,7 +45,7 @@ def needs_of(network: Network) -> Brief:
     nothing goes into need not be written in a network.
 
     Args:
-        network: the network; one that an addressing table described will do.
+        network: the network; one that an address list described will do.
 
     Returns:
         The brief.

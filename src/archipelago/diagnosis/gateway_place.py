@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable
 
 from archipelago.addressing.values import InterfaceAddress, Prefix, is_link_local
@@ -24,7 +25,7 @@ def without_gateway(index: NetworkIndex, node: Node, address: InterfaceAddress) 
         for own in (address for nic in node.nics.values() for address in nic.addresses)
         if own.prefix.holds(hop.address) and not index.is_held(hop.address)
     ]
-    best = _best_place(index, node, vlan)
+    best = _best_place(index, node, vlan, address.prefix)
     if best is None or vlan is None:
         return no_gateway_in_subnet(node, address.prefix)
     stray = next(
@@ -47,11 +48,13 @@ def no_gateway_in_subnet(node: Node, subnet: Prefix) -> Finding:
     )
 
 
-def _best_place(index: NetworkIndex, node: Node, vlan: int | None) -> tuple[Node, str | None] | None:
-    """Where the gateway of a host's VLAN belongs: a routing device that the VLAN gets to already, best one that has
-    other gateways there; on a router the port too."""
+def _best_place(index: NetworkIndex, node: Node, vlan: int | None, subnet: Prefix) -> tuple[Node, str | None] | None:
+    """Where the gateway of a host's VLAN belongs: a routing device that the VLAN gets to already, best one that has an
+    interface in it, then one that the routes of others to the subnet lead to, then one that has other gateways there;
+    on a router the port too."""
     own = (node.name, next(iter(node.nics)))
-    best: tuple[tuple[bool, int], Node, str | None] | None = None
+    led_to = _led_to(index, subnet)
+    best: tuple[tuple[bool, bool, int, int], Node, str | None] | None = None
     for other in index.knowledge.devices.values():
         if not other.can_route:
             continue
@@ -68,10 +71,23 @@ def _best_place(index: NetworkIndex, node: Node, vlan: int | None) -> tuple[Node
         for parent, count in counts.items():
             peer = index.knowledge.links[other.attachments[parent].members[0]].peer if parent else None
             device = peer.device if peer else other.name
-            score = (vlan is not None and index.domains.together(own, (device, vlan)), count)
+            together = vlan is not None and index.domains.together(own, (device, vlan))
+            there = any(nic.vlan == vlan and nic.attachment == parent for nic in other.nics.values())
+            score = (together, there and vlan is not None, led_to[other.name], count)
             if best is None or score > best[0]:
                 best = (score, other, parent)
     return (best[1], best[2]) if best else None
+
+
+def _led_to(index: NetworkIndex, subnet: Prefix) -> Counter[str]:
+    """How many routes to a subnet lead to each device."""
+    hops = (
+        (device.name, route.next_hop.address)
+        for device in index.network.devices.values()
+        for route in device.routes
+        if route.destination == subnet
+    )
+    return Counter(holder.node.name for name, hop in hops for holder in index.holders(hop) if holder.node.name != name)
 
 
 def missing_end(index: NetworkIndex, far: Held, suspects: Iterable[Node]) -> Finding | None:

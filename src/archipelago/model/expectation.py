@@ -21,4 +21,4 @@ class Expectation(OneLine):
 
     def __str__(self) -> str:
         by = f" by {' and '.join(map(str, self.probe))}" if self.probe else ""
-        return f"{self.source} to {self.target}: {'reached' if self.reached else 'not reached'}{by}"
+        return f"{self.source} must {'' if self.reached else 'not '}reach {self.target}{by}"

@@ -12,7 +12,7 @@ from archipelago.knowledge.elected import Member
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.filters import Filter
 from archipelago.model.finding import Finding
-from archipelago.proof.placing import put, taken_away
+from archipelago.proof.placing import naming, put, taken_away
 
 
 def unlike_filters(index: NetworkIndex) -> Iterator[Finding]:
@@ -56,16 +56,19 @@ def _unlike(index: NetworkIndex, model: Member, other: Member, inwards: bool) ->
     assert wanted is not None
     node = index.knowledge.devices[other.device]
     nic = node.nics[other.interface]
-    edits = put(index, node, nic, wanted, inwards=inwards)
+    alone = own is not None and own.name == wanted.name and len(naming(node, own)) == 1
+    edits = put(index, node, nic, wanted, inwards=inwards, anew=alone)
     if own is not None and own.name != wanted.name:
         edits = (*edits, *(edit for edit in taken_away(node, nic, inwards=inwards) if edit.path[-1] == own.name))
     way = "in" if inwards else "out"
-    has = f"another filter ({own.name})" if own is not None else "none"
+    has = "none" if own is None else f"another filter ({own.name})" if own.name != wanted.name else "other lines in it"
     return finding(
         MEMBERS_FILTER_DIFFERENTLY,
         at=other.device,
         path=(*interface_path(index, other), f"filter-{way}"),
         says=f"{model} has the filter {wanted.name} ({way}), and {other}, which shares its gateway, has {has}",
-        mend=f"put {wanted.name} at {other} too",
+        mend=f"let {wanted.name} of {other.device} say what that of {model.device} says"
+        if alone
+        else f"put {wanted.name} at {other} too",
         edits=edits,
     )

@@ -139,7 +139,7 @@ def placing(index: NetworkIndex, wanted: Wanted) -> Edits:
         return _without(node, nic, inwards=inwards) if old is not None else ()
     if old is not None and replace(wanted.filter, name=old.name) == old:
         return ()
-    if old is not None and len(_naming(node, old)) == 1:
+    if old is not None and len(naming(node, old)) == 1:
         return put(index, node, nic, replace(wanted.filter, name=old.name), inwards=inwards, anew=True)
     return (*put(index, node, nic, wanted.filter, inwards=inwards), *_left_behind(index, node.name, wanted.filter.name))
 
@@ -173,7 +173,7 @@ def taken_away(node: Node, nic: Nic, *, inwards: bool) -> Edits:
     filter_ = nic.filter_in if inwards else nic.filter_out
     assert filter_ is not None
     edits = list(_without(node, nic, inwards=inwards))
-    if len(_naming(node, filter_)) == 1:
+    if len(naming(node, filter_)) == 1:
         device = node.written
         assert isinstance(device, Device)
         edits.append(_removal(device, filter_.name))
@@ -199,7 +199,7 @@ def _key(inwards: bool) -> str:
     return "filter-in" if inwards else "filter-out"
 
 
-def _naming(node: Node, filter_: Filter) -> list[tuple[str, bool]]:
+def naming(node: Node, filter_: Filter) -> list[tuple[str, bool]]:
     """The interfaces that name a filter, and whether for what comes in."""
     both = ((nic.name, way, one) for nic in node.nics.values() for way, one in _filters(nic))
     return [(name, way) for name, way, one in both if one is filter_]

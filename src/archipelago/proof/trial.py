@@ -141,8 +141,10 @@ class Trial:
             made = new
         if made:
             return Attempt(after, f"it makes another error: {made[0].says}", gained, found, made)
-        if self._expects and broken_places(after.plain) - self._broken:
-            return Attempt(after, "it breaks what the network expects", gained, found)
+        unkept = sorted(broken_places(after.plain) - self._broken) if self._expects else []
+        if unkept:
+            expected = after.plain.network.expect[unkept[0]]
+            return Attempt(after, f"it breaks expectation {unkept[0] + 1}, {expected}", gained, found)
         # Lines for answers that nobody changes let others begin wherever hosts come back to: that is told of them.
         filters = any(str(part).startswith("filter") for edit in _edits(findings) for part in edit.path)
         broken = _promises(after).policy if filters else _promises(after).policy_but_answers

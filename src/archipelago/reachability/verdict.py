@@ -26,8 +26,7 @@ class Verdict(OneLine):
     @property
     def wanted(self) -> str:
         """What must hold, in words."""
-        wanted = self.expectation
-        return f"{wanted.source} must {'' if wanted.reached else 'not '}reach {wanted.target}"
+        return str(self.expectation)
 
     @property
     def says(self) -> str:

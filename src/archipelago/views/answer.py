@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import fields
+from itertools import zip_longest
 from typing import Any
 
 from archipelago.simulation.reach import ReachResult
@@ -28,18 +29,35 @@ def body(answer: ReachResult) -> list[Part]:
     if not answer.reached and (answer.cause, answer.mend) == (other.cause, other.mend):
         text += _why_not(answer) + _probes(answer) + _probes(other)[:1]
     else:
-        for family_answer in (answer, other):
-            text += _why_not(family_answer, f"IPv{family_answer.family}: ")
-        text += _probes(answer) + _probes(other)
-    same = [step.device for step in (*answer.out, *answer.back)] == [step.device for step in (*other.out, *other.back)]
+        text += _why_not_in_both(answer, other) + _probes(answer) + _probes(other)
     text += _ways(answer)
-    if same and other.reached:
-        return [*text, "", "IPv6 goes the same way"]
+    if not answer.out and not other.out:
+        return text
+    if _places(answer) == _places(other) and answer.reached == other.reached:
+        return [*text, "", "IPv6 goes the same way" + ("" if other.reached else " and stops there")]
     return [*text, "", "in IPv6", *_ways(other)]
 
 
-def _why_not(answer: ReachResult, before: str = "") -> list[str]:
-    return [f"  {before}{line}" for line in answer.why_not]
+def _places(answer: ReachResult) -> list[tuple[object, ...]]:
+    """Where a packet and its answer came by: what is told once of both families where it is the same."""
+    steps = (*answer.out, *answer.back)
+    return [(step.device, step.ingress, step.ingress_tag, step.egress, step.egress_tag) for step in steps]
+
+
+def _why_not_in_both(answer: ReachResult, other: ReachResult) -> list[str]:
+    """Why not in each family, what is the same once."""
+    lines = []
+    for four, six in zip_longest(answer.why_not, other.why_not):
+        if four == six:
+            lines.append(f"  {four}")
+        else:
+            told = ((one, line) for one, line in ((answer, four), (other, six)) if line is not None)
+            lines += [f"  IPv{one.family}: {line}" for one, line in told]
+    return lines
+
+
+def _why_not(answer: ReachResult) -> list[str]:
+    return [f"  {line}" for line in answer.why_not]
 
 
 def _probes(answer: ReachResult) -> list[str]:

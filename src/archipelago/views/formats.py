@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 @dataclass(frozen=True, slots=True)
 class Format:
     """A format: what it is, how a network is written in it (one text, or the text of each file by its name), and
-    whether that is its addressing table. `then` is what to do with the file, `{}` its name."""
+    whether that is its address list. `then` is what to do with the file, `{}` its name."""
 
     about: str
     made: Callable[[Network], str | Mapping[str, str]]
@@ -28,13 +28,13 @@ def _linux(network: Network) -> str:
 
 
 def _csv(network: Network) -> str:
-    from archipelago.views.addressing_table import as_csv
+    from archipelago.views.address_list import as_csv
 
     return as_csv(network)
 
 
 def _markdown(network: Network) -> str:
-    from archipelago.views.addressing_table import as_markdown
+    from archipelago.views.address_list import as_markdown
 
     return as_markdown(network)
 
@@ -51,8 +51,8 @@ FORMATS = {
         _linux,
         then="run it as root: sh {0} up, then sh {0} down",
     ),
-    "csv": Format("its addressing table", _csv, table=True),
-    "markdown": Format("its addressing table", _markdown, table=True),
+    "csv": Format("its address list", _csv, table=True),
+    "markdown": Format("its address list", _markdown, table=True),
     "zone": Format("a directory of zone files", _zone),
 }
 """Every format, by its name."""

@@ -72,15 +72,15 @@ def frame(result: Any, by: str) -> pandas.DataFrame:
 
 
 def _rows(result: Any) -> Iterable[Any]:
-    """What the rows of a table of something are: of an answer those that its face has, of a network its addressing
-    table, of parts by name each with its name; of one value just that."""
+    """What the rows of a table of something are: of an answer those that its face has, of a network its address
+    list, of parts by name each with its name; of one value just that."""
     if isinstance(result, Answer):
         rows = face_of(result).rows
         first = next(iter(result.tables()), None) if rows is None else None
         return rows(result) if rows is not None else first.records() if first is not None else ()
     if isinstance(result, Network):
-        from archipelago.files.addressing_table import COLUMNS
-        from archipelago.views.addressing_table import rows_of
+        from archipelago.files.address_list import COLUMNS
+        from archipelago.views.address_list import rows_of
 
         return [dict(zip(COLUMNS, row, strict=True)) for row in rows_of(result)]
     if isinstance(result, Table):

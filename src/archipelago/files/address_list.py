@@ -1,8 +1,8 @@
-"""The addressing table that people keep in a spreadsheet, read as a network.
+"""The address list that people keep in a spreadsheet, read as a network.
 
-A row is one address: of a device's interface, or of a host. In `port` stands what the interface sits on: for a host
-the place that it is plugged into (`quay-1/p3`), for a subinterface its parent (`p1`, or `p1 untagged`), for a link
-aggregate its members (`p1+p2`), for a routed port itself, for a VLAN interface nothing. What such a table does not hold
+A row is one address: of a device's interface, or of a host. In `plugged into` stands what the interface sits on: for a
+host the place that it is plugged into (`quay-1/p3`), for a subinterface its parent (`p1`, or `p1 untagged`), for a link
+aggregate its members (`p1+p2`), for a routed port itself, for a VLAN interface nothing. What such a list does not hold
 (cables, trunks, routes) is not in the network that it becomes.
 """
 
@@ -21,16 +21,16 @@ from archipelago.files.tree import Tree
 from archipelago.model.network import Network
 from archipelago.model.parts import Mark, Path
 
-COLUMNS = ("device", "interface", "VLAN", "address", "prefix", "gateway", "port")
+COLUMNS = ("address", "prefix", "VLAN", "holder", "interface", "plugged into", "gateway")
 """The columns as they are written."""
 HEADS = {
-    "device": ("device", "name", "host", "hostname", "node"),
+    "holder": ("holder", "device", "name", "host", "hostname", "node"),
     "interface": ("interface", "nic"),
     "VLAN": ("vlan", "vlan id", "vlan name"),
     "address": ("address", "ip", "ip address", "ipv4 address", "ipv6 address"),
     "prefix": ("prefix", "mask", "prefix length", "netmask", "subnet mask", "length"),
     "gateway": ("gateway", "default gateway"),
-    "port": ("port", "at", "plugged into", "switch port", "parent"),
+    "plugged into": ("plugged into", "port", "at", "switch port", "parent"),
 }
 """What a column may be called, in any case and any order."""
 LOOPBACK = "loopback"
@@ -39,13 +39,13 @@ LOOPBACK = "loopback"
 class Row(NamedTuple):
     """One row of the table, as text."""
 
-    device: str
-    interface: str = ""
-    vlan: str = ""
     address: str = ""
     prefix: str = ""
+    vlan: str = ""
+    holder: str = ""
+    interface: str = ""
+    plugged_into: str = ""
     gateway: str = ""
-    port: str = ""
 
 
 def network_of(text: str, source: str) -> Network:
@@ -93,15 +93,15 @@ class _Table:
         for number, row in rows:
             self._vlan_id(number, row)
         for number, row in rows:
-            if not row.device:
-                self._problem(number, "device", "the row names no device")
-            elif "/" in row.port:
+            if not row.holder:
+                self._problem(number, "holder", "the row names no device")
+            elif "/" in row.plugged_into:
                 self._host(number, row)
         for number, row in rows:
-            if row.device and "/" not in row.port:
+            if row.holder and "/" not in row.plugged_into:
                 self._interface(number, row)
         for number, row in rows:
-            if "/" in row.port:
+            if "/" in row.plugged_into:
                 self._plug(number, row)
 
     def _cells(self) -> Iterator[tuple[int, list[str]]]:
@@ -127,7 +127,7 @@ class _Table:
             column = known.get(" ".join(cell.lower().split()))
             if column is not None:
                 self._places.setdefault(column, place)
-        lacking = [column for column in ("device", "address") if column not in self._places]
+        lacking = [column for column in ("holder", "address") if column not in self._places]
         if lacking:
             told = f"the first line has no column {' and no column '.join(lacking)}; known heads: {', '.join(COLUMNS)}"
             self.problems.append(Problem(1, 1, told))
@@ -186,7 +186,7 @@ class _Table:
     def _common(self, number: int, row: Row, path: Path, into: dict[str, Any]) -> None:
         """The address of a row."""
         address = self._address(number, row)
-        self._mark(path, number, "device")
+        self._mark(path, number, "holder")
         self._mark((*path, "address"), number, "address")
         if address:
             into.setdefault("address", []).append(address)
@@ -199,52 +199,54 @@ class _Table:
                 self._mark((*path, "gateway", len(into["gateway"]) - 1), number, "gateway")
 
     def _host(self, number: int, row: Row) -> None:
-        path: Path = ("hosts", row.device)
-        host = self._hosts.setdefault(row.device, {"at": row.port})
-        self._mark((*path, "at"), number, "port")
-        if host["at"] != row.port:
-            self._problem(number, "port", f"{quoted(row.device)} is at {host['at']} in a row above; it has one place")
+        path: Path = ("hosts", row.holder)
+        host = self._hosts.setdefault(row.holder, {"at": row.plugged_into})
+        self._mark((*path, "at"), number, "plugged into")
+        if host["at"] != row.plugged_into:
+            self._problem(
+                number, "plugged into", f"{quoted(row.holder)} is at {host['at']} in a row above; it has one place"
+            )
         self._common(number, row, path, host)
         self._gateways(number, row, path, host)
 
     def _interface(self, number: int, row: Row) -> None:
-        if row.device in self._hosts or not row.interface:
-            told = f"{quoted(row.device)}: a host's port is written DEVICE/PORT; a device's row names its interface"
-            self._problem(number, "port", told)
+        if row.holder in self._hosts or not row.interface:
+            told = f"{quoted(row.holder)}: a host's port is written DEVICE/PORT; a device's row names its interface"
+            self._problem(number, "plugged into", told)
             return
-        device = self._device(number, row.device)
-        vlan, path = self._vlan(number, row), ("devices", row.device, "interfaces", row.interface)
+        device = self._device(number, row.holder)
+        vlan, path = self._vlan(number, row), ("devices", row.holder, "interfaces", row.interface)
         ports, interfaces = device.setdefault("ports", {}), device.setdefault("interfaces", {})
-        if row.port in ("", row.interface) and not vlan:
-            path = ("devices", row.device, "ports", row.interface)
+        if row.plugged_into in ("", row.interface) and not vlan:
+            path = ("devices", row.holder, "ports", row.interface)
             self._common(number, row, path, ports.setdefault(row.interface, {}))
         else:
             section = interfaces.setdefault(row.interface, {})
             self._common(number, row, path, section)
-            if row.port == LOOPBACK:
+            if row.plugged_into == LOOPBACK:
                 section["loopback"] = "yes"
-            elif "+" in row.port:
-                section["members"] = [member for member in row.port.split("+") if member]
-            elif row.port:
-                parent, _, untagged = row.port.partition(" ")
+            elif "+" in row.plugged_into:
+                section["members"] = [member for member in row.plugged_into.split("+") if member]
+            elif row.plugged_into:
+                parent, _, untagged = row.plugged_into.partition(" ")
                 section.update(
                     {"parent": parent} | ({"tag": vlan} if vlan else {}) | ({"untagged": "yes"} if untagged else {})
                 )
-                self._mark((*path, "parent"), number, "port")
+                self._mark((*path, "parent"), number, "plugged into")
                 self._mark((*path, "tag"), number, "VLAN")
                 ports.setdefault(parent, {})
             else:
                 section["vlan"] = vlan
                 self._mark((*path, "vlan"), number, "VLAN")
-        self._gateways(number, row, ("devices", row.device), device)
+        self._gateways(number, row, ("devices", row.holder), device)
 
     def _device(self, number: int, name: str) -> dict[str, Any]:
-        self._mark(("devices", name), number, "device")
+        self._mark(("devices", name), number, "holder")
         return self._devices.setdefault(name, {"kind": ""})
 
     def _plug(self, number: int, row: Row) -> None:
         """Set the port that a host is plugged into to its VLAN; not one that has an address, or is a router's."""
-        name, _, port = row.port.partition("/")
+        name, _, port = row.plugged_into.partition("/")
         vlan = self._vlan(number, row)
         device = self._device(number, name)
         if name in self._devices and _routes_by_ports(device):

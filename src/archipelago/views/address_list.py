@@ -1,4 +1,4 @@
-"""The addressing table of a network, as people keep it in a spreadsheet; `files/addressing_table` reads it."""
+"""The address list of a network, as people keep it in a spreadsheet; `files/address_list` reads it."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 from archipelago.addressing.values import InterfaceAddress
 from archipelago.diagnosis.places import plugged_vlan
-from archipelago.files.addressing_table import COLUMNS, LOOPBACK, Row
+from archipelago.files.address_list import COLUMNS, LOOPBACK, Row
 from archipelago.knowledge.index import index_network
 from archipelago.model.network import Network
 from archipelago.model.parts import Aggregate, Interface, Loopback, NextHop, Subinterface, VlanInterface
@@ -24,16 +24,16 @@ def rows_of(network: Network) -> Iterator[Row]:
 
     for device in network.devices.values():
         for name, port in device.ports.items():
-            yield from _rows(Row(device.name, name, port=name), port.addresses, device.gateway)
+            yield from _rows(Row(holder=device.name, interface=name, plugged_into=name), port.addresses, device.gateway)
         for name, interface in device.interfaces.items():
             number = interface.tag if isinstance(interface, Subinterface) else None
             number = interface.vlan if isinstance(interface, VlanInterface) else number
             where = _sits_on(interface)
-            row = Row(device.name, name, vlan_text(number), port=where)
+            row = Row(vlan=vlan_text(number), holder=device.name, interface=name, plugged_into=where)
             yield from _rows(row, interface.addresses, device.gateway)
     for host in network.hosts.values():
         vlan = vlan_text(plugged_vlan(index.knowledge, host))
-        row = Row(host.name, vlan=vlan, port=str(host.at))
+        row = Row(vlan=vlan, holder=host.name, plugged_into=str(host.at))
         written = list(_rows(row, host.addresses, host.gateway))
         if host.auto:
             hops = " ".join(str(hop) for hop in host.gateway if not host.addresses or hop.address.version == 6)

@@ -1,4 +1,4 @@
-"""The addressing table that people keep in a spreadsheet, in and out; and standard input and output."""
+"""The address list that people keep in a spreadsheet, in and out; and standard input and output."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from random import Random
 import pytest
 
 import archipelago
-from archipelago import export, read_addressing_table, read_network
+from archipelago import export, read_address_list, read_network
 from briefs import any_brief
 from makers import scrambled
 
@@ -25,7 +25,7 @@ gull;10.44.1.2/24;;10.44.1.1;140;slip/p2;
 
 
 def test_a_table_of_any_order_and_any_separator_becomes_a_network():
-    network = read_addressing_table(ROWS)
+    network = read_address_list(ROWS)
     assert network.vlans == {"crew": 120, "vlan-140": 140}
     landing, slip = network.devices["landing"], network.devices["slip"]
     assert landing.kind == "router" and slip.kind == "switch"
@@ -33,7 +33,7 @@ def test_a_table_of_any_order_and_any_separator_becomes_a_network():
     assert [slip.ports[port].access for port in ("p1", "p2")] == [120, 140]
     assert str(network.hosts["gull"].addresses[0]) == "10.44.1.2/24"
     for other in (",", "\t"):
-        assert read_addressing_table(ROWS.replace(";", other)) == network
+        assert read_address_list(ROWS.replace(";", other)) == network
 
 
 @pytest.mark.parametrize(
@@ -54,15 +54,15 @@ def test_a_table_of_any_order_and_any_separator_becomes_a_network():
 )
 def test_what_is_wrong_is_told_by_row_and_column(row, told):
     with pytest.raises(archipelago.DocumentError) as raised:
-        read_addressing_table(f"{ROWS.splitlines()[0]}\n{row}\n")
+        read_address_list(f"{ROWS.splitlines()[0]}\n{row}\n")
     assert told in str(raised.value)
 
 
 def test_heads_that_are_not_there_are_told():
-    with pytest.raises(archipelago.DocumentError, match="no column device and no column address; known heads: device"):
-        read_addressing_table("what,where\nwinch,quay\n")
+    with pytest.raises(archipelago.DocumentError, match="no column holder and no column address; known heads: address"):
+        read_address_list("what,where\nwinch,quay\n")
     with pytest.raises(archipelago.DocumentError):
-        read_addressing_table("\n")
+        read_address_list("\n")
 
 
 @pytest.mark.parametrize("seed", range(200))
@@ -71,9 +71,9 @@ def test_a_network_s_table_goes_out_and_in_unchanged(seed):
     if network is None:
         pytest.skip("this seed makes nothing to ask about")
     table = export(network, "csv")
-    again = read_addressing_table(table)
+    again = read_address_list(table)
     assert export(again, "csv") == table
-    assert export(read_addressing_table(export(network, "markdown")), "csv") == table
+    assert export(read_address_list(export(network, "markdown")), "csv") == table
 
 
 def test_the_verbs_and_the_demo(command, plain_bay, tmp_path):
@@ -83,7 +83,7 @@ def test_the_verbs_and_the_demo(command, plain_bay, tmp_path):
     assert done.returncode == 0 and done.stdout.startswith("imported: 6 devices, 9 VLANs, 18 hosts")
     assert command("view", tmp_path / "in.yaml", "--table", "csv").stdout == printed
     command("export", plain_bay / "network.yaml", "--as", "markdown", "-o", tmp_path / "table.md")
-    assert export(read_addressing_table(tmp_path / "table.md"), "csv") == printed
+    assert export(read_address_list(tmp_path / "table.md"), "csv") == printed
     network = read_network(plain_bay / "network.yaml")
     assert {host: network.hosts[host].addresses for host in network.hosts} == {
         name: host.addresses for name, host in read_network(tmp_path / "in.yaml").hosts.items()
