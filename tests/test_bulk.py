@@ -99,7 +99,7 @@ cables: [landing/p1 ~ quay-1/p24, quay-1/p23 ~ quay-2/p24]
         ("a-{1..3000000}: {at: quay-1/p1}", "ports for the 3,000,000 hosts"),
         ('a-{1..2}: {at: "quay-1/p{1..2}"}\n  a-{2..3}: {at: "quay-2/p{1..2}"}', "is in another bulk too"),
         ('a-{1..2}: {at: "quay-1/p{60..61}"}\n  b: {at: quay-1/p61}', "is used twice"),
-        ("9a-{1..2}: {at: quay-1/p1}", "a name starts with a letter"),
+        ("-a-{1..2}: {at: quay-1/p1}", "a name starts with a letter or a digit"),
     ],
 )
 def test_wrong_bulks_are_told(entry, message):

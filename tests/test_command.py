@@ -175,8 +175,13 @@ def tables_of(answer):
 
 def test_view_shows_filters_and_tables(command, tern_bay):
     network = tern_bay / "network.yaml"
-    everything = command("view", network).stdout
+    glance = command("view", network).stdout
+    assert len(glance.splitlines()) < 40 and re.search(r"^holm +layer 3 switch +IPv4, IPv6 +1 pool", glance, re.M)
+    assert re.search(r"^ 220 +crew +landing, hall, quay-1, quay-2 +3 +3 +landing/p1.220", glance, re.M)
+    assert "of all with --all: routing (8 rows)" in glance
+    everything = command("view", network, "--all").stdout
     assert "p1-p2" in everything and "subinterface" in everything and "in use" in everything
+    assert "and 40 more" in command("view", network, "landing").stdout and "and 40 more" not in everything
     crew = json.loads(command("view", network, "hall", "--vlan", "crew", "--json").stdout)
     rows = tables_of(crew)["VLANs"]
     assert {row["vlan"] for row in rows} == {220} and {row["device"] for row in rows} == {"hall"}
@@ -305,6 +310,7 @@ def test_what_a_person_decides_is_a_choice_with_what_it_does(command, tmp_path):
     assert archipelago.reach(archipelago.read_network(tmp_path / "new.yaml"), "kiosk", "mess").reached
 
 
+@pytest.mark.long
 def test_what_was_tried_for_a_finding_is_told(command, tern_bay):
     told = command("mend", tern_bay / "broken.yaml", "--why", "1").stdout
     assert told.startswith("1. ERROR admin-down at landing") and "tried: switch landing/p1.240 on: it holds" in told

@@ -100,7 +100,7 @@ def test_any_designed_network_reads_back_equal(random, kind):
         ("{members: [p4, p5],", "{members: [p4, p5], tag: crew,", 24, "'tag' does not go with 'members'"),
         ("{vlan: crew,", "{vlan: crew, parent: p3,", 23, "has parent and vlan"),
         ("format: archipelago-network/1", "format: other/9", 1, "archipelago-network/1"),
-        ("kiosk-a: {at", "9kiosk: {at", 33, "is not a name"),
+        ("kiosk-a: {at", "-kiosk: {at", 33, "is not a name"),
     ],
 )
 def test_each_problem_has_its_line_and_remedy(old, new, line, told):

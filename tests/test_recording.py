@@ -136,6 +136,7 @@ def test_a_symbolic_link_a_hook_s_refusal_and_a_repository_that_is_not_read_are_
     assert not (tmp_path / "deep" / ".git").exists()
 
 
+@pytest.mark.long
 def test_line_ends_separators_and_other_names_do_not_lose_a_record(command, tmp_path):
     document = tmp_path / "network.yaml"
     document.write_bytes(PLAIN.replace("\n", "\r\n").encode())

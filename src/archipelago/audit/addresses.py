@@ -8,10 +8,11 @@ from itertools import combinations
 from archipelago.addressing.carve import overlapping
 from archipelago.addressing.values import Address, is_link_local
 from archipelago.audit.registry import rule
-from archipelago.diagnosis.faults.hosts import address_broadcast, duplicate_address, insides_overlap, mask_mismatch
+from archipelago.diagnosis.faults.hosts import address_broadcast, insides_overlap, mask_mismatch
 from archipelago.diagnosis.faults.interfaces import subnet_overlap
 from archipelago.diagnosis.faults.words import label
 from archipelago.diagnosis.kind import ALWAYS, Example, Kind, finding
+from archipelago.diagnosis.outvoted import held_by_several
 from archipelago.diagnosis.places import has_moved, unplugged
 from archipelago.diagnosis.same_mac import same_mac
 from archipelago.diagnosis.separated import by_their_hosts, misplaced
@@ -36,7 +37,7 @@ def held_twice(index: NetworkIndex) -> Iterator[Finding]:
                     if _on_links_of_their_own(index, together):
                         yield subnet_overlap(*by_their_hosts(index, together[1], together[0]))
                     else:
-                        yield duplicate_address(index, address, tuple(together))
+                        yield held_by_several(index, address, tuple(together))
 
 
 def _hidden(index: NetworkIndex, together: list[Held]) -> bool:

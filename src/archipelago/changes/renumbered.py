@@ -126,7 +126,7 @@ class Rewriter:
     def party(self, end: str) -> str:
         """An end of an expectation or a policy, where it is an address or a subnet."""
         try:
-            if "/" in end and end.replace(".", "").replace("/", "").replace(":", "").isalnum():
+            if "/" in end:
                 return str(self.prefix(parse_prefix(end)))
             return str(self.address(parse_address(end)))
         except AddressError:

@@ -118,6 +118,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--leases", {"action": "store_true", "help": "what hosts are leased, by whom; who gets nothing, and why"}),
             ("--redundancy", {"action": "store_true", "help": "the spanning tree; who is active in shared gateways"}),
             ("--after", {"metavar": "FROM,TO", "help": "probe first, then show ARP and MAC tables too"}),
+            ("--all", {"action": "store_true", "help": "every table of every device, not a line for each"}),
             ("--table", {"choices": TABLES, "help": "print the whole address list"}),
             JSON,
         ],

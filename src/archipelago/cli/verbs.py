@@ -191,6 +191,8 @@ def matrix(words: Namespace) -> int:
 
 
 def view(words: Namespace) -> int:
+    from dataclasses import replace
+
     from archipelago.cli.words import two_ends
 
     network = archipelago.read_network(words.network)
@@ -212,7 +214,7 @@ def view(words: Namespace) -> int:
     if words.as_json:
         out.say_json(result.values())
         return 0
-    out.answer(result)
+    out.answer(replace(result, full=words.all))
     return 0
 
 

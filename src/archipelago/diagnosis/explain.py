@@ -6,7 +6,6 @@ from collections.abc import Callable, Mapping
 
 from archipelago.diagnosis.broadcast import broadcast
 from archipelago.diagnosis.cut import own_fault
-from archipelago.diagnosis.faults.hosts import duplicate_address
 from archipelago.diagnosis.faults.interfaces import subnet_overlap, tag_missing
 from archipelago.diagnosis.faults.links import switching_loop, unexplained
 from archipelago.diagnosis.filtered import filtered
@@ -15,7 +14,7 @@ from archipelago.diagnosis.no_address import no_address
 from archipelago.diagnosis.no_route import no_route
 from archipelago.diagnosis.not_routing import not_routing
 from archipelago.diagnosis.other_holder import other_holder
-from archipelago.diagnosis.outvoted import contradiction
+from archipelago.diagnosis.outvoted import contradiction, held_by_several
 from archipelago.diagnosis.places import meant_for
 from archipelago.diagnosis.routing_loop import routing_loop
 from archipelago.diagnosis.stop import Stop
@@ -73,7 +72,7 @@ def cannot_send(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         for own in (address for address in nic.addresses if address.prefix.holds(stop.target)):
             holders = index.holders(own.address)
             if len(holders) > 1:
-                return duplicate_address(index, own.address, holders)
+                return held_by_several(index, own.address, holders)
             home = next((home for home in index.homes(stop.target) if home.node is not node), None)
             if home is not None:
                 return subnet_overlap(Held(node, nic, own), home)

@@ -1,20 +1,14 @@
 from __future__ import annotations
 
 from archipelago.addressing.values import WIDTHS, Address, Prefix, is_private
-from archipelago.diagnosis.faults.hosts import (
-    duplicate_address,
-    gateway_missing,
-    gateway_wrong,
-    insides_overlap,
-    mask_mismatch,
-)
+from archipelago.diagnosis.faults.hosts import gateway_missing, gateway_wrong, insides_overlap, mask_mismatch
 from archipelago.diagnosis.faults.routing import next_hop_unusable, route_missing, table_meant
 from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.gateway_place import missing_end, without_gateway
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.kind import ALWAYS, NEVER, Example, Kind, finding
 from archipelago.diagnosis.no_address import without_address
-from archipelago.diagnosis.outvoted import gateway_meant
+from archipelago.diagnosis.outvoted import gateway_meant, held_by_several
 from archipelago.diagnosis.places import nic_path
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Nic, Node
@@ -251,7 +245,7 @@ def no_usable_gateway(index: NetworkIndex, node: Node, version: int) -> Finding:
     for hop in gateways:
         holders = index.holders(hop.address)
         if len(holders) > 1 and any(one.node is node for one in holders) and any(one.node.can_route for one in holders):
-            return duplicate_address(index, hop.address, holders)
+            return held_by_several(index, hop.address, holders)
         for other in holders:
             if other.address.prefix.holds(first.address) and other.address.length != first.address.length:
                 return mask_mismatch(first, other.address.prefix)
@@ -321,6 +315,6 @@ def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, w
         holders = index.holders(route.next_hop.address)
         own = any(holder.node is node for holder in holders)
         if own and len(holders) > 1:
-            return duplicate_address(index, route.next_hop.address, holders)
+            return held_by_several(index, route.next_hop.address, holders)
         return next_hop_unusable(node, route, number, why, hop, own)
     return gateway_wrong(node, route.next_hop, None, "is on no connected subnet")

@@ -1,11 +1,12 @@
 from __future__ import annotations
 
-from archipelago.diagnosis.faults.hosts import duplicate_address, gateway_wrong
+from archipelago.diagnosis.faults.hosts import gateway_wrong
 from archipelago.diagnosis.faults.links import unexplained
 from archipelago.diagnosis.faults.redundancy import addresses_text
 from archipelago.diagnosis.faults.routing import does_not_route, next_hop_unusable
 from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
 from archipelago.diagnosis.no_home import no_home
+from archipelago.diagnosis.outvoted import held_by_several
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.elected import Member
@@ -59,7 +60,7 @@ def not_routing(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         holders = index.holders(hop.address)
         if any(holder.node is node for holder in holders):
             if any(holder.node.can_route for holder in holders):
-                return duplicate_address(index, hop.address, holders)
+                return held_by_several(index, hop.address, holders)
             own = next((h for nic in sender.nics.values() for h in nic.addresses if h.version == version), None)
             home = index.home_of(sender, own) if own else None
             return gateway_wrong(sender, hop, home, f"is {node.name}, which does not route")

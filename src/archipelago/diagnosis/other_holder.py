@@ -1,9 +1,9 @@
 from __future__ import annotations
 
 from archipelago.addressing.values import Address
-from archipelago.diagnosis.faults.hosts import duplicate_address
 from archipelago.diagnosis.faults.words import node_path
 from archipelago.diagnosis.kind import NEVER, Kind, finding
+from archipelago.diagnosis.outvoted import held_by_several
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
@@ -17,7 +17,8 @@ def other_holder(index: NetworkIndex, stop: Stop, asked: str) -> Finding:
     taker = next((holder for holder in holders if holder.node.name == stop.node), None)
     meant = next((holder for holder in holders if holder.node.name == asked), None)
     if taker is not None and meant is not None and index.world_of(taker) == index.world_of(meant):
-        return duplicate_address(index, stop.target, (taker, meant))
+        world = index.world_of(taker)
+        return held_by_several(index, stop.target, tuple(one for one in holders if index.world_of(one) == world))
     return held_by_another(stop.target, stop.node, index.knowledge.nodes[asked])
 
 

@@ -90,6 +90,21 @@ def astray_from(index: NetworkIndex, address: Address) -> Finding | None:
     return None
 
 
+def held_by_several(index: NetworkIndex, address: Address, holders: tuple[Held, ...]) -> Finding:
+    """One address on several interfaces: a host that it takes out of its own subnet is astray, a gateway whose hosts
+    use another address has the wrong one, and the others are right."""
+    for holder in holders:
+        written = holder.node.written
+        wrong = (
+            stray_address(index, written, address.version)
+            if isinstance(written, Host)
+            else next((found for found in outvoted(index, holder.node, holder.nic, address.version)), None)
+        )
+        if wrong is not None:
+            return wrong
+    return duplicate_address(index, address, holders)
+
+
 def _stray(index: NetworkIndex, host: Host, version: int | None) -> tuple[Held, Held] | None:
     """A host's address and the gateway that it is not of the subnet of: its first, or a further one whose subnet is
     served in another VLAN."""
@@ -270,6 +285,9 @@ def _places_of(address: InterfaceAddress) -> tuple[tuple[str, int], ...]:
 def unheld_gateway(index: NetworkIndex, node: Node, hop: NextHop, home: Held) -> Finding:
     """A host's gateway that nobody holds. Where the host is the only one of its VLAN, it is its word against that of
     the gateway there."""
+    wrong = next(outvoted(index, home.node, home.nic, hop.address.version), None)
+    if wrong is not None:
+        return wrong
     hosts = index.once(hosts_by_vlan).get(home.nic.vlan or 0, ())
     alone = sum(count for _, count in hosts) == 1
     return gateway_wrong(node, hop, home, "is held by nobody", alone)
@@ -392,7 +410,7 @@ def far_end_wrong(index: NetworkIndex, own: Held, hop: Address) -> Finding | Non
             return address_broadcast(index, far.address.address, far.address.prefix)
         holders = index.holders(far.address.address)
         if len(holders) > 1:
-            return duplicate_address(index, far.address.address, holders)
+            return held_by_several(index, far.address.address, holders)
     return None
 
 

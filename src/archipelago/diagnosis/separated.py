@@ -1,13 +1,13 @@
 from __future__ import annotations
 
 from archipelago.diagnosis.cut import cut
-from archipelago.diagnosis.faults.hosts import duplicate_address, insides_overlap, vlan_wrong
+from archipelago.diagnosis.faults.hosts import insides_overlap, vlan_wrong
 from archipelago.diagnosis.faults.interfaces import subnet_overlap, tag_missing
 from archipelago.diagnosis.faults.links import switching_loop, unexplained
 from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
 from archipelago.diagnosis.link_ends import plugged_elsewhere
-from archipelago.diagnosis.outvoted import hosts_by_vlan
+from archipelago.diagnosis.outvoted import held_by_several, hosts_by_vlan
 from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, sits_in, wanted_vlan
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
@@ -276,7 +276,7 @@ def _held_by_several(index: NetworkIndex, holder: Held, own: Held) -> Finding | 
     for address in (holder.address.address, own.address.address):
         holders = index.holders(address)
         if len(holders) > 1:
-            return duplicate_address(index, address, holders)
+            return held_by_several(index, address, holders)
     return None
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 from itertools import count
 
@@ -17,16 +18,17 @@ from archipelago.model.parts import USUAL_MTU, Aggregate, Device, Host, Route
 from archipelago.model.values import MTUS
 
 BRIDGE = "bridge"
+_KERNEL_NAME = re.compile(r"[A-Za-z][A-Za-z0-9._-]{0,14}")
 _RESERVED = {"lo", "all", "default", BRIDGE, "bonding_masters"}
 
 
 def _kernel_names(node: Node, taken: Iterable[str]) -> dict[str, str]:
-    """Interface names as the kernel takes them: at most 15 characters, none of its own words, none taken already; each
-    its own. Names that fit stay."""
+    """Interface names as the kernel takes them: at most 15 characters, no slash, none of its own words, none taken
+    already; each its own. Names that fit stay; a number alone could be taken for an interface's index."""
     ports = (end.port for attachment in node.attachments.values() for end in attachment.members)
     wanted = list(dict.fromkeys((*node.nics, *node.attachments, *ports)))
     reserved = {*_RESERVED, *taken}
-    names = {name: name for name in wanted if len(name) <= 15 and name.lower() not in reserved}
+    names = {name: name for name in wanted if _KERNEL_NAME.fullmatch(name) and name.lower() not in reserved}
     free = (short for number in count() if (short := f"x{number}") not in names and short not in reserved)
     return {name: names.get(name) or next(free) for name in wanted}
 

@@ -170,7 +170,7 @@ class Additions:
     def _next_name(self, device: str, like: str) -> str:
         """A name for a port that nothing is written of, after the manner of another."""
         taken = self._index.knowledge.ports[device]
-        stem = re.sub(r"\d+$", "", like) or "p"
+        stem = re.sub(r"\d+$", "", like) if like else "p"
         numbers = [int(found[1]) for name in taken if (found := re.fullmatch(re.escape(stem) + r"(\d+)", name))]
         return next(name for number in count(max(numbers, default=0) + 1) if (name := f"{stem}{number}") not in taken)
 

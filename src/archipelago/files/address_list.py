@@ -20,6 +20,7 @@ from archipelago.files.network import FORMAT, network_from
 from archipelago.files.tree import Tree
 from archipelago.model.network import Network
 from archipelago.model.parts import Mark, Path
+from archipelago.model.values import NAME
 
 COLUMNS = ("address", "prefix", "VLAN", "holder", "interface", "plugged into", "gateway")
 """The columns as they are written."""
@@ -46,6 +47,13 @@ class Row(NamedTuple):
     interface: str = ""
     plugged_into: str = ""
     gateway: str = ""
+
+    @property
+    def is_host(self) -> bool:
+        """Whether it is a host's: plugged into DEVICE/PORT, which no port, parent or member is called like here."""
+        device, slash, _ = self.plugged_into.partition("/")
+        own = bool(self.interface) and self.interface.startswith(self.plugged_into)
+        return bool(slash) and "+" not in self.plugged_into and NAME.fullmatch(device) is not None and not own
 
 
 def network_of(text: str, source: str) -> Network:
@@ -95,13 +103,13 @@ class _Table:
         for number, row in rows:
             if not row.holder:
                 self._problem(number, "holder", "the row names no device")
-            elif "/" in row.plugged_into:
+            elif row.is_host:
                 self._host(number, row)
         for number, row in rows:
-            if row.holder and "/" not in row.plugged_into:
+            if row.holder and not row.is_host:
                 self._interface(number, row)
         for number, row in rows:
-            if "/" in row.plugged_into:
+            if row.is_host:
                 self._plug(number, row)
 
     def _cells(self) -> Iterator[tuple[int, list[str]]]:

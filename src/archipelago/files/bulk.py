@@ -9,72 +9,19 @@ otherwise.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping
-from itertools import chain, cycle, product
+from itertools import cycle
 from typing import Any, NamedTuple
 
 from archipelago.addressing.values import InterfaceAddress
-from archipelago.files.codecs import LEARNED, MOST_PORTS, Wrong, name, shown
+from archipelago.files.codecs import LEARNED, MOST_PORTS, name
+from archipelago.files.ranges import Wrong, count_of, ranged, shown, texts
 from archipelago.files.sections import BAD, Fields, Reader
 from archipelago.model.key import Holder
 from archipelago.model.parts import End, Path
 
-_ITEM = r"\d{1,7}(?:\.\.\d{1,7})?"
-RANGE = re.compile(rf"\{{(\d{{1,7}}\.\.\d{{1,7}}(?:,{_ITEM})*|{_ITEM}(?:,{_ITEM})+)\}}")
 MOST = 2_000_000
 """The most hosts, ports and interfaces that the ranges of one file make."""
-
-
-def ranged(value: Any) -> bool:
-    """Whether a text holds a range."""
-    return isinstance(value, str) and "{" in value
-
-
-def _spans(listed: str) -> list[tuple[str, int, int]]:
-    """The ranges of one pair of braces: the first as it is written, and both ends.
-
-    Raises:
-        Wrong: one runs backwards.
-    """
-    spans = []
-    for item in listed.split(","):
-        first, _, last = item.partition("..")
-        last = last or first
-        if int(last) < int(first):
-            raise Wrong(f"'{{{item}}}' runs backwards; write {{{last}..{first}}}")
-        spans.append((first, int(first), int(last)))
-    return spans
-
-
-def count_of(text: str) -> int:
-    """How many texts a pattern stands for.
-
-    Raises:
-        Wrong: a range is not `{FIRST..LAST}`, or runs backwards.
-    """
-    if text.count("{") != len(RANGE.findall(text)) or text.count("}") != text.count("{"):
-        raise Wrong(f"{shown(text)} holds a brace that is no range; a range is written like {{1..24}} or {{1..4,7}}")
-    total = 1
-    for listed in RANGE.findall(text):
-        total *= sum(last - first + 1 for _, first, last in _spans(listed))
-    return total
-
-
-def texts(pattern: str) -> Iterator[str]:
-    """The texts that a pattern stands for, the last range running fastest."""
-    parts = RANGE.split(pattern)
-    if len(parts) == 3 and "{0" not in pattern and ",0" not in pattern:  # nearly all: one range, no leading zeros
-        before, listed, after = parts
-        for _, first, last in _spans(listed):
-            yield from [f"{before}{number}{after}" for number in range(first, last + 1)]
-        return
-    choices = [
-        [str(number).zfill(len(word)) for word, first, last in _spans(listed) for number in range(first, last + 1)]
-        for listed in parts[1::2]
-    ]
-    for numbers in product(*choices):
-        yield "".join(chain.from_iterable(zip(parts[::2], (*numbers, ""), strict=True)))
 
 
 class Total:

@@ -15,6 +15,7 @@ from typing import Any
 from archipelago.addressing.convention import gateway_convention
 from archipelago.addressing.values import WIDTHS, Prefix, parse_address, parse_interface_address, parse_prefix
 from archipelago.errors import AddressError, CarveError, DurationError, TrafficError, quoted
+from archipelago.files.ranges import Wrong, count_of, shown, texts
 from archipelago.model.filters import parse_ports, parse_probe, parse_traffic, prefix_text
 from archipelago.model.key import Value
 from archipelago.model.leases import duration_text, parse_address_range, parse_duration
@@ -31,6 +32,7 @@ from archipelago.model.values import (
     MTUS,
     NAME,
     PATH_COSTS,
+    PORT_NAME,
     PRIORITIES,
     VLAN_IDS,
     VRIDS,
@@ -43,10 +45,6 @@ MOST_PORTS = 4096
 _SPEED = re.compile(r"(\d{1,6}(?:\.\d{1,6})?)([MGT])")
 _SPAN = re.compile(r"(\d{1,4})-(\d{1,4})")
 _MAC = re.compile(r"[0-9A-Fa-f]{2}(?:-[0-9A-Fa-f]{2}){5}")
-
-
-class Wrong(ValueError):
-    """A value is not what its key takes; the message says what would be."""
 
 
 @dataclass(slots=True)
@@ -77,15 +75,6 @@ class Context:
         return next((name for name, vlan in self.vlans.items() if vlan == number), str(number))
 
 
-def shown(value: Any) -> str:
-    """A value as a message quotes it: short, on one line, control characters shown and not obeyed."""
-    if value is None:
-        return "an empty value"
-    if isinstance(value, (dict, list)):
-        return "a mapping" if isinstance(value, dict) else "a list"
-    return quoted(str(value))
-
-
 def text(value: Any, context: Context | None = None) -> str:
     """A text as it stands."""
     if not isinstance(value, str):
@@ -97,8 +86,18 @@ def name(value: Any, context: Context | None = None) -> str:
     """The name of a part."""
     if not isinstance(value, str) or not NAME.fullmatch(value):
         raise Wrong(
-            f"{shown(value)} is not a name; a name starts with a letter and goes on with letters, digits, '-', '_' "
-            "and '.', at most 63 in all"
+            f"{shown(value)} is not a name; a name starts with a letter or a digit and goes on with letters, digits, "
+            "'-', '_' and '.', at most 63 in all, a letter among them"
+        )
+    return value
+
+
+def port_name(value: Any, context: Context | None = None) -> str:
+    """The name of a port or an interface."""
+    if not isinstance(value, str) or not PORT_NAME.fullmatch(value):
+        raise Wrong(
+            f"{shown(value)} is not the name of a port or an interface; it is of letters, digits, '-', '_', '.' and "
+            "'/', such as p1, 24 or 1/0/24, at most 63 in all"
         )
     return value
 
@@ -205,15 +204,15 @@ def parse_next_hop(value: str) -> NextHop:
     """
     body, percent, interface = value.partition("%")
     address = parse_address(body)
-    if percent and not NAME.fullmatch(interface):
+    if percent and not PORT_NAME.fullmatch(interface):
         raise AddressError(f"{quoted(value)}: after '%' goes the name of an interface")
     return NextHop(address, interface or None)
 
 
 def _end(value: Any, context: Context | None = None) -> End:
     device, slash, port = value.partition("/") if isinstance(value, str) else ("", "", "")
-    if not slash or not NAME.fullmatch(device) or not NAME.fullmatch(port):
-        raise Wrong(f"{shown(value)} is not a place; write DEVICE/PORT, such as quay-1/p1")
+    if not slash or not NAME.fullmatch(device) or not PORT_NAME.fullmatch(port):
+        raise Wrong(f"{shown(value)} is not a place; write DEVICE/PORT, such as quay-1/p1 or quay-1/1/0/24")
     return End(device, port)
 
 
@@ -278,9 +277,11 @@ def _mac(value: Any, context: Context) -> int:
 
 
 def _ports(value: Any, context: Context) -> tuple[str, ...]:
-    """A count, or a list of names."""
+    """A count, or a list of names and ranges of names."""
     if isinstance(value, list):
-        return tuple(name(entry) for entry in value)
+        if sum(count_of(text(entry)) for entry in value) > MOST_PORTS:
+            raise Wrong(f"these are more than {MOST_PORTS:,} ports")
+        return tuple(port_name(port) for entry in value for port in texts(text(entry)))
     return tuple(
         f"p{number}" for number in range(1, _whole(range(MOST_PORTS + 1), "a count of ports")(value, context) + 1)
     )
@@ -321,7 +322,7 @@ READ: Mapping[Value, Callable[[Any, Context], Any]] = {
     Value.VLAN_ID: _whole(VLAN_IDS, "a VLAN id"),
     Value.VLAN: lambda value, context: context.vlan(text(value)),
     Value.UNTAGGED: lambda value, context: value if value == "none" else context.vlan(text(value)),
-    Value.PORT_NAME: name,
+    Value.PORT_NAME: port_name,
     Value.ADDRESS: _addressed(parse_address),
     Value.ADDRESS_RANGE: _addressed(parse_address_range),
     Value.DURATION: _duration,

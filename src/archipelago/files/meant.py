@@ -8,8 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from archipelago.errors import EditError, printable, quoted
-from archipelago.files.bulk import ranged, texts
-from archipelago.files.codecs import Wrong
+from archipelago.files.ranges import Wrong, ranged, texts
 from archipelago.model.finding import REMOVE, Edit
 from archipelago.model.parts import Path
 

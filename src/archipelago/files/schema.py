@@ -25,11 +25,14 @@ DRAFT = "https://json-schema.org/draft/2020-12/schema"
 Schema = dict[str, Any]
 _WHOLE: Schema = {"type": ["integer", "string"], "pattern": r"^\d+$"}
 _TEXT: Schema = {"type": ["string", "number", "boolean"]}
-_NAME: Schema = {"type": "string", "pattern": r"^[A-Za-z][A-Za-z0-9._-]{0,62}$"}
+_NAME_TEXT = r"(?=[^A-Za-z]*[A-Za-z])[A-Za-z0-9][A-Za-z0-9._-]{0,62}"
+_PORT_TEXT = r"[A-Za-z0-9][A-Za-z0-9._-]*(/[A-Za-z0-9][A-Za-z0-9._-]*)*"
+_NAME: Schema = {"type": "string", "pattern": f"^{_NAME_TEXT}$"}
+_PORT_NAME: Schema = {"type": ["string", "integer"], "pattern": f"^{_PORT_TEXT}$", "maxLength": 63}
 _FLAG: Schema = {"enum": [True, False, "true", "false", "yes", "no"]}
-_PORT = r"[A-Za-z][A-Za-z0-9._-]{0,62}/[A-Za-z][A-Za-z0-9._-]{0,62}"
+_PORT = f"{_NAME_TEXT}/{_PORT_TEXT}"
 _ADDRESS = r"[0-9A-Fa-f:.]+"
-_PLACES = "[A-Za-z{][A-Za-z0-9._{},/-]*"
+_PLACES = "[A-Za-z0-9{][A-Za-z0-9._{},/-]*"
 """Places of hosts in bulk hold ranges."""
 
 
@@ -50,7 +53,7 @@ _VALUES: dict[Value, Schema] = {
     Value.VLAN_ID: _within(VLAN_IDS),
     Value.VLAN: _TEXT,
     Value.UNTAGGED: _TEXT,
-    Value.PORT_NAME: _NAME,
+    Value.PORT_NAME: _PORT_NAME,
     Value.ADDRESS: _text(_ADDRESS),
     Value.ADDRESS_RANGE: _text(f"{_ADDRESS}(-{_ADDRESS})?"),
     Value.DURATION: _text(r"\d{1,9}(\.\d{1,3})?(ms|s|m|h|d)"),
@@ -64,7 +67,7 @@ _VALUES: dict[Value, Schema] = {
     Value.ENDS: _text(rf"\s*{_PORT}\s*~\s*{_PORT}\s*"),
     Value.METRIC: _within(METRICS),
     Value.COUNT: _within(range(MOST_HOSTS + 1)),
-    Value.PORTS: {"anyOf": [{**_WHOLE, "minimum": 0, "maximum": 4096}, {"type": "array", "items": _NAME}]},
+    Value.PORTS: {"anyOf": [{**_WHOLE, "minimum": 0, "maximum": 4096}, {"type": "array", "items": _PORT_NAME}]},
     Value.FAMILY: {"enum": ["ipv4", "ipv6"]},
     Value.KIND: {"enum": ["router", "l3switch", "switch"]},
     Value.UNRESOLVED: {"enum": ["hold", "drop"]},

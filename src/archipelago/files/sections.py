@@ -11,7 +11,8 @@ from functools import cache
 from typing import Any
 
 from archipelago.errors import DocumentError, ModelProblem, Problem
-from archipelago.files.codecs import READ, Context, Wrong, name, shown, trunk_vlans
+from archipelago.files.codecs import READ, Context, name, port_name, trunk_vlans
+from archipelago.files.ranges import Wrong, shown
 from archipelago.files.tree import Tree
 from archipelago.model.key import ALONE, Holder, Key, Value
 from archipelago.model.keys import keys_of, telling_key
@@ -211,12 +212,13 @@ class Reader:
             self.add(path, f"{shown(value)} stands where a mapping (name: ...) is expected")
             return {}
         sections = {}
+        reads = port_name if {Holder.PORT, Holder.VLAN_INTERFACE} & set(key.holds) else name
         last: Any = None
         got: Any = BAD
         entries = value.items() if path[1:] else steps(value.items(), f"reading {key.name}")
         for word, entry in entries:
             try:
-                name(word)
+                reads(word)
             except Wrong as error:
                 self.add((*path, word), str(error), key=True)
             where: Path = (*path, word)

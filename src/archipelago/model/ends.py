@@ -96,8 +96,9 @@ def find(word: str, named: Named) -> NamedEnd | None:
         return NamedEnd(Kind.OUTSIDE)
     if word == ANYBODY:
         return NamedEnd(Kind.ANYBODY)
-    if word[:1].isdigit() or ":" in word:
-        return _written(word, named)
+    written = _written(word, named) if word[:1].isdigit() or ":" in word else None
+    if written is not None:
+        return written
     name, slash, part = word.partition("/")
     if slash:
         if name in named.devices:

@@ -71,7 +71,7 @@ KEYS = (
         default=False,
     ),
     Key("vlan", Value.VLAN, (Holder.VLAN_INTERFACE,), "the VLAN that it is the device's interface in", tells=True),
-    Key("members", Value.NAME, (Holder.AGGREGATE,), "the ports that act as one", many=True, tells=True),
+    Key("members", Value.PORT_NAME, (Holder.AGGREGATE,), "the ports that act as one", many=True, tells=True),
     Key(
         "shared-with",
         Value.NAME,

@@ -201,7 +201,11 @@ def named_problems(parts: Mapping[str, Named], section: str) -> Problems:
             told = f"'{key}' stands for what is called '{part.name}'; a part is filed under its own name"
             yield ModelProblem((section, key), told, True)
         if not is_name(key):
-            yield ModelProblem((section, key), f"'{key}' is not a name; a name starts with a letter", True)
+            yield ModelProblem(
+                (section, key),
+                f"'{key}' is not a name; a name is of letters, digits, '-', '_' and '.', with a letter in it",
+                True,
+            )
 
 
 def word_problems(names: Iterable[str], section: str) -> Problems:

@@ -12,8 +12,11 @@ from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Pre
 from archipelago.model.key import Key, Value
 from archipelago.model.leases import LONGEST
 
-NAME = re.compile(r"[A-Za-z][A-Za-z0-9._-]{0,62}")
-"""A letter first, then letters, digits, hyphens, underscores and dots."""
+NAME = re.compile(r"(?=[^A-Za-z]*[A-Za-z])[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
+"""A letter or a digit first, then letters, digits, hyphens, underscores and dots; a letter is among them, so that no
+name reads as a number or an address."""
+PORT_NAME = re.compile(r"(?=.{1,63}\Z)[A-Za-z0-9][A-Za-z0-9._-]*(/[A-Za-z0-9][A-Za-z0-9._-]*)*")
+"""What ports and interfaces are called on devices: `24`, `1/0/24` too."""
 VLAN_IDS = range(1, 4095)
 """The VLAN ids that frames can carry (IEEE 802.1Q 9.6)."""
 METRICS = range(2**32)
@@ -53,6 +56,10 @@ def _name(value: object) -> bool:
     return isinstance(value, str) and NAME.fullmatch(value) is not None
 
 
+def _port_name(value: object) -> bool:
+    return isinstance(value, str) and PORT_NAME.fullmatch(value) is not None
+
+
 def _address(value: object) -> bool:
     return isinstance(value, Address) and value.version in WIDTHS and 0 <= value.value < 1 << WIDTHS[value.version]
 
@@ -70,15 +77,20 @@ def _prefix(value: object) -> bool:
 
 
 def _next_hop(value: object) -> bool:
-    return isinstance(value, tuple) and len(value) == 2 and _address(value[0]) and (value[1] is None or _name(value[1]))
+    return (
+        isinstance(value, tuple)
+        and len(value) == 2
+        and _address(value[0])
+        and (value[1] is None or _port_name(value[1]))
+    )
 
 
 def _end(value: object) -> bool:
-    return isinstance(value, tuple) and len(value) == 2 and all(map(_name, value))
+    return isinstance(value, tuple) and len(value) == 2 and _name(value[0]) and _port_name(value[1])
 
 
 def _place(value: object) -> bool:
-    return isinstance(value, tuple) and len(value) == 2 and _name(value[0]) and (value[1] is None or _name(value[1]))
+    return _end(value) or (isinstance(value, tuple) and len(value) == 2 and _name(value[0]) and value[1] is None)
 
 
 def _trunk(value: object) -> bool:
@@ -98,7 +110,7 @@ _CHECKS: Mapping[Value, Callable[[object], bool]] = {
     Value.VLAN: _VLAN,
     Value.TRUNK: _trunk,
     Value.UNTAGGED: lambda value: value == "none" or _VLAN(value),
-    Value.PORT_NAME: _name,
+    Value.PORT_NAME: _port_name,
     Value.ADDRESS: _address,
     Value.ADDRESS_RANGE: lambda value: isinstance(value, tuple) and len(value) == 2 and all(map(_address, value)),
     Value.DURATION: _whole(range(LONGEST + 1)),
@@ -112,7 +124,7 @@ _CHECKS: Mapping[Value, Callable[[object], bool]] = {
     Value.ENDS: lambda value: isinstance(value, tuple) and len(value) == 2 and all(map(_end, value)),
     Value.METRIC: _whole(METRICS),
     Value.COUNT: _whole(range(MOST_HOSTS + 1)),
-    Value.PORTS: lambda value: isinstance(value, tuple) and all(map(_name, value)),
+    Value.PORTS: lambda value: isinstance(value, tuple) and all(map(_port_name, value)),
     Value.FAMILY: _one_of(4, 6),
     Value.KIND: _one_of("router", "l3switch", "switch"),
     Value.UNRESOLVED: _one_of("hold", "drop"),

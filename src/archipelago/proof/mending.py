@@ -14,7 +14,7 @@ from archipelago.errors import DocumentError, EditError, QueryError
 from archipelago.files.edit import apply
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
-from archipelago.model.finding import Edit, Finding
+from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.network import Network
 from archipelago.model.parts import Path
 
@@ -90,7 +90,7 @@ def mend(text: str, source: str, only: list[str], audit: Audit, *, notes: bool =
         wanted = [finding for finding in result if finding.edits and (not only or is_meant(finding, only))]
         wanted = [finding for finding in wanted if not any(_same(finding, other) for other in made)]
         # What is wrong or risky comes first: a note's mend can be in the way of an error's.
-        serious = [finding for finding in wanted if not finding.is_note]
+        serious = _taking_last([finding for finding in wanted if not finding.is_note])
         untidy = wanted if only or (notes and not result.errors) else []
         new, applied = _apply(text, serious or untidy, refused)
         if not applied:
@@ -102,6 +102,20 @@ def mend(text: str, source: str, only: list[str], audit: Audit, *, notes: bool =
         text, network, result = new, network_now, result_now
         made += applied
     return MendResult(before, text, network, tuple(made), tuple(refused), result)
+
+
+def _taking_last(findings: list[Finding]) -> list[Finding]:
+    """Of some findings those whose mends are made now: nothing is taken away while another mend can show that it is
+    needed."""
+    adding = [finding for finding in findings if not _takes_away(finding)]
+    return adding if any(finding.is_error for finding in adding) else findings
+
+
+def _takes_away(finding: Finding) -> bool:
+    """Whether a mend takes an interface, a route, a host or a cable away."""
+    parts = {"interfaces", "routes", "hosts", "cables"}
+    removed = (edit.path for edit in finding.edits if edit.value is REMOVE)
+    return any(len(path) > 1 and path[-2] in parts for path in removed)
 
 
 def make(text: str, source: str, chosen: Sequence[Finding], audit: Audit) -> MendResult:

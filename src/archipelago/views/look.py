@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 from archipelago.errors import QueryError
 from archipelago.knowledge.devices import Node
@@ -11,7 +11,7 @@ from archipelago.knowledge.index import NetworkIndex, index_network
 from archipelago.model.network import Network
 from archipelago.model.problems import Names, listed
 from archipelago.simulation.build import Simulation
-from archipelago.views import device, leases, redundancy
+from archipelago.views import device, leases, overview, redundancy
 from archipelago.views.filters import conversations, filters
 from archipelago.views.policy import policy, summary
 from archipelago.views.view import View
@@ -31,6 +31,11 @@ class Wanted:
     leases: bool = False
     redundancy: bool = False
     simulated: Simulation | None = None
+
+    @property
+    def is_everything(self) -> bool:
+        """Whether nothing of it is chosen."""
+        return not any(getattr(self, one.name) for one in fields(self))
 
 
 def look(network: Network, wanted: Wanted) -> View:
@@ -67,6 +72,8 @@ def look(network: Network, wanted: Wanted) -> View:
         learned = [*device.learned(wanted.simulated, nodes), conversations(wanted.simulated, nodes)]
         shown += [table for table in learned if table.rows]
     headline = summary(network) if wanted.policy else device.summary(nodes) + unlike
+    if wanted.is_everything:
+        return View(headline, (overview.devices(index), overview.vlans(index)), more=tuple(shown))
     return View(headline, tuple(shown))
 
 

@@ -2,23 +2,30 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from archipelago.answer import Answer
-from archipelago.views.face import Face
+from archipelago.model.problems import listed
+from archipelago.views.face import Face, Part
 from archipelago.views.schema import ROW, TEXT, record, several
 from archipelago.views.table import Table
+
+MOST_LISTED = 6
+"""Of a list with more entries in a cell the first few are shown."""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
 class View(Answer):
-    """What was looked at: a line that sums it up, and what is shown."""
+    """What was looked at: a line that sums it up, what is shown, and what else there is, which is counted when it is
+    printed, unless it is to be printed in `full`."""
 
     SHOWN = "view.VIEW"
 
     said: str
     shown: tuple[Table, ...]
+    more: tuple[Table, ...] = field(default=(), kw_only=True)
+    full: bool = field(default=False, kw_only=True)
 
     @property
     def headline(self) -> str:
@@ -28,16 +35,43 @@ class View(Answer):
 
 def rows(view: View) -> list[dict[str, Any]]:
     """The rows of all tables; of several, each with the table that it is of."""
-    if len(view.shown) == 1:
-        return view.shown[0].records()
-    return [{"table": table.title, **row} for table in view.shown for row in table.records()]
+    every = tables(view)
+    if len(every) == 1:
+        return every[0].records()
+    return [{"table": table.title, **row} for table in every for row in table.records()]
+
+
+def tables(view: View) -> tuple[Table, ...]:
+    """Every table, those that are only counted too."""
+    return (*view.shown, *view.more)
+
+
+def body(view: View) -> list[Part]:
+    """The tables that are shown, long lists in them cut, and how long the others are; in full, all as it is."""
+    if view.full:
+        return [part for table in tables(view) for part in ("", table)]
+    counts = ", ".join(f"{table.title} ({len(table.rows):,} rows)" for table in view.more)
+    more = ["", f"also, of one device by its name, of all with --all: {counts}"] if view.more else []
+    return [*(part for table in view.shown for part in ("", _cut(table))), *more]
+
+
+def _cut(table: Table) -> Table:
+    """A table without the rest of lists that are too long to be read in a cell."""
+    rows = tuple(tuple(_listed(cell) if isinstance(cell, str) else cell for cell in row) for row in table.rows)
+    return replace(table, rows=rows)
+
+
+def _listed(cell: str) -> str:
+    items = cell.split(", ")
+    return cell if len(items) <= MOST_LISTED else listed(items, MOST_LISTED - 2)
 
 
 VIEW = Face(
     name="view",
     verb="view",
     shape=record(tables=several(record(title=TEXT, rows=several(ROW)))),
-    values=lambda view: {"tables": [{"title": table.title, "rows": table.records()} for table in view.shown]},
-    tables=lambda view: view.shown,
+    values=lambda view: {"tables": [{"title": table.title, "rows": table.records()} for table in tables(view)]},
+    tables=tables,
+    body=body,
     rows=rows,
 )
