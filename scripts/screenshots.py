@@ -24,7 +24,7 @@ PAGES = {
     "audit": ["audit", "broken.yaml"],
     "reach-not": ["reach", "broken.yaml", "purser", "camera-s"],
     "lease": ["reach", "network.yaml", "innkeeper", "--lease"],
-    "view": ["view", "network.yaml", "landing", "hall"],
+    "view": ["view", "network.yaml"],
     "redundancy": ["view", "network.yaml", "--redundancy"],
     "matrix": ["matrix", "broken.yaml"],
     "rehearse": ["rehearse", "broken.yaml", "--from", "purser"],
@@ -110,7 +110,7 @@ def main() -> None:
         weigh_in_pixels(bay / "brief.yaml", SHOTS / "weighing.png")
         run("matrix", "broken.yaml", "-o", str(SHOTS / "matrix-figure.png"), cwd=bay)
         run("matrix", "broken.yaml", "--policy", "-o", str(SHOTS / "policy.png"), cwd=bay)
-        run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), "--way", "lamp,mess", cwd=bay)
+        run("draw", "broken.yaml", "-o", str(SHOTS / "diagram-broken.png"), "--way", "purser,lamp", cwd=bay)
         run("outages", "network.yaml", "-o", str(SHOTS / "hanging.png"), cwd=bay)
         run("compare", "running.yaml", "moved.yaml", "-o", str(SHOTS / "compare.png"), cwd=bay)
         run(*BREAK, "-o", str(SHOTS / "outages-break.png"), cwd=bay)

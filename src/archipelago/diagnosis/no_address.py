@@ -48,7 +48,7 @@ def no_common_family(index: NetworkIndex, source: Node, target: Node | Address, 
     if unheard is not None and family != 4:
         return own_fault(index, unheard) or without_address(index, unheard, 6)
     bare = next((node for node in ends if all(first_address(node, ip_version) is None for ip_version in (4, 6))), None)
-    if bare is not None and not (family == 6 and _leases(bare)):
+    if bare is not None and family not in _never_meant(bare):
         return own_fault(index, bare) or without_address(index, bare, family or 4)
     version = family or (target.version if isinstance(target, Address) else 4)
     lacking = next((node for node in ends if first_address(node, version) is None), source)
@@ -63,9 +63,12 @@ def _takes_advertised(node: Node) -> bool:
     return isinstance(node.written, Host) and node.written.auto
 
 
-def _leases(node: Node) -> bool:
-    """Whether all that a host asks for is an IPv4 address."""
-    return isinstance(node.written, Host) and node.written.dhcp and not node.written.auto
+def _never_meant(node: Node) -> tuple[int, ...]:
+    """The families that a host which learns its addresses asks for none of."""
+    written = node.written
+    if not isinstance(written, Host) or written.auto == written.dhcp:
+        return ()
+    return (4,) if written.auto else (6,)
 
 
 def unadvertised(index: NetworkIndex, node: Node, host: Host) -> Finding:

@@ -45,7 +45,7 @@ def breaking_picture(broken: Broken) -> Picture:
         picture.shapes += clock.mark(time, y, colour)
     y = bottom + STEP
     notes = [f"and {more:,} more things that happened"] if more > 0 else []
-    for note in [*notes, *(f"{time} s: {told}" for time, told in standing(broken).rows)]:
+    for note in [*notes, *(f"{time} s: {told}" for time, told in standing(broken).rows), *broken.lasting]:
         picture.shapes.append(Text(MARGIN, y, note))
         y += STEP
     picture.height = y + MARGIN

@@ -124,7 +124,7 @@ def content_of(index: NetworkIndex, findings: Sequence[Finding] = (), way: Reach
     _mark(cards, links, shown)
     notes = [(f"[{number}] {f.severity.upper()} at {f.at}: {f.says}", True) for number, f in enumerate(shown, 1)]
     if rest:
-        notes.append((f"and {counted(len(rest), 'more finding')}: archipelago audit lists them", True))
+        notes.append((f"and {counted(len(rest), 'more finding')}: audit --quick lists them", True))
     if way is not None:
         notes = [*_told(way, cards), *notes]
     vlans = list(network.vlans.values())

@@ -9,11 +9,11 @@ from archipelago.views.shapes import Picture
 
 BROADEST, THINNEST = 16.0, 1.0
 """How broad the fullest cable is drawn, and one that carries nothing, in pixels."""
-_STEPS = (0.0, 0.25, 0.5, 1.0)
+_STEPS = (0.0, 0.03, 0.25, 1.0)
 """From these shares of its speed on a cable is drawn in the next shade."""
 LEGEND = (
-    "the broader a cable, the fuller it is, the fullest the broadest; the darker: carries something, a quarter of what "
-    "fits, half of it, more than fits"
+    "the broader a cable, the fuller it is, the fullest the broadest; the darker: carries something, 3% of what fits, "
+    "a quarter of it, more than fits"
 )
 
 
