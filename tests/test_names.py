@@ -78,3 +78,18 @@ def test_what_is_no_name_of_a_port_is_told(port):
 def test_a_device_is_not_called_like_a_number_or_an_address(name):
     with pytest.raises(DocumentError, match=r"a letter among them|is not a place"):
         read_network(TEXT.format(device=name, port="1", host="mess"))
+
+
+def test_a_description_is_shown_where_its_part_is_and_decides_nothing(tmp_path):
+    plain = TEXT.format(device="core", port="1/0/1", host="mess")
+    said = plain.replace("{kind: switch,", "{kind: switch, description: 'second rack <b>',")
+    said = said.replace("10.44.1.10/24}", "10.44.1.10/24, description: the purser's desk}")
+    network = read_network(said)
+    assert read_network(archipelago.network_text(network)) == network != read_network(plain)
+    glance, desk = archipelago.view(network), archipelago.view(network, ["mess"])
+    assert "second rack <b>" in str(glance) and "the purser's desk" in str(desk)
+    archipelago.draw(network, tmp_path / "core.svg")
+    assert "second rack &lt;b&gt;" in (tmp_path / "core.svg").read_text()
+    changed = archipelago.compare(read_network(plain), network)
+    assert len(changed.differences) == 2 and not changed.lost.pairs and not changed.gained.pairs
+    assert list(archipelago.matrix(network).rows()) == list(archipelago.matrix(read_network(plain)).rows())

@@ -24,7 +24,7 @@ from archipelago.knowledge.outside import widened
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network, unchecked
 from archipelago.model.parts import Host, Port
-from archipelago.model.projection import Projection
+from archipelago.model.projection import SAID, Projection
 from archipelago.reachability import profiles, tables
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.matrix import by_probe
@@ -42,7 +42,7 @@ def covered(read: Projection) -> set[tuple[str, str]]:
     def visit(hint: Any) -> None:
         if isinstance(hint, type) and is_dataclass(hint) and not any(kind == hint.__name__ for kind, _ in seen):
             hints = get_type_hints(hint)
-            for name in read.kinds.get(hint.__name__, tuple(hints)):
+            for name in read.kinds.get(hint.__name__, tuple(name for name in hints if name not in SAID)):
                 seen.add((hint.__name__, name))
                 visit(hints[name])
         elif isinstance(hint, type) and hasattr(hint, "_fields"):

@@ -52,6 +52,13 @@ KEYS = (
     Key("routes", Value.LIST, _DEVICE, "the static routes", default=(), holds=(Holder.ROUTE,)),
     Key("ports", Value.PORTS, (Holder.DEVICE_NEED,), "how many (p1, p2, ...), or their names"),
     Key("manage", Value.VLAN, (Holder.DEVICE_NEED,), "the VLAN that it gets an address in, for itself"),
+    Key(
+        "description",
+        Value.TEXT,
+        (Holder.DEVICE, *ADDRESSED, Holder.HOST),
+        "what people say of it; nothing that decides reads it",
+        default="",
+    ),
     # ports and interfaces
     Key("speed", Value.SPEED, (Holder.PORT,), "bits per second, such as 100M, 1G or 10G; 1G where not written"),
     Key("mtu", Value.MTU, (*FILTERING, Holder.HOST), "the largest IP packet in octets; 1500 where not written"),

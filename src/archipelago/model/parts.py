@@ -87,6 +87,7 @@ class Port(OneLine):
     path_cost: int | None = None
     edge: bool = False
     mtu: int | None = None
+    description: str = ""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -106,6 +107,7 @@ class Subinterface(OneLine):
     dhcp_relay: tuple[Address, ...] = ()
     virtual: tuple[VirtualRouter, ...] = ()
     mtu: int | None = None
+    description: str = ""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -122,6 +124,7 @@ class VlanInterface(OneLine):
     dhcp_relay: tuple[Address, ...] = ()
     virtual: tuple[VirtualRouter, ...] = ()
     mtu: int | None = None
+    description: str = ""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -147,6 +150,7 @@ class Aggregate(OneLine):
     edge: bool = False
     shared_with: str | None = None
     mtu: int | None = None
+    description: str = ""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -157,6 +161,7 @@ class Loopback(OneLine):
     addresses: tuple[InterfaceAddress, ...] = ()
     off: bool = False
     vrf: str | None = None
+    description: str = ""
 
 
 Interface = Subinterface | VlanInterface | Aggregate | Loopback
@@ -195,6 +200,7 @@ class Device(OneLine):
     spanning_tree: bool = True
     bridge_priority: int | None = None
     console: bool = False
+    description: str = ""
 
     def __post_init__(self) -> None:
         name_parts(self)
@@ -217,6 +223,7 @@ class Host(OneLine):
     dhcp: bool = False
     dhcp_pools: Mapping[str, Pool] = field(default_factory=dict)
     mtu: int | None = None
+    description: str = ""
 
     def __post_init__(self) -> None:
         if self.dhcp_pools:  # hosts are many, and few serve

@@ -170,7 +170,8 @@ def _card(index: NetworkIndex, name: str, depth: int) -> Card:
     tree = index.knowledge.devices.tree
     if tree.blocked and name in index.once(_roots):
         told += ", the tree's root"
-    return Card(name, device.kind, f"{told}{', OFF' if device.off else ''}", rows, depth)
+    said = f", {device.description}" if device.description else ""
+    return Card(name, device.kind, f"{told}{', OFF' if device.off else ''}{said}", rows, depth)
 
 
 def _roots(index: NetworkIndex) -> set[str]:

@@ -66,11 +66,20 @@ def interfaces(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
             state = f"down: {nic.down}" if not nic.up else "up, outside" if unplugged(index, node, nic) else "up"
             addresses = ", ".join(str(address) for address in nic.addresses) or "no address"
             local = nic.link_local if speaks_ipv6(nic) else ""
-            rows.append(
-                (node.name, nic.name, _KINDS[nic.kind], vlan, tag, _on(node, nic), addresses, local, nic.vrf, state)
-            )
+            on, said = _on(node, nic), _description(node, nic)
+            rows.append((node.name, nic.name, _KINDS[nic.kind], vlan, tag, on, addresses, local, nic.vrf, state, said))
     columns = ("device", "interface", "kind", "VLAN", "tag", "on", "address", "link-local", "vrf", "state")
-    return table("interfaces", columns, rows, ("tag",), (*_alone(nodes), "link-local", "tag", "kind", "vrf", "on"))
+    least = (*_alone(nodes), "link-local", "tag", "kind", "vrf", "on", "description")
+    return table("interfaces", (*columns, "description"), rows, ("tag",), least)
+
+
+def _description(node: Node, nic: Nic) -> str:
+    """What people say of an interface; of a host's port what they say of the host."""
+    written = node.written
+    if isinstance(written, Host):
+        return written.description
+    part = written.ports.get(nic.name) or written.interfaces.get(nic.name)
+    return part.description if part is not None else ""
 
 
 def _on(node: Node, nic: Nic) -> str:

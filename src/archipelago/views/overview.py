@@ -25,18 +25,9 @@ def devices(index: NetworkIndex) -> Table:
         bridge = tree.bridges.get(name)
         root = "" if bridge is None else tree.name(bridge.root)
         by = f"{root} by {bridge.root_port}" if bridge is not None and bridge.root_port else "itself" if root else ""
-        rows.append(
-            (
-                name,
-                KINDS[node.kind],
-                _routes(node),
-                _serves(written),
-                by,
-                *_ports(index, name),
-                "off" if node.off else "",
-            )
-        )
-    columns = ("device", "kind", "routes", "serves", "root", "ports up", "down", "free", "state")
+        state, ports = "off" if node.off else "", _ports(index, name)
+        rows.append((name, KINDS[node.kind], _routes(node), _serves(written), by, *ports, state, written.description))
+    columns = ("device", "kind", "routes", "serves", "root", "ports up", "down", "free", "state", "description")
     return table("each device", columns, rows, ("ports up", "down", "free"))
 
 

@@ -9,7 +9,7 @@ from archipelago.answer import Answer
 from archipelago.model.problems import listed
 from archipelago.views.face import Face, Part
 from archipelago.views.schema import ROW, TEXT, record, several
-from archipelago.views.table import Table
+from archipelago.views.table import Table, counted
 
 MOST_LISTED = 6
 """Of a list with more entries in a cell the first few are shown."""
@@ -50,7 +50,7 @@ def body(view: View) -> list[Part]:
     """The tables that are shown, long lists in them cut, and how long the others are; in full, all as it is."""
     if view.full:
         return [part for table in tables(view) for part in ("", table)]
-    counts = ", ".join(f"{table.title} ({len(table.rows):,} rows)" for table in view.more)
+    counts = ", ".join(f"{table.title} ({counted(len(table.rows), 'row')})" for table in view.more)
     more = ["", f"also, of one device by its name, of all with --all: {counts}"] if view.more else []
     return [*(part for table in view.shown for part in ("", _cut(table))), *more]
 
