@@ -30,6 +30,7 @@ UNREAD_BY_DESIGN = {("Network", "source"), ("Network", "marks")}
 """Where a network was read from is no part of it."""
 VALUES: Mapping[str, tuple[Any, ...]] = {
     "title": ("Tern Bay by night",),
+    "description": ("behind the ticket hall",),
     "domain": ("quay.example",),
     "advertise_interval": (100, 1000, 3000),
     "hold_time": (0, 10_000),

@@ -24,7 +24,7 @@ from archipelago.knowledge.outside import widened
 from archipelago.model.filters import ECHO, Probe
 from archipelago.model.network import Network, unchecked
 from archipelago.model.parts import Host, Port
-from archipelago.model.projection import SAID, Projection
+from archipelago.model.projection import Projection
 from archipelago.reachability import profiles, tables
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.matrix import by_probe
@@ -42,7 +42,7 @@ def covered(read: Projection) -> set[tuple[str, str]]:
     def visit(hint: Any) -> None:
         if isinstance(hint, type) and is_dataclass(hint) and not any(kind == hint.__name__ for kind, _ in seen):
             hints = get_type_hints(hint)
-            for name in read.kinds.get(hint.__name__, tuple(name for name in hints if name not in SAID)):
+            for name in read.kinds.get(hint.__name__, tuple(hints)):
                 seen.add((hint.__name__, name))
                 visit(hints[name])
         elif isinstance(hint, type) and hasattr(hint, "_fields"):
@@ -185,7 +185,10 @@ def test_what_no_stage_reads_derives_nothing_anew(seed, monkeypatch):
     for module, name in ((devices, "_device_node"), (known, "routes_of"), (known, "spanning_tree")):
         old = getattr(module, name)
         monkeypatch.setattr(module, name, lambda *given, _old=old, _name=name: counted.update([_name]) or _old(*given))
-    turned = {name: replace(device, console=not device.console) for name, device in network.devices.items()}
+    turned = {
+        name: replace(device, console=not device.console, description="hall")
+        for name, device in network.devices.items()
+    }
     new = unchecked(**{spec.name: getattr(network, spec.name) for spec in fields(Network)} | {"devices": turned})
     applied = apply_change(made, replace(new, title="Quay", domain="bay.example", expect=(), traffic=(), policy=None))
     assert applied.derived == frozenset()

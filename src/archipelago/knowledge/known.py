@@ -31,15 +31,7 @@ from archipelago.model.parts import Device, End, Host, Port
 from archipelago.model.projection import WHOLE, Projection
 
 UNREAD = Projection(
-    Network="title domain expect traffic policy",
-    Device="console description",
-    Port="description",
-    Subinterface="description",
-    VlanInterface="description",
-    Aggregate="description",
-    Loopback="description",
-    Host="description",
-    OutsidePort="routes_back",
+    Network="title domain expect traffic policy", Device="console description", OutsidePort="routes_back"
 )
 """What no stage reads: it says what is meant, how people get at a device, or what lies beyond the network's edge."""
 

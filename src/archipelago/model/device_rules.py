@@ -23,7 +23,6 @@ from archipelago.model.parts import (
     VlanInterface,
 )
 from archipelago.model.problems import Catalogue, Names, Problems, held_problems, mtu_problems, vlan_problems
-from archipelago.model.projection import SAID
 from archipelago.model.virtual_rules import tree_problems, virtual_problems
 
 HOLDERS: Mapping[type, Holder] = {
@@ -86,7 +85,7 @@ def _kind_problems(device: Device, path: Path) -> Problems:
         yield ModelProblem((*path, "vlans"), message, True)
 
 
-_SETTINGS = tuple(spec.name for spec in fields(Port) if spec.name not in ("name", "speed", "off", *SAID))
+_SETTINGS = tuple(spec.name for spec in fields(Port) if spec.name not in ("name", "speed", "off", "description"))
 """What a port has that the member of an aggregate has not."""
 _settings_of = attrgetter(*_SETTINGS)
 

@@ -53,10 +53,6 @@ WHOLE = Projection()
 """All of every part, its order included."""
 
 
-SAID = ("description",)
-"""Fields in which people say something of a part; what is read whole is read without them."""
-
-
 @cache
 def _fields(kind: type) -> tuple[str, ...]:
-    return tuple(spec.name for spec in fields(kind) if spec.compare and spec.name not in SAID)
+    return tuple(spec.name for spec in fields(kind) if spec.compare)
