@@ -182,6 +182,9 @@ def test_view_shows_filters_and_tables(command, tern_bay):
     everything = command("view", network, "--all").stdout
     assert "p1-p2" in everything and "subinterface" in everything and "in use" in everything
     assert "and 40 more" in command("view", network, "landing").stdout and "and 40 more" not in everything
+    assert "--all shows them whole" in command("view", network, "landing").stdout
+    policy = command("view", network, "--policy").stdout
+    assert not re.search(r"and \d+ more", policy) and "--all" not in policy
     crew = json.loads(command("view", network, "hall", "--vlan", "crew", "--json").stdout)
     rows = tables_of(crew)["VLANs"]
     assert {row["vlan"] for row in rows} == {220} and {row["device"] for row in rows} == {"hall"}

@@ -58,7 +58,7 @@ def test_a_new_key(package):
         "    # leases\n",
         '    Key("berth", Value.NAME, (Holder.DEVICE,), "the berth that it stands at"),\n',
     )
-    put("model/parts.py", "    console: bool = False\n\n    def __post_init__", "    berth: str | None = None\n")
+    put("model/parts.py", "    console: bool = False\n", "    berth: str | None = None\n")
     code = """
 import archipelago, json
 text = open("network.yaml").read().replace("kind: switch", "kind: switch\\n    berth: north", 1)

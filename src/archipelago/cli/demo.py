@@ -171,7 +171,8 @@ def demo(directory: Path, *, force: bool = False) -> None:
         f"Tern Bay: {len(network.vlans)} VLANs, {len(network.devices)} devices and {len(network.hosts)} hosts, in IPv4 "
         "and IPv6"
     )
-    out.say(f"written to {directory}: brief.yaml (what is needed), network.yaml (designed), network.svg (drawn),")
+    out.say(f"written to {directory}:")
+    out.say("brief.yaml (what is needed), network.yaml (designed), network.svg (drawn),")
     out.say("broken.yaml (with nine mistakes), mended.yaml (with the mends made)")
     out.say(f"designed: {bay.design.carving.headline}")
     out.say_tables([table("what it answers", ("archipelago", "answer"), list(_answers(network)), least=("answer",))])
@@ -189,8 +190,8 @@ def demo(directory: Path, *, force: bool = False) -> None:
     for line in (
         f"cd {directory}",
         "archipelago audit broken.yaml",
-        "archipelago outages network.yaml --break holm --from innkeeper --to purser --restore 20",
-        "archipelago demo tour ../tour          every step, with the command that gives it",
+        "archipelago outages network.yaml --break holm --from innkeeper --to purser",
+        "archipelago demo tour ../tour    # every step, with its command",
     ):
         out.say(f"  {line}")
 

@@ -50,7 +50,7 @@ APART: Mapping[str, Sequence[tuple[str, Sequence[str]]]] = {
         ("--compare", ("--restore",)),
         ("--restore", ("--json",)),
     ],
-    "view": [("--table", ("--json", *VIEWS))],
+    "view": [("--table", ("--json", "--all", *VIEWS)), ("--all", ("--json",))],
     "mend": [("--why", ("--output", "--ask", "--json", "--only", "--notes")), ("--ask", ("--json", "--notes"))],
 }
 """By verb the options that do not go with others."""

@@ -53,7 +53,7 @@ def _best_place(index: NetworkIndex, node: Node, vlan: int | None, subnet: Prefi
     interface in it, then one that the routes of others to the subnet lead to, then one that has other gateways there;
     on a router the port too."""
     own = (node.name, next(iter(node.nics)))
-    led_to = _led_to(index, subnet)
+    led_to = index.once(_led_to).get(subnet, Counter())
     best: tuple[tuple[bool, bool, int, int], Node, str | None] | None = None
     for other in index.knowledge.devices.values():
         if not other.can_route:
@@ -79,15 +79,14 @@ def _best_place(index: NetworkIndex, node: Node, vlan: int | None, subnet: Prefi
     return (best[1], best[2]) if best else None
 
 
-def _led_to(index: NetworkIndex, subnet: Prefix) -> Counter[str]:
-    """How many routes to a subnet lead to each device."""
-    hops = (
-        (device.name, route.next_hop.address)
-        for device in index.network.devices.values()
-        for route in device.routes
-        if route.destination == subnet
-    )
-    return Counter(holder.node.name for name, hop in hops for holder in index.holders(hop) if holder.node.name != name)
+def _led_to(index: NetworkIndex) -> dict[Prefix, Counter[str]]:
+    """By subnet how many routes to it lead to each device."""
+    led_to: dict[Prefix, Counter[str]] = {}
+    for device in index.network.devices.values():
+        for route in device.routes:
+            holders = (holder.node.name for holder in index.holders(route.next_hop.address))
+            led_to.setdefault(route.destination, Counter()).update(name for name in holders if name != device.name)
+    return led_to
 
 
 def missing_end(index: NetworkIndex, far: Held, suspects: Iterable[Node]) -> Finding | None:

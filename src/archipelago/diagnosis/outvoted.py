@@ -98,7 +98,7 @@ def held_by_several(index: NetworkIndex, address: Address, holders: tuple[Held, 
         wrong = (
             stray_address(index, written, address.version)
             if isinstance(written, Host)
-            else next((found for found in outvoted(index, holder.node, holder.nic, address.version)), None)
+            else next(outvoted(index, holder.node, holder.nic, address.version), None)
         )
         if wrong is not None:
             return wrong

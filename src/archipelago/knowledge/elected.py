@@ -232,13 +232,17 @@ class Elected:
 
     def sharing(self, address: Address) -> list[Member]:
         """The members of virtual routers that have an address, in the order of the network."""
+        return self.addresses().get(address, [])
+
+    def addresses(self) -> Mapping[Address, list[Member]]:
+        """Every address that members of virtual routers have, with them, in the order of the network."""
         if self._by_address is None:
             by_address: dict[Address, list[Member]] = {}
             for member in self.every():
                 for shared in shared_addresses(member.written):
                     by_address.setdefault(shared, []).append(member)
             self._by_address = by_address
-        return self._by_address.get(address, [])
+        return self._by_address
 
     def _devices_sharing(self) -> list[str]:
         if self._sharing is None:

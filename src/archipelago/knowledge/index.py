@@ -82,11 +82,10 @@ class NetworkIndex:
     def shared_addresses(self) -> Iterator[tuple[Address, tuple[Held, ...]]]:
         """Every address that several interfaces hold, with all of them: who answers for a shared one among them, where
         somebody else has it for its own."""
-        elected = self.knowledge.elected
-        shares = elected.any
+        shared = self.knowledge.elected.addresses()
         for key, places in self._by_address.items():
-            address = Address(*key) if len(places) > 1 or shares else None
-            if address is not None and (len(places) > 1 or elected.sharing(address)):
+            if len(places) > 1 or key in shared:
+                address = Address(*key)
                 holders = self.holders(address)
                 if len(holders) > 1:
                     yield address, holders

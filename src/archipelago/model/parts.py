@@ -13,6 +13,8 @@ from archipelago.model.leases import Pool
 from archipelago.model.virtual import VirtualRouter
 
 Kind = Literal["router", "l3switch", "switch"]
+KIND_NAMES: Mapping[str, str] = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}
+"""The kinds of device as people call them."""
 Path = tuple[str | int, ...]
 """Where something stands in its document: the keys and list positions that lead to it."""
 

@@ -15,11 +15,15 @@ from archipelago.files.edit import apply
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
 from archipelago.model.finding import REMOVE, Edit, Finding
+from archipelago.model.key import Value
+from archipelago.model.keys import KEYS
 from archipelago.model.network import Network
 from archipelago.model.parts import Path
 
 ROUNDS = 8
 """Mending one thing can bring another to light; so many times it is looked again."""
+PARTS = frozenset(key.name for key in KEYS if key.holds and key.value in (Value.NAMED, Value.LIST))
+"""The keys of a document under which parts of the network stand, each with settings of its own."""
 Audit = Callable[[Network], AuditResult]
 
 
@@ -112,10 +116,9 @@ def _taking_last(findings: list[Finding]) -> list[Finding]:
 
 
 def _takes_away(finding: Finding) -> bool:
-    """Whether a mend takes an interface, a route, a host or a cable away."""
-    parts = {"interfaces", "routes", "hosts", "cables"}
+    """Whether a mend takes a part of the network away: an interface, a route, a host, a cable, a line of a filter."""
     removed = (edit.path for edit in finding.edits if edit.value is REMOVE)
-    return any(len(path) > 1 and path[-2] in parts for path in removed)
+    return any(len(path) > 1 and path[-2] in PARTS for path in removed)
 
 
 def make(text: str, source: str, chosen: Sequence[Finding], audit: Audit) -> MendResult:

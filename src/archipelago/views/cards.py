@@ -15,7 +15,7 @@ from archipelago.knowledge.domains import Domain
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.outside import ways_outside
 from archipelago.model.finding import Finding
-from archipelago.model.parts import USUAL_MTU, Cable, End, Path, speed_text
+from archipelago.model.parts import KIND_NAMES, USUAL_MTU, Cable, End, Path, speed_text
 from archipelago.simulation.reach import ReachResult
 from archipelago.simulation.steps import Step
 from archipelago.views.table import counted, folded
@@ -29,7 +29,6 @@ MOST_WRONG = 9
 """So many mistakes are marked, the worst; the rest is a count."""
 COLOURS = {"out": "blue", "back": "amber"}
 """What the two directions of a way are drawn in."""
-KINDS = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}
 
 
 @dataclass(slots=True)
@@ -106,7 +105,9 @@ def content_of(index: NetworkIndex, findings: Sequence[Finding] = (), way: Reach
         way: an answer whose way, both directions, is drawn.
     """
     network = index.network
-    counts = [(sum(device.kind == kind for device in network.devices.values()), name) for kind, name in KINDS.items()]
+    counts = [
+        (sum(device.kind == kind for device in network.devices.values()), name) for kind, name in KIND_NAMES.items()
+    ]
     counts += [(len(network.vlans), "VLAN"), (len(network.hosts), "host")]
     texts = [counted(count, noun).replace("switchs", "switches") for count, noun in counts if count]
     depths = _depths(index)
@@ -164,7 +165,7 @@ def _card(index: NetworkIndex, name: str, depth: int) -> Card:
     if len(rows) > MOST_INTERFACES:
         more = counted(len(rows) - MOST_INTERFACES + 1, "more interface")
         rows = [*rows[: MOST_INTERFACES - 1], Row((f"and {more}",), ("devices", name, "interfaces"))]
-    told = KINDS[device.kind]
+    told = KIND_NAMES[device.kind]
     if device.kind == "l3switch" and not node.forwards:
         told += ", does not route"
     tree = index.knowledge.devices.tree

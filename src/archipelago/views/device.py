@@ -11,7 +11,7 @@ from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import Delivered, decide_own
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.parts import DEFAULT_VLAN, USUAL_MTU, Host, NextHop
+from archipelago.model.parts import DEFAULT_VLAN, KIND_NAMES, USUAL_MTU, Host, NextHop
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import mac_text
 from archipelago.simulation.interface import Interface
@@ -45,9 +45,8 @@ def routing(index: NetworkIndex, nodes: list[Node]) -> Table:
     rows = []
     for node in nodes:
         if node.kind != "host":
-            kind = {"router": "router", "l3switch": "layer 3 switch"}.get(node.kind, "switch")
             said = ["routes" if version in node.forwards else "does not route" for version in (4, 6)]
-            rows.append((node.name, kind, *said, "off" if node.off else ""))
+            rows.append((node.name, KIND_NAMES[node.kind], *said, "off" if node.off else ""))
     return table("routing", ("device", "kind", "IPv4", "IPv6", "state"), rows)
 
 

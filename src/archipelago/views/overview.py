@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections import Counter
 
 from archipelago.diagnosis.places import plugged_vlan
+from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.parts import Device, End
+from archipelago.model.parts import KIND_NAMES, Device, End
 from archipelago.model.problems import listed
 from archipelago.views.table import Table, counted, table
 
-KINDS = {"router": "router", "l3switch": "layer 3 switch", "switch": "switch"}
 MOST_NAMED = 4
 """So many devices or interfaces are named in a line."""
 
@@ -26,7 +26,9 @@ def devices(index: NetworkIndex) -> Table:
         root = "" if bridge is None else tree.name(bridge.root)
         by = f"{root} by {bridge.root_port}" if bridge is not None and bridge.root_port else "itself" if root else ""
         state, ports = "off" if node.off else "", _ports(index, name)
-        rows.append((name, KINDS[node.kind], _routes(node), _serves(written), by, *ports, state, written.description))
+        rows.append(
+            (name, KIND_NAMES[node.kind], _routes(node), _serves(written), by, *ports, state, written.description)
+        )
     columns = ("device", "kind", "routes", "serves", "root", "ports up", "down", "free", "state", "description")
     return table("each device", columns, rows, ("ports up", "down", "free"))
 
@@ -60,9 +62,9 @@ def _ports(index: NetworkIndex, device: str) -> tuple[int, int, int]:
 
 def vlans(index: NetworkIndex) -> Table:
     """Each VLAN: on which devices it is, how many hosts are in it, its interfaces, and which of those are down."""
-    hosts: Counter[int | None] = Counter(
-        plugged_vlan(index.knowledge, host) for host in index.knowledge.written.hosts.values()
-    )
+    hosts: Counter[int | None] = Counter()
+    for alike in index.once(alike_hosts):
+        hosts[plugged_vlan(index.knowledge, alike[0])] += len(alike)
     where: dict[int, dict[str, None]] = {}
     access: Counter[int] = Counter()
     faces: dict[int, list[tuple[str, bool]]] = {}

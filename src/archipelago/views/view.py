@@ -5,14 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from archipelago.addressing.values import parse_address, parse_interface_address
 from archipelago.answer import Answer
+from archipelago.errors import AddressError
 from archipelago.model.problems import listed
 from archipelago.views.face import Face, Part
 from archipelago.views.schema import ROW, TEXT, record, several
 from archipelago.views.table import Table, counted
 
 MOST_LISTED = 6
-"""Of a list with more entries in a cell the first few are shown."""
+"""Of a list with more addresses in a cell the first few are shown."""
+CUT = "long lists of addresses are cut; --all shows them whole"
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -52,18 +55,28 @@ def body(view: View) -> list[Part]:
         return [part for table in tables(view) for part in ("", table)]
     counts = ", ".join(f"{table.title} ({counted(len(table.rows), 'row')})" for table in view.more)
     more = ["", f"also, of one device by its name, of all with --all: {counts}"] if view.more else []
-    return [*(part for table in view.shown for part in ("", _cut(table))), *more]
+    shown = [_cut(table) for table in view.shown]
+    cut = ["", CUT] if not view.more and any(a.rows != b.rows for a, b in zip(shown, view.shown, strict=True)) else []
+    return [*(part for table in shown for part in ("", table)), *more, *cut]
 
 
 def _cut(table: Table) -> Table:
-    """A table without the rest of lists that are too long to be read in a cell."""
+    """A table without the rest of lists of addresses that are too long to be read in a cell."""
     rows = tuple(tuple(_listed(cell) if isinstance(cell, str) else cell for cell in row) for row in table.rows)
     return replace(table, rows=rows)
 
 
 def _listed(cell: str) -> str:
     items = cell.split(", ")
-    return cell if len(items) <= MOST_LISTED else listed(items, MOST_LISTED - 2)
+    return listed(items, MOST_LISTED - 2) if len(items) > MOST_LISTED and _is_address(items[0]) else cell
+
+
+def _is_address(text: str) -> bool:
+    try:
+        parse_interface_address(text) if "/" in text else parse_address(text)
+    except AddressError:
+        return False
+    return True
 
 
 VIEW = Face(
