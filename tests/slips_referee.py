@@ -1,7 +1,8 @@
 """Single mistakes of every key in sound networks: a slip of one character, a line copied and not changed, a part
 dropped or switched off. Each that cuts somebody off is to be named where it was made and mended whole.
 
-python tests/slips_referee.py FIRST-SEED COUNT       prints what falls short, then the figures
+python tests/slips_referee.py FIRST-SEED COUNT [drawn]   prints what falls short, then the figures; in networks that
+                                                         are designed, or drawn as people draw them
 """
 
 from __future__ import annotations
@@ -18,6 +19,7 @@ import yaml
 import archipelago
 from archipelago import Network
 from briefs import any_brief, paired_brief, with_policy
+from drawn import drawn
 from makers import mixed_brief, trunked_brief
 
 PARTS = ("devices", "hosts", "cables", "outside")
@@ -161,9 +163,10 @@ def judged(before: set[tuple[Any, ...]], slip: Slip) -> Judged:
 
 def main() -> None:
     first, count = map(int, sys.argv[1:3])
+    make = (lambda seed: drawn(Random(seed))) if "drawn" in sys.argv else sound
     figures: Counter[str] = Counter()
     for seed in range(first, first + count):
-        network = sound(seed)
+        network = make(seed)
         if network is None or not network.hosts:
             continue
         figures["networks"] += 1

@@ -117,3 +117,35 @@ def test_two_lines_of_the_policy_that_one_filter_breaks_are_one_finding(broken_b
 @pytest.fixture
 def broken_bay_findings(tern_bay):
     return archipelago.audit(read_network(tern_bay / "broken.yaml"))
+
+
+TRANSLATED = """format: archipelago-network/1
+vlans: {crew: 120}
+devices:
+  landing:
+    kind: router
+    ports: {p1: {address: 10.44.0.1/24}, p4: {address: 203.0.113.2/30, source-nat: 10.44.0.0/16}}
+    routes: [{destination: 0.0.0.0/0, next-hop: 203.0.113.1}]
+hosts: {mess: {at: landing/p1, address: 10.44.0.2/24, gateway: 10.44.0.1}}
+outside: {at: landing/p4, routes-back: none}
+"""
+
+
+def test_nobody_outside_begins_through_a_translation(command, tmp_path):
+    network = archipelago.read_network(TRANSLATED)
+    found = archipelago.matrix(network)
+    assert found and found.headline == "1 of 2 pairs reached; 1 kept apart by translation"
+    asked = archipelago.reach(network, "outside", "mess")
+    assert asked.kept_apart and asked.cause == "begun-outside" and asked.mend is None
+    (tmp_path / "landing.yaml").write_text(TRANSLATED)
+    assert command("matrix", tmp_path / "landing.yaml").returncode == 0
+    assert command("reach", tmp_path / "landing.yaml", "outside", "mess").stdout.startswith("KEPT APART")
+
+
+def test_what_does_not_get_out_is_cut_off_in_both_directions():
+    network = archipelago.read_network(TRANSLATED.replace("source-nat: 10.44.0.0/16", "source-nat: 10.44.9.0/24"))
+    assert not archipelago.matrix(network)
+    for ends in (("outside", "mess"), ("mess", "outside")):
+        asked = archipelago.reach(network, *ends)
+        assert (asked.kept_apart, asked.cause) == (None, "translation-missing")
+        assert "then" not in asked.mend

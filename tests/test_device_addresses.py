@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+from itertools import permutations
 from random import Random
 
 import pytest
@@ -12,6 +13,7 @@ from archipelago.knowledge.ends import find_end, find_source
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import know
 from archipelago.knowledge.outside import widened
+from archipelago.knowledge.parts import switched_off
 from archipelago.reachability.build import build_arrays
 from archipelago.reachability.devices import device_ends, device_pairs
 from archipelago.simulation.reach import reach
@@ -91,5 +93,33 @@ def test_a_step_and_a_failure_say_which_they_cut_off():
     assert all(step.cut_devices is not None for step in steps)
     broken = archipelago.outages(network, devices=True, additions=False)
     assert all(outage.devices is not None for outage in broken) and any(outage.devices.pairs for outage in broken)
-    with pytest.raises(archipelago.QueryError, match="single failures"):
-        archipelago.outages(network, double=True, devices=True)
+
+
+def test_two_parts_that_break_lose_what_the_document_without_them_lacks(command, tmp_path):
+    network = archipelago.read_network(PIER)
+    kept = tmp_path / "kept"
+    found = archipelago.outages(network, double=True, devices=True, resume=kept)
+    assert archipelago.outages(network, double=True, devices=True, resume=kept) == found
+    plugged = {name: host.at.device for name, host in network.hosts.items()}
+    before = _reached_pairs(network)
+    for outage in Random(1).sample(list(found), 12):
+        after = _reached_pairs(switched_off(know(network), outage.parts))
+        lost = {pair for pair in before - after if not {_station(end, plugged) for end in pair} & {*outage.parts}}
+        assert outage.devices.pairs == len(lost), outage.name
+        assert (outage.devices.example in lost) == bool(lost)
+    with pytest.raises(archipelago.DocumentError, match="counts something else"):
+        archipelago.outages(network, double=True, resume=kept)
+    (tmp_path / "pier.yaml").write_text(PIER)
+    shown = command("outages", tmp_path / "pier.yaml", "--double", "--devices").stdout
+    assert "devices' addresses" in shown and found.outages[0].name in shown
+
+
+def _reached_pairs(network):
+    """Pairs with an address of a device that are reached in any family, decided anew."""
+    anew = archipelago.read_network(archipelago.network_text(network))
+    by_family = device_pairs(build_arrays(widened(know(anew)))).by_family
+    return {pair for answer in by_family.values() for pair in permutations(answer.hosts, 2) if answer[pair]}
+
+
+def _station(end, plugged):
+    return plugged.get(end, end.split("/")[0])

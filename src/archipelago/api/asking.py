@@ -73,7 +73,8 @@ def _asked(known: NetworkIndex, source: str, target: str, probes: int, family: i
         first = _reach(index, ends, probes, version, sent)
         if first.reached:
             return first
-        apart = _kept_apart(index, ends, target, first, sent)
+        hidden = _hidden(known.network, index, ends, version, sent)
+        apart = _kept_apart(index, ends, target, first, sent, hidden)
         if apart:
             return replace(first, kept_apart=apart, mend=None, edits=())
         if not first.edits:
@@ -91,13 +92,26 @@ def _asked(known: NetworkIndex, source: str, target: str, probes: int, family: i
     return replace(first, other_family=replace(answer(6), target=target))
 
 
-def _kept_apart(index: NetworkIndex, ends: Ends, target: str, answer: ReachResult, sent: Probe) -> str:
+def _hidden(network: Network, index: NetworkIndex, ends: Ends, version: int | None, sent: Probe) -> bool:
+    """Whether the outside asks for a host that reaches it, of a network that it has no way to."""
+    from archipelago.addressing.values import Address
+    from archipelago.knowledge.outside import hides
+    from archipelago.model.ends import OUTSIDE
+
+    source, target = ends[0]
+    if not hides(network) or source.name != OUTSIDE or isinstance(target, Address):
+        return False
+    return _reach(index, [(target, source)], 1, version, sent).reached
+
+
+def _kept_apart(index: NetworkIndex, ends: Ends, target: str, answer: ReachResult, sent: Probe, hidden: bool) -> str:
     """What keeps the two ends of a question apart on purpose; empty where nothing does."""
     from archipelago.addressing.values import Address
     from archipelago.model.ends import OUTSIDE
 
     network, (source, end) = index.network, ends[0]
-    if answer.family is None or (network.policy is None and all(one.reached for one in network.expect)):
+    wanted = network.policy is not None or any(not one.reached for one in network.expect)
+    if answer.family is None or not (wanted or hidden):
         return ""
     from archipelago.reachability.apart import Meant
 
@@ -109,7 +123,7 @@ def _kept_apart(index: NetworkIndex, ends: Ends, target: str, answer: ReachResul
         asked = target if end.name in network.devices and "/" in target else end.name
     hosts = tuple(network.hosts)
     outside = (OUTSIDE,) if OUTSIDE in hosts else ()
-    return Meant(index.knowledge, hosts, outside).single(source.name, asked, answer.family, sent)
+    return Meant(index.knowledge, hosts, outside, hidden=hidden).single(source.name, asked, answer.family, sent)
 
 
 def _reach(index: NetworkIndex, ends: Ends, probes: int, family: int | None, probe: Probe) -> ReachResult:

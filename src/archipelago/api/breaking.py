@@ -104,7 +104,7 @@ def outages(
         workers: how many processes do double failures (1 to 1,024; the extra `cluster`); by default this one does.
         scheduler: the address of a Dask cluster's scheduler that does them instead.
         resume: a file that keeps which double failures are done; called again with it, only the others are.
-        devices: also say what single failures do to devices' addresses.
+        devices: also say what failures do to devices' addresses.
 
     Returns:
         The failures, the worst first.
@@ -132,22 +132,20 @@ def outages(
             if value is not None:
                 raise QueryError(f"'{name}' is for double failures: single ones take no such time")
         return single_outages(a_network(network), additions=additions, devices=devices)
-    if devices:
-        raise QueryError("'devices' is for single failures: every two of them take long enough with hosts alone")
     if workers is not None and not 1 <= workers <= 1024:
         raise QueryError("there are 1 to 1,024 workers")
-    return _double(a_network(network), workers, scheduler, resume)
+    return _double(a_network(network), workers, scheduler, resume, devices)
 
 
 def _double(
-    network: Network, workers: int | None, scheduler: str | None, resume: str | PathLike[str] | None
+    network: Network, workers: int | None, scheduler: str | None, resume: str | PathLike[str] | None, devices: bool
 ) -> Outages:
     """Every two parts broken together, here or over a cluster, those that are done already left out."""
     from archipelago.api.kept_work import KeptWork
     from archipelago.failures.double import outages_of, rows_of, work_of
     from archipelago.progress import steps
 
-    work = work_of(network)
+    work = work_of(network, devices=devices)
     pieces = work.pieces()
     with ExitStack() as open_:
         kept = open_.enter_context(KeptWork(resume, work)) if resume is not None else None

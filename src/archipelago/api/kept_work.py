@@ -14,6 +14,7 @@ from typing import IO, Any
 from archipelago.answer import spelled_out
 from archipelago.errors import DocumentError, Problem
 from archipelago.failures.double import Piece, Row, Work
+from archipelago.failures.result import DevicesLost
 
 FORMAT = "archipelago-double-failures/1"
 
@@ -34,7 +35,8 @@ class KeptWork:
         self._path = Path(path)
         self._pieces = {str(piece): piece for piece in work.pieces()}
         parts = json.dumps([part.name for part in work.parts])
-        state = spelled_out((work.network, sorted(work.stands_for.items()), parts))
+        state = spelled_out((work.network, sorted(work.stands_for.items()), parts, work.devices))
+        self._devices = work.devices
         self._head = {"format": FORMAT, "network": hashlib.sha256(state.encode()).hexdigest()}
         self.done: dict[Piece, list[Row]] = dict(self._read())
         self._file: IO[str] | None = None
@@ -80,37 +82,57 @@ class KeptWork:
                 told = json.loads(line)
                 if number:
                     piece = self._pieces[told["piece"]]
-                    yield (
-                        piece,
-                        [_row(piece, second, *row) for second, row in zip(piece.second, told["rows"], strict=True)],
-                    )
+                    yield piece, list(self._rows(piece, told["rows"]))
                 elif told != self._head:
-                    raise self._refused("it was begun for another network; give a new name")
+                    raise self._refused("it was begun for another network, or counts something else; give a new name")
             except (ValueError, KeyError, TypeError, IndexError, RecursionError):
                 says = (
                     f"line {number + 1} is none of a file of double failures; give one that was made so, or a new name"
                 )
                 raise self._refused(says) from None
 
+    def _rows(self, piece: Piece, rows: Sequence[Sequence[Any]]) -> Iterator[Row]:
+        for second, row in zip(piece.second, rows, strict=True):
+            yield _row(piece, second, self._devices, *row)
+
     def _refused(self, says: str) -> DocumentError:
         return DocumentError(str(self._path), [Problem(0, 0, says)])
 
 
-def _row(piece: Piece, second: int, first: int, other: int, *rest: Any) -> Row:
+def _row(piece: Piece, second: int, with_devices: bool, first: int, other: int, *rest: Any) -> Row:
     """A double failure as it was written down.
 
     Raises:
         ValueError: it is not the one that comes there.
         TypeError: something is missing, or more.
     """
-    lost, elsewhere, one_family, hosts, gained, example, expectations = rest
+    lost, elsewhere, one_family, hosts, gained, example, expectations, devices = rest
+    if (devices is not None) != with_devices:
+        raise ValueError("devices' addresses are counted, or not")
+    lost_devices = _devices_lost(*devices) if devices is not None else None
     counts = (lost, elsewhere, one_family, hosts, gained)
     names = [*(example or ()), *expectations]
     if (first, other) != (piece.first, second) or not all(type(count) is int and count >= 0 for count in counts):
         raise ValueError("another failure")
-    if len(example or ("", "")) != 2 or not all(isinstance(name, str) for name in names):
+    if not all(isinstance(name, str) for name in names):
         raise ValueError("no names")
-    return (first, other, *counts, (example[0], example[1]) if example else None, tuple(expectations))
+    return (first, other, *counts, _pair(example), tuple(expectations), lost_devices)
+
+
+def _devices_lost(pairs: int, example: Sequence[Any] | None) -> DevicesLost:
+    if type(pairs) is not int or pairs < 0:
+        raise ValueError("no count")
+    return DevicesLost(pairs, _pair(example))
+
+
+def _pair(names: Sequence[Any] | None) -> tuple[str, str] | None:
+    """A pair of names as it was written down, or none."""
+    if not names:
+        return None
+    source, target = names
+    if not (isinstance(source, str) and isinstance(target, str)):
+        raise ValueError("no names")
+    return source, target
 
 
 def _cut_torn_line(path: Path) -> None:

@@ -33,7 +33,7 @@ APART: Mapping[str, Sequence[tuple[str, Sequence[str]]]] = {
     ],
     "outages": [
         ("--break", ("--double", "--quick", "--devices", "--workers", "--scheduler", "--resume")),
-        ("--double", ("--devices", "--output")),
+        ("--double", ("--output",)),
     ],
     "change": [("--json", ("--window", "--pace")), ("--at", ("--window", "--pace"))],
     "reach": [

@@ -2,8 +2,7 @@ from __future__ import annotations
 
 from archipelago.addressing.values import Address
 from archipelago.diagnosis.cut import cut, link_fault, own_fault
-from archipelago.diagnosis.faults.hosts import host_unaddressed
-from archipelago.diagnosis.faults.links import unexplained
+from archipelago.diagnosis.faults.hosts import device_unaddressed, host_unaddressed
 from archipelago.diagnosis.faults.routing import does_not_route
 from archipelago.diagnosis.faults.words import node_path
 from archipelago.diagnosis.interface_down import interface_down
@@ -32,7 +31,7 @@ def without_address(index: NetworkIndex, node: Node, version: int) -> Finding:
         if node.written.dhcp and version == 4:
             return no_lease(index, node)
         return host_unaddressed(index, node.written, version)
-    return unexplained(node.name, f"{node.name} has no IPv{version} address")
+    return device_unaddressed(node, version)
 
 
 NO_COMMON_FAMILY = Kind(

@@ -71,22 +71,43 @@ def no_way_back(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     """The upstream sends nothing back to a subnet of ours."""
     home = next(iter(index.homes_in(stop.target, "")), None)
     prefix = home.address.prefix if home is not None else Prefix(stop.target.version, stop.target.value, 32)
-    facing = next(
-        (
-            holder
-            for nic in node.nics.values()
-            for own in nic.addresses
-            if own.version == stop.target.version
-            for holder in index.homes_in(own.address, "")
-            if holder.node is not node
-        ),
-        None,
-    )
+    edges = [
+        holder
+        for nic in node.nics.values()
+        for own in nic.addresses
+        if own.version == stop.target.version
+        for holder in index.homes_in(own.address, "")
+        if holder.node is not node
+    ]
+    plain = [edge for edge in edges if not any(own.covers(prefix) for own in edge.nic.source_nat)]
+    if edges and not plain:
+        return begun_outside(edges[0], prefix)
+    facing = next(iter(plain), None)
     if facing is not None and facing.node.kind == "router" and is_private(prefix):
         known = any(_sends_back(node, home.address.prefix) for home in index.routed() if home.node is not node)
         if facing.nic.source_nat or not known:
             return untranslated(index, node, facing, prefix)
     return upstream_route_missing(facing, prefix)
+
+
+BEGUN_OUTSIDE = Kind(
+    "begun-outside",
+    "error",
+    "a conversation that the outside begins with a subnet that is translated, which it has no way to (RFC 3022 2.1)",
+    "it answers what begins inside, and begins nothing",
+    NEVER,
+)
+
+
+def begun_outside(edge: Held, prefix: Prefix) -> Finding:
+    """The outside begins with a subnet that it has no way to: what it answers goes to the translating address."""
+    return finding(
+        BEGUN_OUTSIDE,
+        at=edge.node.name,
+        path=("outside",),
+        says=f"{label(edge)} translates {prefix}, and what is beyond has no route there: it answers, and cannot begin",
+        mend=f"ask the owner of the upstream for a route to {prefix} via {edge.address.address}",
+    )
 
 
 UPSTREAM_ROUTE_MISSING = Kind(

@@ -60,6 +60,20 @@ def with_outside(knowledge: Knowledge, also: Sequence[Address] = ()) -> tuple[Ne
     return with_changes(network, hosts=hosts), tuple(added)
 
 
+def hides(network: Network) -> bool:
+    """Whether what is outside is said to have no way to some of the network (`routes-back`): it is reached only from
+    within then, where what goes out is translated."""
+    return any(entry.routes_back != "all" for entry in network.outside or ())
+
+
+def sent_back_to(knowledge: Knowledge) -> tuple[Prefix, ...]:
+    """The subnets that the outside has a way to, of a network that is widened."""
+    upstream = knowledge.devices[knowledge.written.hosts[OUTSIDE].at.device].written
+    assert isinstance(upstream, Device)
+    links = (address.prefix for port in upstream.ports.values() for address in port.addresses)
+    return (*(route.destination for route in upstream.routes), *links)
+
+
 def widened(knowledge: Knowledge) -> Knowledge:
     """The network with the outside in it, where it says which ports lead there; else as it is."""
     return knowledge if knowledge.written.outside is None else know(with_outside(knowledge)[0])

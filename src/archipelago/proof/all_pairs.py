@@ -7,7 +7,7 @@ from dataclasses import fields, replace
 from functools import cached_property
 
 from archipelago.knowledge.known import Knowledge, know
-from archipelago.knowledge.outside import widened
+from archipelago.knowledge.outside import hides, widened
 from archipelago.knowledge.parts import switched_off
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.filters import ECHO, Probe
@@ -67,7 +67,7 @@ class Beside:
     def apart(self) -> Apart | None:
         """What is kept apart on purpose; None where nothing is wanted at all."""
         together, answer = self._together, self._together.answers[self._number]
-        return together.apart(answer) if together.wants else None
+        return together.apart(answer) if together.separates else None
 
     @cached_property
     def devices(self) -> DevicePairs | None:
@@ -79,9 +79,10 @@ class Beside:
     @property
     def fine(self) -> bool:
         """Whether every pair is reached that nothing wants cut off, and nothing that must hold is broken."""
-        if self.checked is None or self.apart is None:
+        if self.checked is None:
             answer = self._together.answers[self._number]
-            return answer.reached == answer.pairs
+            return answer.reached + (self.apart.pairs if self.apart is not None else 0) == answer.pairs
+        assert self.apart is not None
         return not self.apart.unforeseen and not any(verdict.broken for verdict in self.checked.verdicts)
 
 
@@ -106,10 +107,11 @@ class _Together:
         self._probes = probes
         wanted = arrays.knowledge.network
         self.wants = bool(wanted.expect) or wanted.policy is not None
+        self.separates = self.wants or hides(network)
         self.answers = self._decided(family)
 
     def _decided(self, family: int | None) -> list[Matrix]:
-        meant = self._meant.kinds if self.wants else None
+        meant = self._meant.kinds if self.separates else None
         return list(by_probe(self.arrays, self._probes, family, causes=self._causes, meant=meant))
 
     def apart(self, answer: Matrix | Decided) -> Apart:
@@ -119,7 +121,7 @@ class _Together:
     @cached_property
     def _meant(self) -> Meant:
         hosts = self.arrays.hosts
-        return Meant(self.arrays.knowledge, hosts, (OUTSIDE,) if OUTSIDE in hosts else ())
+        return Meant(self.arrays.knowledge, hosts, (OUTSIDE,) if OUTSIDE in hosts else (), hidden=hides(self.network))
 
     @cached_property
     def sixes(self) -> Sequence[Matrix | None]:

@@ -33,7 +33,7 @@ def with_proof(answer: ReachResult, network: Network, ask: Callable[[Network], R
     good = [mend for mend in (first, *instead) if _reached(amendable, ask, mend)]
     if good:
         return replace(answer, mend=" or ".join(mend.says for mend in good), edits=good[0].edits)
-    edits, mends = list(answer.edits), [answer.mend]
+    edits, mends, said = list(answer.edits), [answer.mend], {answer.says}
     for _ in range(MOST_TOGETHER):
         try:
             after = ask(amendable.with_edits(edits))
@@ -41,10 +41,11 @@ def with_proof(answer: ReachResult, network: Network, ask: Callable[[Network], R
             return replace(answer, mend=f"{mends[0]} (not tried: {error})")
         if after.reached:
             return replace(answer, mend="; then ".join(mends), edits=tuple(edits))
-        if not after.edits or after.mend is None or all(edit in edits for edit in after.edits):
+        if not after.edits or after.mend is None or after.says in said:  # no step further
             return replace(answer, mend=f"{'; then '.join(mends)}; which is not enough: {after.says}")
         edits += [edit for edit in after.edits if edit not in edits]
         mends.append(after.mend)
+        said.add(after.says)
     return replace(answer, mend=f"{'; then '.join(mends)}; which is not enough")
 
 

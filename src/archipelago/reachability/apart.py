@@ -1,15 +1,18 @@
-"""What is kept apart on purpose: by the policy, or because an expectation wants it not reached."""
+"""What is kept apart on purpose: by the policy, because an expectation wants it not reached, or by translation, which
+nobody outside can begin a conversation through (RFC 3022 2.1)."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
+from archipelago.addressing.values import Prefix
 from archipelago.knowledge.ends import first_address
 from archipelago.knowledge.known import Knowledge
+from archipelago.knowledge.outside import sent_back_to
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.expectation import Expectation
 from archipelago.model.filters import Probe
@@ -39,11 +42,8 @@ class Apart:
     by: str
 
 
-def keeps_apart(network: Network) -> str:
-    """What of a network could keep hosts apart on purpose, in words; empty where nothing does."""
-    said = ["the policy"] if network.policy is not None else []
-    said += ["what is expected"] if any(not one.reached for one in network.expect) else []
-    return " or ".join(said)
+TRANSLATED = "translation: nobody outside can begin"
+"""Why the outside does not reach a host that reaches it."""
 
 
 class Meant:
@@ -53,14 +53,18 @@ class Meant:
         knowledge: the network, the outside in it where the hosts have it.
         hosts: its hosts, in the order of the arrays.
         outside: those that stand for the outside.
+        hidden: also count as apart whom the outside does not reach since what goes out is translated.
     """
 
-    def __init__(self, knowledge: Knowledge, hosts: tuple[str, ...], outside: tuple[str, ...]) -> None:
+    def __init__(
+        self, knowledge: Knowledge, hosts: tuple[str, ...], outside: tuple[str, ...], *, hidden: bool = False
+    ) -> None:
         network = knowledge.network
         self._knowledge = knowledge
         self._hosts = hosts
         self._network = network
         self._outside = outside
+        self._hidden = hidden and bool(outside)
         self._parties = Parties(knowledge, hosts, outside)
         self._intent = Intent(knowledge, hosts, outside) if network.policy is not None else None
         self._sorted: dict[tuple[Probe, int | None, bool], tuple[Ints, Ints, Bools]] = {}
@@ -75,8 +79,17 @@ class Meant:
         own = sizes.copy()
         for name in self._outside:
             own[sorts[self._hosts.index(name)]] -= 1
-        by = keeps_apart(self._network)
+        by = " or ".join(self._keep_apart())
         return Apart(count_pairs(cut & apart, sizes), count_pairs(cut & ~apart, own), self.kinds(answer), by)
+
+    def _keep_apart(self) -> Iterator[str]:
+        """What of the network could keep hosts apart on purpose, in words."""
+        if self._network.policy is not None:
+            yield "the policy"
+        if any(not one.reached for one in self._network.expect):
+            yield "what is expected"
+        if self._hidden:
+            yield "translation"
 
     def kinds(self, answer: Matrix | Decided, *, policy: bool = True) -> Bools:
         """The pairs of kinds all of whose hosts are to be apart, of shape (kinds, kinds), with or without the
@@ -110,6 +123,8 @@ class Meant:
         if intent is not None:
             marks += [intent.sorts(answer, version)[1] for version in versions]
             marks.append(self._with_ipv4)
+        if self._hidden:
+            marks.append(self._out_of_sight(answer.family))
         _, first, sorts = np.unique(np.stack(marks), axis=1, return_index=True, return_inverse=True)
         apart = np.zeros((len(first), len(first)), dtype=np.bool_)
         for number in range(len(expected)):
@@ -119,6 +134,10 @@ class Meant:
             may = [intent.decides(first, version, answer.probe)[0] for version in versions]
             both = self._with_ipv4[first].astype(np.bool_)
             apart |= ~np.where(both[:, None] & both, may[0], may[-1])
+        if self._hidden:
+            beyond = np.isin(first, [self._hosts.index(name) for name in self._outside])
+            reaching = answer.between[np.ix_(answer.kind[first], answer.kind[first[beyond]])].any(axis=1)
+            apart |= beyond[:, None] & (marks[-1][first].astype(np.bool_) & reaching)
         return sorts.reshape(-1), apart
 
     def _speaks(self, expectation: Expectation, probe: Probe) -> bool:
@@ -130,6 +149,21 @@ class Meant:
             and (bool(self._outside) or not beyond)
         )
 
+    def _out_of_sight(self, family: int | None) -> Ints:
+        """Which hosts the outside has no way to, in the family that they are asked in."""
+        return np.array([self._is_hidden(name, family) for name in self._hosts], dtype=np.int64)
+
+    def _is_hidden(self, host: str, family: int | None) -> bool:
+        nodes = self._knowledge.nodes
+        beyond = [first_address(nodes[self._outside[0]], version) is not None for version in (4, 6)]
+        versions = [version for version, has in zip((4, 6), beyond, strict=True) if has and family in (None, version)]
+        own = next((own for version in versions if (own := first_address(nodes[host], version)) is not None), None)
+        return own is not None and not any(prefix.holds(own) for prefix in self._seen)
+
+    @cached_property
+    def _seen(self) -> Sequence[Prefix]:
+        return sent_back_to(self._knowledge)
+
     @cached_property
     def _with_ipv4(self) -> Ints:
         """Which hosts have an IPv4 address: pairs of these are asked in IPv4, where no family is asked for."""
@@ -138,9 +172,11 @@ class Meant:
 
     def single(self, source: str, target: str, version: int, probe: Probe) -> str:
         """What keeps two hosts apart, or a host and a device (DEVICE, DEVICE/INTERFACE), in words; empty where nothing
-        does."""
+        does. That a host which the outside has no way to reaches it is for whoever asks to know (`hidden`)."""
         if source not in self._hosts:
             return ""
+        if self._hidden and source in self._outside and target in self._hosts and self._is_hidden(target, version):
+            return TRANSLATED
         start = self._hosts.index(source)
         if target not in self._hosts:
             return self._device(start, target, version, probe)

@@ -26,7 +26,7 @@ from archipelago.model.parts import Device, Host, NextHop, Path
 ADDRESS_MISSING = Kind(
     "address-missing",
     "error",
-    "a host without an address, of a family or at all",
+    "a host, or a device that is asked, without an address, of a family or at all",
     "{name} neither sends nor answers",
     OFTEN,
     example=Example("pier", "hosts: {desk: {address: ~, gateway: ~}}"),
@@ -61,6 +61,19 @@ def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Fi
         mend=mend,
         edits=edits,
         name=host.name,
+    )
+
+
+def device_unaddressed(node: Node, version: int) -> Finding:
+    """A device that is to send or answer, without an address of a family: where it is managed, a person decides."""
+    family = f"IPv{version}"
+    return finding(
+        ADDRESS_MISSING,
+        at=node.name,
+        path=node_path(node),
+        says=f"{node.name} has no {family} address on any interface",
+        mend=f"give {node.name} an interface with an {family} address in the VLAN that it is managed in",
+        name=node.name,
     )
 
 
