@@ -58,6 +58,7 @@ class _Styled:
     def _comment(self) -> str:
         return (
             self._random.choice(["  # why, and since when", " # {not: yaml}", "   # - x"])
+            + f" {self._random.getrandbits(24)}"
             if self._chance(self._comments)
             else ""
         )
@@ -85,14 +86,20 @@ class _Styled:
         else:
             return self._anchored(value, self._scalar(value))
         joint = f",{self._comment() or ''}\n{space}   " if self._chance(self._comments / 2) else ", "
-        end = self._random.choice(["", " ", f"   # last\n{space} "]) if self._chance(self._comments) else ""
+        end = (
+            self._random.choice(["", " ", f"   # last {self._random.getrandbits(24)}\n{space} "])
+            if self._chance(self._comments)
+            else ""
+        )
         body = joint.join(parts) + ("," if parts and self._chance(0.1) else "") + end
         return self._anchored(value, "{" + body + "}" if isinstance(value, dict) else "[" + body + "]")
 
     def _block(self, value: Any, space: str) -> Iterator[str]:
         for key, inner in value.items() if isinstance(value, dict) else ((None, inner) for inner in value):
             if self._chance(self._comments / 2):
-                yield self._random.choice(["", f"{space}# about {key}", "# at the margin"])
+                yield self._random.choice(
+                    ["", f"{space}# about {key}", f"# at the margin {self._random.getrandbits(24)}"]
+                )
             lead = f"{space}{self._scalar(key)}:" if key is not None else f"{space}-"
             if not inner or not isinstance(inner, (dict, list)) or self._chance(self._flow):
                 yield from f"{lead} {self._inline(inner, space + ' ')}{self._comment()}".split("\n")

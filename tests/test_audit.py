@@ -23,6 +23,7 @@ with_example = import_module("write_docs").with_example
 EXAMPLES = [kind for kind in KINDS if kind.example is not None]
 ASKED = {
     "address-unheld",
+    "begun-outside",
     "filtered",
     "held-by-another",
     "no-common-family",

@@ -13,7 +13,7 @@ from archipelago.diagnosis.faults.interfaces import subnet_overlap
 from archipelago.diagnosis.faults.words import label
 from archipelago.diagnosis.kind import ALWAYS, Example, Kind, finding
 from archipelago.diagnosis.outvoted import held_by_several
-from archipelago.diagnosis.places import has_moved, unplugged
+from archipelago.diagnosis.places import has_moved, unplugged, vlan_of
 from archipelago.diagnosis.same_mac import same_mac
 from archipelago.diagnosis.separated import by_their_hosts, misplaced
 from archipelago.knowledge.held import Held
@@ -110,7 +110,7 @@ def overlapping_subnets(index: NetworkIndex) -> Iterator[Finding]:
             index.domains.together(wide.endpoint, narrow.endpoint)
             or not (wide.nic.up and narrow.nic.up)
             or any(unplugged(index, holder.node, holder.nic) for holder in (wide, narrow))
-            or (wide.nic.vlan is not None and wide.nic.vlan == narrow.nic.vlan)
+            or (vlan_of(index, wide) is not None and vlan_of(index, wide) == vlan_of(index, narrow))
             or _at_one_link(index, wide, narrow)
         ):
             continue

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
 from functools import wraps
+from typing import NamedTuple
 
 from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.audit.registry import Rule, rule
-from archipelago.diagnosis.cut import link_fault
+from archipelago.diagnosis.cabling import link_fault
 from archipelago.diagnosis.faults.hosts import (
     GATEWAY_MISSING,
     gateway_missing,
@@ -22,7 +25,7 @@ from archipelago.diagnosis.kind import NEVER, Example, Kind, finding
 from archipelago.diagnosis.leased import retold
 from archipelago.diagnosis.no_address import unadvertised
 from archipelago.diagnosis.outvoted import gateway_meant, outvoted, stray_address, unheld_gateway
-from archipelago.diagnosis.places import host_attachment, host_end, sits_in, wanted_vlan
+from archipelago.diagnosis.places import host_attachment, host_end, hosts_by_vlan, sits_in, vlan_of, wanted_vlan
 from archipelago.diagnosis.separated import separated
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic, Node
@@ -103,17 +106,17 @@ def wrong_vlan(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     nic = next(iter(node.nics.values()))
     attachment = host_attachment(index.knowledge, host)
     homes = [(address, index.home_of(node, address)) for address in host.addresses]
-    called = [(address, home) for address, home in homes if home is not None and home.nic.vlan is not None]
+    called = [(address, home) for address, home in homes if home is not None and vlan_of(index, home) is not None]
     if not attachment.switched or not called or stray_address(index, host) is not None:
         return
     own = wanted_vlan(attachment)
-    if all(own in {home.nic.vlan for home in index.homes(address)} for address, _ in called):
+    if all(own in {vlan_of(index, home) for home in index.homes(address)} for address, _ in called):
         return  # where a subnet is in two VLANs, the one that the host is in will do
-    if len({home.nic.vlan for _, home in called}) > 1:
+    if len({vlan_of(index, home) for _, home in called}) > 1:
         yield _in_two_vlans(index, host, [home for _, home in called])
         return
     address, home = called[0]
-    if wanted_vlan(attachment) != home.nic.vlan:
+    if wanted_vlan(attachment) != vlan_of(index, home):
         yield separated(index, Held(node, nic, address), home)
 
 
@@ -140,7 +143,7 @@ ADDRESSES_IN_TWO_VLANS = Kind(
 
 def _in_two_vlans(index: NetworkIndex, host: Host, homes: list[Held]) -> Finding:
     """A host whose addresses belong to different VLANs: one port cannot be in both, so a person decides."""
-    names = " and ".join(dict.fromkeys(index.vlan_name(home.nic.vlan) for home in homes))
+    names = " and ".join(dict.fromkeys(index.vlan_name(vlan_of(index, home)) for home in homes))
     return finding(
         ADDRESSES_IN_TWO_VLANS,
         at=host.name,
@@ -161,7 +164,7 @@ def other_mask(index: NetworkIndex, node: Node, nic: Nic, address: InterfaceAddr
 
 def _served(index: NetworkIndex, node: Node, nic: Nic, home: Held) -> bool:
     """Whether the gateway stands in the VLAN that the host is plugged into, or would if all were up."""
-    return home.nic.vlan is None or sits_in(index, node, nic) == home.nic.vlan
+    return vlan_of(index, home) is None or sits_in(index, node, nic) == vlan_of(index, home)
 
 
 @rule
@@ -230,6 +233,47 @@ def cut_off(index: NetworkIndex, host: Host) -> Iterator[Finding]:
     fault = link_fault(index, host_end(host.name))
     if fault is not None:
         yield fault
+
+
+@rule
+@each_host
+def unlike_all_others(index: NetworkIndex, host: Host) -> Iterator[Finding]:
+    """A host that has no address of a family, and asks for none, while every other host of its VLAN has: two at
+    least."""
+    if not host.addresses and not host.dhcp and not host.auto:
+        return
+    vlan = wanted_vlan(host_attachment(index.knowledge, host))
+    families = index.once(_families_by_vlan).get(vlan or 0)
+    if families is None:
+        return
+    own, everybody = _families_of(host), families.total
+    for version in (4, 6):
+        named = any(hop.address.version == version for hop in host.gateway)
+        if version not in own and not named and everybody > 2 and families.having[version] == everybody - 1:
+            yield replace(host_unaddressed(index, host, version), severity="risk")
+
+
+class _Families(NamedTuple):
+    """How many hosts a VLAN has, and how many of them have an address of a family or ask for one."""
+
+    total: int
+    having: Counter[int]
+
+
+def _families_of(host: Host) -> set[int]:
+    return (
+        {address.version for address in host.addresses} | ({4} if host.dhcp else set()) | ({6} if host.auto else set())
+    )
+
+
+def _families_by_vlan(index: NetworkIndex) -> dict[int, _Families]:
+    by_vlan: dict[int, _Families] = {}
+    for vlan, hosts in index.once(hosts_by_vlan).items():
+        having: Counter[int] = Counter()
+        for host, count in hosts:
+            having.update(dict.fromkeys(_families_of(index.network.hosts[host.name]), count))
+        by_vlan[vlan] = _Families(sum(count for _, count in hosts), having)
+    return by_vlan
 
 
 @rule

@@ -8,15 +8,22 @@ from dataclasses import replace
 
 from archipelago.audit.hosts import each_host
 from archipelago.audit.registry import rule
-from archipelago.diagnosis.cut import leads_outside, link_fault, partner_of
+from archipelago.diagnosis.cabling import leads_outside, link_fault, without_cable
 from archipelago.diagnosis.faults.interfaces import set_beside, tag_mismatch, tag_missing
-from archipelago.diagnosis.faults.links import not_cabled
 from archipelago.diagnosis.faults.switching import MEMBERS_DIFFER, aggregate_member_missing
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.link_ends import left_out_of
-from archipelago.diagnosis.outvoted import hosts_by_vlan, outvoted
-from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, port_path, unplugged
+from archipelago.diagnosis.outvoted import outvoted
+from archipelago.diagnosis.places import (
+    host_attachment,
+    hosts_by_vlan,
+    meant_for,
+    meant_vlan,
+    nic_path,
+    port_path,
+    unplugged,
+)
 from archipelago.diagnosis.separated import tag_repeated
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
@@ -86,7 +93,7 @@ def down(index: NetworkIndex) -> Iterator[Finding]:
             continue
         if nic.up:  # by its routes it leads outside, but its other end is here
             end = node.attachments[nic.name].members[0]
-            yield not_cabled(index, end, partner_of(index, end))
+            yield without_cable(index, end)
             continue
         fault = interface_down(index, Held(node, nic, nic.addresses[0]))
         if fault.kind == "vlan-interface-down" and not index.once(hosts_by_vlan).get(nic.vlan or 0):

@@ -12,8 +12,8 @@ from archipelago.diagnosis.faults.words import label
 from archipelago.diagnosis.gateway_place import missing_end
 from archipelago.diagnosis.kind import ALWAYS, NEVER, Example, Kind, finding
 from archipelago.diagnosis.no_route import dead_route, way_outside
-from archipelago.diagnosis.outvoted import hosts_by_vlan, off_link
-from archipelago.diagnosis.places import nic_path, port_path, sample, unplugged
+from archipelago.diagnosis.outvoted import off_link
+from archipelago.diagnosis.places import hosts_by_vlan, nic_path, port_path, sample, unplugged
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held

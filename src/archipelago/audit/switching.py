@@ -6,12 +6,13 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from archipelago.audit.registry import rule
-from archipelago.diagnosis.cut import attachment_fault, cut, facing_access, partner_of, unlike_untagged
-from archipelago.diagnosis.faults.links import not_cabled, switching_loop
+from archipelago.diagnosis.cabling import attachment_fault, without_cable
+from archipelago.diagnosis.cut import cut, facing_access, unlike_untagged
+from archipelago.diagnosis.faults.links import switching_loop
 from archipelago.diagnosis.faults.switching import vlan_absent
 from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.link_ends import left_out_of, routed_against_switched
-from archipelago.diagnosis.places import has_moved, host_attachment, port_path, sits_in, wanted_vlan
+from archipelago.diagnosis.places import has_moved, host_attachment, port_path, sits_in, vlan_of, wanted_vlan
 from archipelago.knowledge.alike import alike_hosts, port_settings
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.held import Held
@@ -36,7 +37,7 @@ def users(index: NetworkIndex) -> dict[int, list[tuple[Node, Nic]]]:
                 continue
             if node.kind == "host":
                 home = index.home_of(node, nic.addresses[0])
-                if home is not None and home.nic.vlan not in (vlan, None):
+                if home is not None and vlan_of(index, home) not in (vlan, None):
                     continue
             users_of.setdefault(vlan, []).append((node, nic))
     return users_of
@@ -161,7 +162,7 @@ def default_vlan(index: NetworkIndex) -> Iterator[Finding]:
         if (
             attachment.switched
             and wanted_vlan(attachment) == DEFAULT_VLAN
-            and (home is None or home.nic.vlan == DEFAULT_VLAN)
+            and (home is None or vlan_of(index, home) == DEFAULT_VLAN)
         ):
             left.setdefault(host.at.device, []).extend(hosts)
     for device, hosts in left.items():
@@ -330,9 +331,8 @@ def uncabled(index: NetworkIndex) -> Iterator[Finding]:
                 continue
             ends = [end for end in attachment.members if index.knowledge.links[end].peer is None]
             if ends and len(ends) == len(attachment.members):
-                partner = partner_of(index, ends[0])
-                fault = not_cabled(index, ends[0], partner)
-                yield fault if parent or partner else replace(fault, severity="risk")
+                fault = without_cable(index, ends[0])
+                yield fault if parent or fault.edits else replace(fault, severity="risk")
 
 
 def _off(nic: Nic) -> bool:

@@ -9,6 +9,7 @@ from archipelago.addressing.values import Address, Prefix, is_link_local
 from archipelago.audit.redundancy import without_partners
 from archipelago.audit.registry import rule
 from archipelago.audit.routing import routing_nodes
+from archipelago.diagnosis.cabling import leads_outside
 from archipelago.diagnosis.faults.routing import (
     ROUTE_MISSING,
     route_missing,
@@ -16,10 +17,9 @@ from archipelago.diagnosis.faults.routing import (
     table_meant,
     written_route,
 )
-from archipelago.diagnosis.kind import finding
+from archipelago.diagnosis.kind import ALWAYS, Example, Kind, finding
 from archipelago.diagnosis.no_route import led_outside
-from archipelago.diagnosis.outvoted import hosts_by_vlan
-from archipelago.diagnosis.places import sample
+from archipelago.diagnosis.places import hosts_by_vlan, sample, vlan_of
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.forwarding import Delivered, own_routes, route_to
 from archipelago.knowledge.held import TableName
@@ -30,7 +30,7 @@ from archipelago.knowledge.reasons import Reason
 from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
 from archipelago.model.finding import Edit, Finding
-from archipelago.model.parts import Path
+from archipelago.model.parts import Device, End, Path, Route
 
 NOT_NEEDED = "nothing that hosts send each other; what is sent from there to the devices' own addresses is lost"
 Missing = dict[tuple[TableName, Address | None], list[Prefix]]
@@ -146,7 +146,7 @@ def _towards(
             led = led_outside(index, index.knowledge.devices[table[0]], entry, prefix, next_hop)
         if led is not None:
             yield led
-        elif not _in_another_table(index, table, prefix):
+        elif not _written_unused(index, table, prefix):
             missing.setdefault((table, next_hop), []).append(prefix)
     settled: set[TableName] = set()
     for start in onward:
@@ -160,11 +160,16 @@ def _towards(
         settled.update(trail)
 
 
-def _in_another_table(index: NetworkIndex, table: TableName, prefix: Prefix) -> bool:
-    """Whether a device has the route that one of its tables lacks, in another table: a finding of its own."""
+def _written_unused(index: NetworkIndex, table: TableName, prefix: Prefix, length: int = 0) -> bool:
+    """Whether a device has the route that one of its tables lacks, of a prefix length at least, and does not use it, or
+    has it in another table: a finding of its own."""
     node = index.knowledge.devices[table[0]]
     unused = (one.route for one in index.knowledge.routes(node.name).unused)
-    return any(route.destination == prefix and table_meant(node, route) == table[1] for route in unused)
+    meant = ((route, (route.vrf or "", table_meant(node, route))) for route in unused)
+    return any(
+        route.destination.length >= length and route.destination.covers(prefix) and table[1] in tables
+        for route, tables in meant
+    )
 
 
 def _circle(index: NetworkIndex, prefix: Prefix, tables: list[TableName], homes: set[TableName]) -> Iterator[Finding]:
@@ -178,6 +183,8 @@ def _circle(index: NetworkIndex, prefix: Prefix, tables: list[TableName], homes:
         if entry is None or better is None or better == entry.next_hop:
             continue
         if entry.prefix.length < prefix.length or entry.route is None:
+            if _written_unused(index, table, prefix, entry.prefix.length + 1):
+                return
             effect = f"packets to {prefix} go round between {' and '.join(names)}"
             yield route_missing((node, table[1]), prefix, better, effect)
         elif (number := index.route_number(node.name, entry.route)) is not None:
@@ -193,7 +200,7 @@ def no_way_outside(index: NetworkIndex) -> Iterator[Finding]:
     served = {
         (held.table, held.address.version): held
         for held in index.routed()
-        if hosts.get(held.nic.vlan or 0) and held.address.version in held.node.forwards
+        if hosts.get(vlan_of(index, held) or 0) and held.address.version in held.node.forwards
     }
     for (table, version), held in served.items():
         hop = default_wanted(index, table, version)
@@ -202,6 +209,64 @@ def no_way_outside(index: NetworkIndex) -> Iterator[Finding]:
             meant = translated or index.knowledge.written.outside is not None
             found = without_default(held.node, table[1], version, hop)
             yield found if meant else replace(found, severity="risk")
+
+
+@rule
+def nothing_sent_outside(index: NetworkIndex) -> Iterator[Finding]:
+    """A port that is named as leading outside, by which no route leaves, while nothing else has a default route out."""
+    if not index.knowledge.written.outside:
+        return
+    edges = index.once(_edges)
+    for node, nic, hops in ways_outside(index.knowledge):
+        static = node.written.routes if isinstance(node.written, Device) else ()
+        for version, hop in hops.items():
+            links = [address.prefix for address in nic.addresses if address.version == version]
+            leaving = any(link.holds(route.next_hop.address) for route in static for link in links)
+            if not leaving and version not in edges:
+                yield without_default(node, nic.vrf, version, hop)
+
+
+@rule
+def unnamed_edges(index: NetworkIndex) -> Iterator[Finding]:
+    """A route to beyond a port that nothing is plugged into, where the network says what leads outside, and not that
+    this port does."""
+    entries = index.knowledge.written.outside
+    if entries is None:
+        return
+    named = {(entry.at.device, entry.at.port) for entry in entries}
+    for node in routing_nodes(index):
+        static = node.written.routes if isinstance(node.written, Device) else ()
+        for nic in node.nics.values():
+            if (node.name, nic.name) in named or nic.kind != "port" or not leads_outside(index, node, nic):
+                continue
+            links = [address.prefix for address in nic.addresses]
+            route = next((one for one in static if any(link.holds(one.next_hop.address) for link in links)), None)
+            if route is not None:
+                yield outside_unnamed(index, End(node.name, nic.name), route)
+
+
+OUTSIDE_UNNAMED = Kind(
+    "outside-unnamed",
+    "risk",
+    "a port that a route leaves by, with nothing plugged in, which `outside` does not name",
+    "the port is down, and nothing leaves by it",
+    ALWAYS,
+    example=Example("pair", "outside: []"),
+)
+
+
+def outside_unnamed(index: NetworkIndex, end: End, route: Route) -> Finding:
+    """A port by which a route leads out of the network, and that is not named as one that leads outside."""
+    number = len(index.knowledge.written.outside or ())
+    new = {"at": str(end)}
+    return finding(
+        OUTSIDE_UNNAMED,
+        at=end.device,
+        path=("outside",),
+        says=f"the route to {route.destination} via {route.next_hop} leaves by {end}, which `outside` does not name",
+        mend=f"name {end} in `outside`",
+        edits=(Edit(("outside", "+"), new) if number else Edit(("outside",), [new]),),
+    )
 
 
 def without_default(node: Node, vrf: str, version: int, hop: Address) -> Finding:

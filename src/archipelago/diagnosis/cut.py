@@ -6,132 +6,22 @@ import heapq
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
-from archipelago.addressing.values import Prefix
+from archipelago.diagnosis.cabling import link_fault, spoken_vlans
 from archipelago.diagnosis.faults.hosts import vlan_wrong
 from archipelago.diagnosis.faults.interfaces import tag_mismatch
-from archipelago.diagnosis.faults.links import ADMIN_DOWN, admin_down, not_cabled
+from archipelago.diagnosis.faults.links import not_cabled
 from archipelago.diagnosis.faults.switching import vlan_absent
 from archipelago.diagnosis.faults.words import node_path
 from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.link_ends import holds_nothing, routed_against_switched
-from archipelago.diagnosis.places import host_end, nic_path, port_path, unplugged, wanted_vlan
+from archipelago.diagnosis.places import nic_path, port_path, wanted_vlan
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.links import Link
 from archipelago.model.finding import REMOVE, Edit, Finding, Mend
-from archipelago.model.parts import DEFAULT_VLAN, Aggregate, Cable, Device, End, Host
+from archipelago.model.parts import DEFAULT_VLAN, Device, End, Host
 
 NodeInterface = tuple[Node, Nic]
-
-
-def link_fault(index: NetworkIndex, end: End) -> Finding | None:
-    """Why a port has no carrier: the first thing that is off on the way to its peer, or that it is not cabled."""
-    link = index.knowledge.links[end]
-    if link.carrier:
-        return None
-    for side in (end, link.peer):
-        if side is None:
-            continue
-        fault = _off(index, side)
-        if fault is not None:
-            return fault
-    if link.cable is not None and link.cable.off:
-        return cable_off(index, link.cable)
-    return not_cabled(index, end, partner_of(index, end))
-
-
-def cable_off(index: NetworkIndex, cable: Cable) -> Finding:
-    """A cable that is administratively off."""
-    position = index.network.cables.index(cable)
-    return finding(
-        ADMIN_DOWN,
-        at=cable.a.device,
-        path=("cables", position, "off"),
-        says=f"cable {cable} is off",
-        mend=f"switch cable {cable} on",
-        edits=(Edit(("cables", position), str(cable)),),
-        effect="nothing crosses it",
-    )
-
-
-def _off(index: NetworkIndex, end: End) -> Finding | None:
-    """The port, its aggregate, its device or its host, if that is off."""
-    node = index.knowledge.nodes[end.device]
-    written = node.written
-    if node.off:
-        return admin_down(node_path(node), node.name, node.name, f"nothing gets in or out of {node.name}")
-    if isinstance(written, Host):
-        return None
-    if index.knowledge.ports[end.device][end.port].off:
-        path = ("devices", end.device, "ports", end.port)
-        return admin_down(path, str(end), end.device, f"nothing crosses {end}")
-    for interface in written.interfaces.values():
-        if isinstance(interface, Aggregate) and interface.off and end.port in interface.members:
-            path = ("devices", end.device, "interfaces", interface.name)
-            return admin_down(path, f"{end.device}/{interface.name}", end.device, f"nothing crosses {end}")
-    return None
-
-
-def attachment_fault(index: NetworkIndex, attachment: Attachment) -> Finding | None:
-    """Why a port or aggregate has no carrier."""
-    if attachment.carrier or not attachment.members:
-        return None
-    return link_fault(index, attachment.members[0])
-
-
-def partner_of(index: NetworkIndex, end: End) -> End | None:
-    """The one free port that is set up as the other end of this one: an address of the same subnet, or the most VLANs
-    in common, on another device."""
-    wanted = _spoken(index, end)
-    subnets = _subnets(index, end)
-    best: tuple[int, End] | None = None
-    for name, ports in index.knowledge.ports.items():
-        if name == end.device:
-            continue
-        for port in ports:
-            other = End(name, port)
-            if index.knowledge.links[other].peer is None:
-                shared = len(wanted & _spoken(index, other)) + 5000 * len(subnets & _subnets(index, other))
-                if shared and (best is None or shared > best[0]):
-                    best = (shared, other)
-    return best[1] if best else None
-
-
-def leads_outside(index: NetworkIndex, node: Node, nic: Nic) -> bool:
-    """Whether what lies beyond a routed port is not ours to know: nothing is plugged in, and no other free port is set
-    up as its other end."""
-    if not unplugged(index, node, nic):
-        return False
-    members = node.attachments[nic.name].members
-    return not members or partner_of(index, members[0]) is None
-
-
-def _subnets(index: NetworkIndex, end: End) -> frozenset[Prefix]:
-    """The subnets of a routed port's own addresses."""
-    attachment = index.knowledge.attachment_at(end)
-    if attachment.switched:
-        return frozenset()
-    nic = index.knowledge.nodes[end.device].nics.get(attachment.name)
-    return frozenset(address.prefix for address in nic.addresses) if nic else frozenset()
-
-
-def _spoken(index: NetworkIndex, end: End) -> frozenset[int]:
-    """The VLANs that a port's written settings are about; nothing for a port left at its defaults."""
-    node = index.knowledge.nodes[end.device]
-    attachment = index.knowledge.attachment_at(end)
-    if node.kind == "host":
-        return frozenset()
-    if attachment.switched:
-        return attachment.vlans if attachment.written.trunk is not None else frozenset()
-    return frozenset(nic.vlan for nic in node.nics_on(attachment.name) if nic.vlan is not None)
-
-
-def own_fault(index: NetworkIndex, node: Node) -> Finding | None:
-    """What keeps a station from sending anything at all: it is off, or a host's port has no carrier."""
-    if node.off:
-        effect = f"nothing gets in or out of {node.name}"
-        return admin_down(node_path(node), node.name, node.name, effect)
-    return link_fault(index, host_end(node.name)) if node.kind == "host" else None
 
 
 def cut(index: NetworkIndex, vlan: int, start: NodeInterface, goal: NodeInterface) -> list[Finding]:
@@ -404,10 +294,10 @@ def _uncarried(
 ) -> Finding:
     if attachment.written.trunk is not None:
         if far_node.kind == "host" and isinstance(far_node.written, Host):
-            return vlan_wrong(index, far_node.written, attachment, vlan, wanted_vlan(attachment))
+            return vlan_wrong(index, far_node.written.at.device, attachment, far_node.name, vlan)
         return vlan_not_carried(index, node.name, attachment, vlan)
     if far_node.kind == "host" and isinstance(far_node.written, Host):
-        return vlan_wrong(index, far_node.written, attachment, vlan, wanted_vlan(attachment))
+        return vlan_wrong(index, far_node.written.at.device, attachment, far_node.name, vlan)
     if far.switched and far.written.trunk is None and wanted_vlan(attachment) == wanted_vlan(far):
         return link_of_one_vlan(index, (node, attachment), (far_node, far), vlan)
     if far.switched and far.written.trunk is None:
@@ -505,11 +395,11 @@ def _uncabled(
             attachment = index.knowledge.attachment_at(end)
             if index.knowledge.links[end].peer is None and _passes(node, attachment, start, goal):
                 side.append(end)
-    pairs = [(a, b) for a in near for b in far if vlan in _spoken(index, a) and vlan in _spoken(index, b)]
+    pairs = [(a, b) for a in near for b in far if vlan in spoken_vlans(index, a) and vlan in spoken_vlans(index, b)]
     if pairs:
-        a, b = max(pairs, key=lambda pair: len(_spoken(index, pair[0]) & _spoken(index, pair[1])))
+        a, b = max(pairs, key=lambda pair: len(spoken_vlans(index, pair[0]) & spoken_vlans(index, pair[1])))
         return [not_cabled(index, a, b)]
-    single = next((end for end in (*near, *far) if vlan in _spoken(index, end)), None)
+    single = next((end for end in (*near, *far) if vlan in spoken_vlans(index, end)), None)
     if single is not None:
         return [not_cabled(index, single, None)]
     return [no_layer2_path(index, vlan, start[0], goal[0])]

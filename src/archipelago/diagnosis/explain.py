@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from archipelago.diagnosis.broadcast import broadcast
-from archipelago.diagnosis.cut import own_fault
+from archipelago.diagnosis.cabling import own_fault
 from archipelago.diagnosis.faults.interfaces import subnet_overlap, tag_missing
 from archipelago.diagnosis.faults.links import switching_loop, unexplained
 from archipelago.diagnosis.filtered import filtered

@@ -2,13 +2,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
+from dataclasses import replace
 
 from archipelago.addressing.values import InterfaceAddress, Prefix, is_link_local
 from archipelago.diagnosis.faults.interfaces import NO_GATEWAY_IN_VLAN, no_gateway_in_vlan, tag_missing
+from archipelago.diagnosis.faults.leases import serving_addresses
 from archipelago.diagnosis.faults.words import label, node_path, texts
 from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
-from archipelago.diagnosis.outvoted import wanted_on_link
-from archipelago.diagnosis.places import port_path, sits_in
+from archipelago.diagnosis.outvoted import gateway_of_pool, wanted_on_link
+from archipelago.diagnosis.places import port_path, sits_in, vlan_of
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -36,6 +38,25 @@ def without_gateway(index: NetworkIndex, node: Node, address: InterfaceAddress) 
     return no_gateway_in_vlan(index, vlan, best[0], best[1], tuple(dict.fromkeys(addresses)))
 
 
+def without_pool_gateway(index: NetworkIndex, node: Node, vlan: int) -> Finding | None:
+    """No routing device has an interface in the VLAN of hosts that lease, and a pool gives a gateway that nobody holds:
+    who should, and relay to the pool's server where that is another; None where no pool says so."""
+    meant = gateway_of_pool(index, vlan)
+    best = _best_place(index, node, vlan, meant[0].subnet) if meant is not None else None
+    if meant is None or best is None:
+        return None
+    pool, address = meant
+    found = no_gateway_in_vlan(index, vlan, best[0], best[1], (address,))
+    servers = serving_addresses(index, [address.address])
+    if pool in index.knowledge.leases.pools_of(best[0].name).values() or not servers or not found.edits:
+        return found
+    (edit,) = found.edits
+    relay = texts(servers[:1])
+    interface = edit.path[:-1] if edit.path[-1] == "address" else edit.path
+    edits = (edit, Edit((*interface, "dhcp-relay"), relay))
+    return replace(found, mend=f"{found.mend}, and let it relay to {servers[0]}", edits=edits)
+
+
 def no_gateway_in_subnet(node: Node, subnet: Prefix) -> Finding:
     """A host whose subnet no routing device is in, where none is there that could take it on."""
     return finding(
@@ -60,7 +81,7 @@ def _best_place(index: NetworkIndex, node: Node, vlan: int | None, subnet: Prefi
             continue
         counts: dict[str | None, int] = {}
         for nic in other.nics.values():
-            if nic.kind in ("subinterface", "vlan"):
+            if nic.kind in ("subinterface", "vlan") or sits_in(index, other, nic) == vlan:
                 counts[nic.attachment] = counts.get(nic.attachment, 0) + bool(nic.addresses)
         if other.kind == "l3switch":
             counts.setdefault(None, 0)
@@ -72,7 +93,7 @@ def _best_place(index: NetworkIndex, node: Node, vlan: int | None, subnet: Prefi
             peer = index.knowledge.links[other.attachments[parent].members[0]].peer if parent else None
             device = peer.device if peer else other.name
             together = vlan is not None and index.domains.together(own, (device, vlan))
-            there = any(nic.vlan == vlan and nic.attachment == parent for nic in other.nics.values())
+            there = any(sits_in(index, other, nic) == vlan and nic.attachment == parent for nic in other.nics.values())
             score = (together, there and vlan is not None, led_to[other.name], count)
             if best is None or score > best[0]:
                 best = (score, other, parent)
@@ -91,7 +112,8 @@ def _led_to(index: NetworkIndex) -> dict[Prefix, Counter[str]]:
 
 def missing_end(index: NetworkIndex, far: Held, suspects: Iterable[Node]) -> Finding | None:
     """One of some devices whose routes lead to an interface on a link that it has no interface on itself."""
-    if far.nic.vlan is None:
+    vlan = vlan_of(index, far)
+    if vlan is None:
         return _bare_end(index, far)
     for node in suspects:
         if not isinstance(node.written, Device) or not node.can_route or node is far.node:
@@ -101,9 +123,9 @@ def missing_end(index: NetworkIndex, far: Held, suspects: Iterable[Node]) -> Fin
         if not meant or any(far.address.prefix.holds(address) for address in own):
             continue
         _, address = wanted_on_link(index, far)
-        parent = None if node.kind == "l3switch" else _port_towards(index, node, far)
+        parent = None if node.kind == "l3switch" else _port_towards(index, node, far, vlan)
         if address is not None and (parent is not None or node.kind == "l3switch"):
-            return interface_missing(index, node, parent, address, far)
+            return interface_missing(index, node, parent, address, far, vlan)
     return None
 
 
@@ -118,10 +140,10 @@ INTERFACE_MISSING = Kind(
 
 
 def interface_missing(
-    index: NetworkIndex, at: Node, parent: str | None, address: InterfaceAddress, far: Held
+    index: NetworkIndex, at: Node, parent: str | None, address: InterfaceAddress, far: Held, vlan: int
 ) -> Finding:
     """A routing device without an interface on a link over which its own routes lead."""
-    added = no_gateway_in_vlan(index, far.nic.vlan or 0, at, parent, (address,))
+    added = no_gateway_in_vlan(index, vlan, at, parent, (address,))
     return finding(
         INTERFACE_MISSING,
         at=at.name,
@@ -180,12 +202,12 @@ def end_without_address(
     )
 
 
-def _port_towards(index: NetworkIndex, node: Node, far: Held) -> str | None:
+def _port_towards(index: NetworkIndex, node: Node, far: Held, vlan: int) -> str | None:
     """The port of a router by which the VLAN of an interface gets to it."""
     for attachment in node.attachments.values():
         peer = index.knowledge.links[attachment.members[0]].peer if attachment.members else None
-        if peer is None or attachment.written.addresses or far.nic.vlan is None:
+        if peer is None or attachment.written.addresses:
             continue
-        if peer.device == far.node.name or index.domains.together((peer.device, far.nic.vlan), far.endpoint):
+        if peer.device == far.node.name or index.domains.together((peer.device, vlan), far.endpoint):
             return attachment.name
     return None

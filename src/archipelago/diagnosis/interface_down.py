@@ -1,6 +1,7 @@
 from __future__ import annotations
 
-from archipelago.diagnosis.cut import attachment_fault, cut
+from archipelago.diagnosis.cabling import attachment_fault
+from archipelago.diagnosis.cut import cut
 from archipelago.diagnosis.faults.links import admin_down, unexplained
 from archipelago.diagnosis.faults.switching import vlan_absent
 from archipelago.diagnosis.faults.words import node_path

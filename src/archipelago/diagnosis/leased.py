@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 
 from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.faults.leases import POOL_SUBNET_WRONG, pool_over, pool_path
 from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
 from archipelago.diagnosis.namesakes import apart_from_namesakes
-from archipelago.diagnosis.places import host_attachment, port_path
+from archipelago.diagnosis.places import host_attachment, port_path, vlan_of
 from archipelago.diagnosis.servers import of_servers
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.delivery import Ended
@@ -25,6 +25,7 @@ from archipelago.knowledge.reasons import Reason
 from archipelago.model.filters import UDP, Probe
 from archipelago.model.finding import Edit, Finding
 from archipelago.model.leases import Pool
+from archipelago.model.network import pools_in
 from archipelago.model.parts import Host, Path
 
 SETTINGS = frozenset(
@@ -93,7 +94,7 @@ def leased_wrongly(index: NetworkIndex, name: str) -> Finding | None:
     if lease is None:
         return None
     shared = len(index.holders(lease.address.address)) > 1
-    kept = (pool for pools in _every_pool(index) for pool in pools if name in pool.reservations)
+    kept = (pool for pool in pools_in(index.network) if name in pool.reservations)
     elsewhere = next((pool for pool in kept if pool is not lease.pool), None)
     return (
         pool_fault(index, name)
@@ -105,11 +106,6 @@ def leased_wrongly(index: NetworkIndex, name: str) -> Finding | None:
     )
 
 
-def _every_pool(index: NetworkIndex) -> Iterator[Iterable[Pool]]:
-    leases = index.knowledge.leases
-    return (leases.pools_of(server).values() for server in leases.servers)
-
-
 def leased_elsewhere(index: NetworkIndex, name: str, pool: Pool) -> Finding | None:
     """A host that leases in another VLAN than the one that a pool keeps an address for it in; None where it does
     not."""
@@ -117,7 +113,7 @@ def leased_elsewhere(index: NetworkIndex, name: str, pool: Pool) -> Finding | No
     if lease is None or lease.pool.subnet == pool.subnet or name in lease.pool.reservations:
         return None
     written = index.knowledge.written.hosts[name]
-    vlans = {held.nic.vlan for held in index.routed() if held.address.prefix == pool.subnet}
+    vlans = {vlan_of(index, held) for held in index.routed() if held.address.prefix == pool.subnet}
     vlan = next(iter(vlans)) if len(vlans) == 1 else None
     attachment = host_attachment(index.knowledge, written)
     port = port_path(index.knowledge, written.at.device, attachment.name)

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 
 from archipelago.diagnosis.faults.interfaces import set_beside
 from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.kind import ALWAYS, OFTEN, Example, Kind, finding
-from archipelago.diagnosis.places import meant_vlan, nic_path, port_path
+from archipelago.diagnosis.places import is_set_up, meant_vlan, nic_path, port_path
 from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.parts import DEFAULT_VLAN, Aggregate, Cable, End, Path, Port
+from archipelago.model.parts import DEFAULT_VLAN, Aggregate, Cable, End, Path
 
 LinkEnd = tuple[Node, Attachment]
 
@@ -174,16 +173,10 @@ def left_out_of(index: NetworkIndex, attachment: Attachment) -> tuple[str, Aggre
     far = {peer.port: index.knowledge.attachment_at(peer) for peer in peers}
     bundles = {one.name: one.written for one in far.values() if isinstance(one.written, Aggregate)}
     alone = tuple(port for port, one in far.items() if one.name not in bundles)
-    if len(bundles) != 1 or not alone or any(_is_set_up(far[port]) for port in alone):
+    if len(bundles) != 1 or not alone or any(is_set_up(far[port]) for port in alone):
         return None
     (bundle,) = bundles.values()
     return device, bundle, alone
-
-
-def _is_set_up(attachment: Attachment) -> bool:
-    """Whether a port is set to anything but what a member of an aggregate may be set to."""
-    port = attachment.written
-    return isinstance(port, Port) and replace(port, off=False, speed=None) != Port(port.name)
 
 
 def plugged_elsewhere(index: NetworkIndex, near: Held, far: Held) -> Finding | None:
@@ -195,7 +188,7 @@ def plugged_elsewhere(index: NetworkIndex, near: Held, far: Held) -> Finding | N
     wanted = End(far.node.name, far.nic.name)
     if link.peer is None or link.cable is None or link.peer.device != far.node.name or link.peer == wanted:
         return None
-    if index.knowledge.links[wanted].peer is not None or _is_set_up(index.knowledge.attachment_at(link.peer)):
+    if index.knowledge.links[wanted].peer is not None or is_set_up(index.knowledge.attachment_at(link.peer)):
         return None
     number = index.knowledge.written.cables.index(link.cable)
     return cable_elsewhere(link.cable, number, link.end, link.peer, wanted)

@@ -97,5 +97,5 @@ def lease_apart(index: NetworkIndex, host: Host, vlans: tuple[int, int], others:
     says = f"{host.name} leases in {there}, and not in {right}, which is called like it" + f", {many}" * (others > 0)
     mend = f"put the port of {host.name} into {right}"
     edits = (Edit((*port, "access"), index.vlan_key(vlans[1])),) if port is not None else ()
-    path = port if port is not None else ("hosts", host.name)
-    return finding(LEASE_APART, at=host.name, path=path, says=says, mend=mend, edits=edits, name=host.name)
+    at, path = (host.at.device, port) if port is not None else (host.name, ("hosts", host.name))
+    return finding(LEASE_APART, at=at, path=path, says=says, mend=mend, edits=edits, name=host.name)

@@ -1,14 +1,15 @@
 from __future__ import annotations
 
 from archipelago.addressing.values import Address
-from archipelago.diagnosis.cut import cut, link_fault, own_fault
+from archipelago.diagnosis.cabling import link_fault, own_fault
+from archipelago.diagnosis.cut import cut
 from archipelago.diagnosis.faults.hosts import device_unaddressed, host_unaddressed
 from archipelago.diagnosis.faults.routing import does_not_route
 from archipelago.diagnosis.faults.words import node_path
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.kind import NEVER, Example, Kind, finding
 from archipelago.diagnosis.no_lease import no_lease
-from archipelago.diagnosis.places import host_end, nic_path, plugged_vlan
+from archipelago.diagnosis.places import host_end, nic_path, plugged_vlan, vlan_of
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import first_address
@@ -77,7 +78,7 @@ def unadvertised(index: NetworkIndex, node: Node, host: Host) -> Finding:
     if cut_off is not None:
         return cut_off
     vlan = plugged_vlan(index.knowledge, host)
-    told = [holder for holder in index.routed() if vlan is not None and holder.nic.vlan == vlan]
+    told = [holder for holder in index.routed() if vlan is not None and vlan_of(index, holder) == vlan]
     six = [holder for holder in told if holder.address.version == 6 and holder.address.length == 64]
     for holder in sorted(six, key=lambda holder: not holder.nic.up):
         if not holder.nic.up:

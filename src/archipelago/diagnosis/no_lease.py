@@ -2,17 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
-from archipelago.addressing.values import Address
-from archipelago.diagnosis.cut import cut, link_fault, own_fault
+from archipelago.addressing.values import Address, Prefix
+from archipelago.diagnosis.cabling import link_fault, own_fault
+from archipelago.diagnosis.cut import cut
+from archipelago.diagnosis.faults.hosts import vlan_wrong
 from archipelago.diagnosis.faults.leases import free_for_pool, merged_ranges, pool_missing, pool_path, serving_addresses
 from archipelago.diagnosis.faults.links import switching_loop
-from archipelago.diagnosis.faults.words import texts
+from archipelago.diagnosis.faults.words import label, texts
+from archipelago.diagnosis.gateway_place import without_pool_gateway
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.kind import NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.outvoted import astray_from
-from archipelago.diagnosis.places import host_end, nic_path, plugged_vlan
+from archipelago.diagnosis.places import (
+    far_end,
+    host_attachment,
+    host_end,
+    hosts_by_vlan,
+    nic_path,
+    plugged_vlan,
+    port_path,
+    vlan_of,
+)
+from archipelago.diagnosis.separated import tag_wrong
 from archipelago.diagnosis.stop import Direction, Stop
 from archipelago.knowledge.delivery import Ended
 from archipelago.knowledge.devices import Node
@@ -21,10 +35,11 @@ from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.leases import ASKED
 from archipelago.knowledge.links import HOST_PORT
+from archipelago.knowledge.reasons import DownCause
 from archipelago.model.filters import Probe
-from archipelago.model.finding import Edit, Finding
+from archipelago.model.finding import Choice, Edit, Finding
 from archipelago.model.leases import AddressRange
-from archipelago.model.parts import Host, Path
+from archipelago.model.parts import DEFAULT_VLAN, Host, Path
 
 QUESTION = Probe("udp", 67)
 """What relays and servers send each other."""
@@ -216,12 +231,17 @@ def relay_nowhere(index: NetworkIndex, listener: Listener) -> Finding:
     holders = index.holders(listener.asked) if listener.asked is not None else ()
     whose = f"{holders[0].node.name} leases nothing" if holders else "nobody holds that address"
     says = f"{node.name}/{nic.name} relays to {listener.asked}, and {whose}"
-    better = serving_addresses(index, [a.address for a in nic.addresses if a.version == 4][:1])
+    own = [Held(node, nic, address) for address in nic.addresses if address.version == 4]
+    better = serving_addresses(index, [held.address.address for held in own[:1]])
     better = [address for address in better if address not in nic.dhcp_relay]
     kept = [address for address in nic.dhcp_relay if address != listener.asked]
     if len(better) == 1:
         edits: tuple[Edit, ...] = (Edit(path, texts([*kept, better[0]])),)
         mend = f"let {node.name}/{nic.name} relay to {better[0]} instead"
+    elif holders and not better and not kept and own:
+        vlan = vlan_of(index, own[0])
+        where = index.vlan_name(vlan) if vlan is not None else str(own[0].address.prefix)
+        return pool_missing(index, "who asks there", where, own[0], holders[0].node.name)
     elif kept:
         edits, mend = (Edit(path, texts(kept)),), f"do not relay to {listener.asked}"
     else:
@@ -281,7 +301,7 @@ def _unheard(index: NetworkIndex, node: Node, host: Host) -> Finding:
         held = next((held for held in places if held.nic is nic), None)
         if held is not None and listener.server:
             where = index.vlan_name(vlan) if vlan is not None else str(nic.name)
-            return pool_missing(index, host, where, held, listener.server)
+            return pool_missing(index, host.name, where, held, listener.server)
     for held in places:
         if _could_answer(index, held):
             if not held.nic.up:
@@ -351,10 +371,72 @@ def nobody_hears(index: NetworkIndex, host: Host, vlan: int | None, places: Sequ
                 RELAY_MISSING, at=held.node.name, path=path, says=says, mend=mend, edits=edits, name=host.name
             )
     if routed:
-        return pool_missing(index, host, where, routed[0], routed[0].node.name)
+        return pool_missing(index, host.name, where, routed[0], routed[0].node.name)
+    missing = None
+    if vlan is not None:
+        missing = _gateway_astray(index, vlan) or without_pool_gateway(index, index.knowledge.nodes[host.name], vlan)
+    return missing or lease_unheard(index, host, vlan, where)
+
+
+def lease_unheard(index: NetworkIndex, host: Host, vlan: int | None, where: str) -> Finding:
+    """A host in a VLAN where nobody leases. Where its port is set to nothing, it belongs in a VLAN of that switch where
+    somebody does: in the only one, else a person decides."""
     says = f"{host.name} asks for a lease in {where}, where nobody leases and nobody relays"
     mend = f"give {where} a gateway with a pool, or one that relays to a server"
-    return finding(LEASE_UNHEARD, at=host.name, path=("hosts", host.name), says=says, mend=mend, name=host.name)
+    unheard = finding(LEASE_UNHEARD, at=host.name, path=("hosts", host.name), says=says, mend=mend, name=host.name)
+    port = host_attachment(index.knowledge, host)
+    if vlan != DEFAULT_VLAN or port.written.access is not None or port.written.trunk is not None:
+        return unheard
+    device, path = host.at.device, port_path(index.knowledge, host.at.device, port.name)
+    choices = tuple(
+        Choice(
+            f"make {device}/{port.name} an access port of {index.vlan_key(likely)}",
+            (Edit((*path, "access"), index.vlan_key(likely)),),
+            f"{host.name} gets an address of {subnet}",
+        )
+        for likely, subnet in _likely_vlans(index, device)
+    )
+    unheard = replace(unheard, at=device, path=path, says=f"{says}: nothing is written at {device}/{port.name}")
+    if len(choices) == 1:
+        return replace(unheard, mend=choices[0].says, edits=choices[0].edits)
+    return replace(unheard, mend=f"make {device}/{port.name} an access port of its VLAN", choices=choices)
+
+
+def _likely_vlans(index: NetworkIndex, device: str) -> Iterator[tuple[int, Prefix]]:
+    """The VLANs that a device carries and somebody leases in, each with the subnet there."""
+    attachments = index.knowledge.devices[device].attachments.values()
+    for vlan in sorted(frozenset().union(*(port.vlans for port in attachments)) - {DEFAULT_VLAN}):
+        held = next((held for held in _places(index, vlan) if _could_answer(index, held)), None)
+        if held is not None:
+            yield vlan, held.address.prefix
+
+
+def _serves_nobody(index: NetworkIndex, held: Held) -> bool:
+    """Whether no host of its VLAN is of the subnet of an address, nor asks there where nobody else would answer."""
+    vlan = vlan_of(index, held)
+    hosts = [host for host, _ in index.once(hosts_by_vlan).get(vlan or 0, ())]
+    if any(held.address.prefix.holds(address) for host in hosts for address in host.addresses):
+        return False
+    others = (one for one in _places(index, vlan) if one.address.prefix != held.address.prefix)
+    return not any(host.dhcp for host in hosts) or any(_could_answer(index, other) for other in others)
+
+
+def _off(held: Held) -> bool:
+    return held.nic.down is not None and held.nic.down.root is DownCause.ADMIN_DOWN
+
+
+def _gateway_astray(index: NetworkIndex, vlan: int) -> Finding | None:
+    """The only interface that leases, or relays, and serves nobody in its VLAN: it is meant for the one whose hosts
+    nobody hears, and its tag is wrong, or the port that it is plugged into."""
+    answering = (held for held in index.device_addresses() if held.node.can_route and _could_answer(index, held))
+    idle = [held for held in answering if not _off(held) and _serves_nobody(index, held)]
+    if len(idle) != 1 or vlan_of(index, idle[0]) is None:
+        return None
+    (held,) = idle
+    if held.nic.kind in ("subinterface", "vlan"):
+        return tag_wrong(index, held, vlan)
+    plugged = far_end(index.knowledge, held.node.attachments[held.nic.name])
+    return vlan_wrong(index, *plugged, label(held), vlan) if plugged is not None else None
 
 
 def _places(index: NetworkIndex, vlan: int | None) -> list[Held]:
@@ -362,7 +444,7 @@ def _places(index: NetworkIndex, vlan: int | None) -> list[Held]:
     if vlan is None:
         return []
     held = [holder for holder in index.device_addresses() if holder.address.version == 4]
-    found = [holder for holder in held if holder.nic.vlan == vlan]
+    found = [holder for holder in held if vlan_of(index, holder) == vlan]
     for name in index.knowledge.leases.servers:
         host = index.knowledge.written.hosts.get(name)
         if host is not None and plugged_vlan(index.knowledge, host) == vlan:

@@ -9,7 +9,7 @@ from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.kind import ALWAYS, NEVER, Example, Kind, finding
 from archipelago.diagnosis.no_address import without_address
 from archipelago.diagnosis.outvoted import gateway_meant, held_by_several
-from archipelago.diagnosis.places import nic_path
+from archipelago.diagnosis.places import far_end, is_upstream, nic_path, unplugged
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held, TableName
@@ -59,12 +59,6 @@ def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         return route_missing((node, stop.vrf), away.address.prefix, hop, effect)
     effect = f"packets to {stop.target} end at {node.name}"
     return route_missing((node, stop.vrf), Prefix(version, 0, 0), None, effect)
-
-
-def is_upstream(index: NetworkIndex, node: Node) -> bool:
-    """Whether a device is no device of ours, but stands for what is beyond the ports that lead outside."""
-    network = index.network
-    return network.outside == () and OUTSIDE in network.hosts and network.hosts[OUTSIDE].at.device == node.name
 
 
 def no_way_back(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
@@ -235,6 +229,57 @@ def _lacking(index: NetworkIndex, upstream: Node, nic: Nic, lacking: Prefix) -> 
     return tuple(sorted(dict.fromkeys(found)))
 
 
+def _meant_as_default(index: NetworkIndex, node: Node, route: Route) -> bool:
+    """Whether a route leads outside whose device has another to the same destination, and no default route."""
+    hop, version = route.next_hop.address, route.destination.version
+    out = any(hop in hops.values() for edge, _, hops in ways_outside(index.knowledge) if edge.name == node.name)
+    written = node.written
+    others = written.routes if isinstance(written, Device) else ()
+    same = [other for other in others if other.vrf == route.vrf and other is not route]
+    default = any(other.destination == Prefix(version, 0, 0) for other in same)
+    return out and not default and any(other.destination == route.destination for other in same)
+
+
+DESTINATION_WRONG = Kind(
+    "destination-wrong",
+    "error",
+    "a route that leads outside, to a subnet that another route leads to, on a device without a default route",
+    "{device} sends nothing outside, and {prefix} the wrong way",
+    ALWAYS,
+    example=Example(
+        "pair",
+        """
+        devices:
+          edge:
+            routes:
+            - {destination: 10.44.2.0/24, next-hop: 203.0.113.1}
+            - {destination: 10.44.2.0/24, next-hop: 10.44.9.1}
+            - {destination: 10.44.3.0/24, next-hop: 10.44.9.1}
+            - {destination: 10.44.4.0/24, next-hop: 10.44.9.1}
+        """,
+    ),
+)
+
+
+def destination_wrong(node: Node, route: Route, position: int) -> Finding:
+    """A default route that is written with the destination of another route."""
+    default = Prefix(route.destination.version, 0, 0)
+    path = ("devices", node.name, "routes", position, "destination")
+    return finding(
+        DESTINATION_WRONG,
+        at=node.name,
+        path=path,
+        says=(
+            f"the route to {route.destination} via {route.next_hop} on {node.name} leads outside; another leads there, "
+            "and there is no default route"
+        ),
+        mend=f"set its destination to {default}",
+        edits=(Edit(path, str(default)),),
+        device=node.name,
+        prefix=route.destination,
+    )
+
+
 def led_outside(
     index: NetworkIndex, node: Node, entry: Entry | None, prefix: Prefix, better: Address | None
 ) -> Finding | None:
@@ -243,6 +288,8 @@ def led_outside(
     number = index.route_number(node.name, entry.route) if entry is not None else None
     if entry is None or entry.route is None or number is None or entry.prefix.length < prefix.length:
         return None
+    if _meant_as_default(index, node, entry.route):
+        return destination_wrong(node, entry.route, number)
     return next_hop_unusable(node, entry.route, number, "nobody in this network holds that next hop", better)
 
 
@@ -316,6 +363,35 @@ def idle_route(index: NetworkIndex, table: tuple[Node, str], target: Address, us
     return dead_route(index, node, first.route, target, first.reason)
 
 
+def _too_narrow(index: NetworkIndex, node: Node, route: Route) -> tuple[Held, Prefix] | None:
+    """An address at a port that leads outside which leaves a route's next hop out of its subnet, and the longest prefix
+    that holds both; None where there is none."""
+    hop, vrf = route.next_hop.address, route.vrf or ""
+    for nic in node.nics.values():
+        if nic.vrf != vrf or not nic.up or not (unplugged(index, node, nic) or _faces_upstream(index, node, nic)):
+            continue
+        for own in nic.addresses:
+            for length in range(own.length - 1, OUTSIDE_WIDEST[own.version] - 1, -1):
+                right = own.prefix.supernet(length)
+                first, last = right.usable()
+                if (
+                    own.version == hop.version
+                    and right.holds(hop)
+                    and all(first <= x.value <= last for x in (own, hop))
+                ):
+                    return Held(node, nic, own), right
+    return None
+
+
+OUTSIDE_WIDEST = {4: 24, 6: 64}
+"""The widest subnet that a link to the outside is taken to have."""
+
+
+def _faces_upstream(index: NetworkIndex, node: Node, nic: Nic) -> bool:
+    far = far_end(index.knowledge, node.attachments[nic.name]) if nic.name in node.attachments else None
+    return far is not None and is_upstream(index, index.knowledge.devices[far[0]])
+
+
 def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, why: str) -> Finding:
     """A static route, or a gateway, whose next hop is on no live connected subnet."""
     vrf = route.vrf or ""
@@ -337,5 +413,8 @@ def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, w
         own = any(holder.node is node for holder in holders)
         if own and len(holders) > 1:
             return held_by_several(index, route.next_hop.address, holders)
+        narrow = _too_narrow(index, node, route) if not holders else None
+        if narrow is not None:
+            return mask_mismatch(*narrow)
         return next_hop_unusable(node, route, number, why, hop, own)
     return gateway_wrong(node, route.next_hop, None, "is on no connected subnet")

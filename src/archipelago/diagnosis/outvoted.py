@@ -14,15 +14,25 @@ from archipelago.diagnosis.faults.hosts import (
     mask_mismatch,
     meant_address,
 )
-from archipelago.diagnosis.faults.words import label, wanted_address, with_address
+from archipelago.diagnosis.faults.words import label, texts, wanted_address, with_address
 from archipelago.diagnosis.kind import NEVER, OFTEN, Example, Kind, finding
-from archipelago.diagnosis.places import host_attachment, nic_path, sits_in, wanted_vlan
-from archipelago.knowledge.alike import alike_hosts
+from archipelago.diagnosis.places import (
+    host_attachment,
+    hosts_by_vlan,
+    is_upstream,
+    nic_path,
+    others_ask,
+    sits_in,
+    vlan_of,
+    wanted_vlan,
+)
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.finding import Finding
-from archipelago.model.parts import Host, NextHop
+from archipelago.model.finding import Edit, Finding
+from archipelago.model.leases import Pool
+from archipelago.model.network import pools_in
+from archipelago.model.parts import AUTO, DHCP, Host, NextHop
 
 
 def stray_address(index: NetworkIndex, host: Host, version: int | None = None) -> Finding | None:
@@ -58,6 +68,18 @@ def address_astray(index: NetworkIndex, holder: Held, gateway: Held) -> Finding:
             mend=f"take {holder.address} away from {label(holder)}",
             edits=(with_address(holder, holder.address, None),),
             name=label(holder),
+        )
+    host = holder.node.document
+    if isinstance(host, Host) and all(hop.address.version != holder.address.version for hop in host.gateway):
+        asked = [DHCP, *(one for one in host.addresses if one.version == 6), *([AUTO] * host.auto)]
+        return finding(
+            ADDRESS_ASTRAY,
+            at=host.name,
+            path=("hosts", host.name, "address"),
+            says=f"{host.name} has {holder.address} and no gateway, and its VLAN, whose hosts lease, is of {right}",
+            mend=f"let {host.name} ask for an address ({DHCP})",
+            edits=(Edit(("hosts", host.name, "address"), texts(asked)),),
+            name=host.name,
         )
     return finding(
         ADDRESS_ASTRAY,
@@ -114,19 +136,34 @@ def _stray(index: NetworkIndex, host: Host, version: int | None) -> tuple[Held, 
         own = [address for address in host.addresses if address.version == hop.address.version]
         if not own or is_link_local(hop.address) or version not in (None, hop.address.version):
             continue
-        gateway = next((held for held in index.holders(hop.address) if _serves(held, vlan)), None)
+        gateway = next((held for held in index.holders(hop.address) if _serves(index, held, vlan)), None)
         if gateway is None:
             continue
         for number, address in enumerate(own):
             home = index.home_of(node, address) if number else None
-            elsewhere = home is not None and home.nic.vlan not in (None, vlan)
+            elsewhere = home is not None and vlan_of(index, home) not in (None, vlan)
             if (elsewhere or not number) and not gateway.address.prefix.overlaps(address.prefix):
                 return Held(node, next(iter(node.nics.values())), address), gateway
-    return None
+    return _stray_of_leasing(index, host, vlan) if version != 6 else None
 
 
-def _serves(held: Held, vlan: int | None) -> bool:
-    return held.node.can_route and vlan is not None and held.nic.vlan == vlan
+def _stray_of_leasing(index: NetworkIndex, host: Host, vlan: int | None) -> tuple[Held, Held] | None:
+    """The IPv4 address of a host without an IPv4 gateway, of another subnet than that of its VLAN, where hosts ask for
+    theirs."""
+    own = [address for address in host.addresses if address.version == 4]
+    if not own or host.dhcp or vlan is None or any(hop.address.version == 4 for hop in host.gateway):
+        return None
+    there = [held for held in index.routed() if held.address.version == 4 and _serves(index, held, vlan)]
+    if not there or not others_ask(index, vlan, 4):
+        return None
+    if any(held.address.prefix.overlaps(address.prefix) for held in there for address in own):
+        return None
+    node = index.knowledge.nodes[host.name]
+    return Held(node, next(iter(node.nics.values())), own[0]), there[0]
+
+
+def _serves(index: NetworkIndex, held: Held, vlan: int | None) -> bool:
+    return held.node.can_route and vlan is not None and vlan_of(index, held) == vlan
 
 
 def outvoted(index: NetworkIndex, node: Node, nic: Nic, version: int | None = None) -> Iterator[Finding]:
@@ -138,8 +175,9 @@ def outvoted(index: NetworkIndex, node: Node, nic: Nic, version: int | None = No
         meant = _meant_subinterface(index, Held(node, nic, address))
         if meant is not None:
             yield address_on_parent(index, Held(node, nic, address), meant)
-        elif nic.vlan is not None:
+        elif sits_in(index, node, nic) is not None:
             yield from _by_hosts(index, Held(node, nic, address))
+            yield from _by_pool(index, Held(node, nic, address))
 
 
 ADDRESS_ON_PARENT = Kind(
@@ -209,7 +247,7 @@ def _by_hosts(index: NetworkIndex, held: Held) -> Iterator[Finding]:
     own = held.address
     near = [
         (host, address, count)
-        for host, count in index.once(hosts_by_vlan).get(held.nic.vlan or 0, ())
+        for host, count in index.once(hosts_by_vlan).get(vlan_of(index, held) or 0, ())
         for address in host.addresses
         if address.version == own.version and (address.prefix.holds(own) or own.prefix.holds(address))
         if not (host.dhcp and address.version == 4)  # what it was leased is its server's word, not its own
@@ -236,6 +274,39 @@ def _by_hosts(index: NetworkIndex, held: Held) -> Iterator[Finding]:
             yield gateway_address_wrong(index, held, InterfaceAddress(own.version, wanted.value, own.length))
 
 
+def _by_pool(index: NetworkIndex, held: Held) -> Iterator[Finding]:
+    """The hosts of its VLAN lease, from no pool of its subnet, and a pool gives a gateway that nobody holds."""
+    vlan = vlan_of(index, held)
+    hosts = index.once(hosts_by_vlan).get(vlan or 0, ())
+    if vlan is None or held.address.version == 6 or not hosts or not all(host.dhcp for host, _ in hosts):
+        return
+    meant = gateway_of_pool(index, vlan)
+    served = any(pool.subnet.overlaps(held.address.prefix) for pool in pools_in(index.network))
+    if meant is not None and not served:
+        yield gateway_address_wrong(index, held, meant[1], f"pool {meant[0].name} gives {meant[1].address}")
+
+
+def gateway_of_pool(index: NetworkIndex, vlan: int) -> tuple[Pool, InterfaceAddress] | None:
+    """The pool that is meant for a VLAN, and the address that the gateway there should have by it: of the pools whose
+    subnet nobody routes and whose gateway nobody holds the one that is called as the VLAN is, else the only one."""
+    lonely = index.once(_lonely_pools)
+    meant = [pool for pool in lonely if pool.name == index.names.get(vlan)] or lonely
+    if len(meant) != 1 or meant[0].gateway is None:
+        return None
+    gateway = meant[0].gateway
+    return meant[0], InterfaceAddress(gateway.version, gateway.value, meant[0].subnet.length)
+
+
+def _lonely_pools(index: NetworkIndex) -> list[Pool]:
+    routed = [held.address for held in index.routed()]
+    return [
+        pool
+        for pool in pools_in(index.network)
+        if pool.gateway is not None and not index.is_held(pool.gateway)
+        if not any(pool.subnet.holds(address) for address in routed)
+    ]
+
+
 GATEWAY_ADDRESS_WRONG = Kind(
     "gateway-address-wrong",
     "error",
@@ -246,19 +317,20 @@ GATEWAY_ADDRESS_WRONG = Kind(
 )
 
 
-def gateway_address_wrong(index: NetworkIndex, holder: Held, right: InterfaceAddress) -> Finding:
-    """A routing interface whose hosts use another address of its subnet as their gateway, which nobody holds."""
+def gateway_address_wrong(index: NetworkIndex, holder: Held, right: InterfaceAddress, used: str = "") -> Finding:
+    """A routing interface whose hosts use another address as their gateway, or are given it (`used` says by whom), that
+    nobody holds."""
     return finding(
         GATEWAY_ADDRESS_WRONG,
         at=holder.node.name,
         path=(*nic_path(holder), "address"),
         says=(
-            f"{label(holder)} has {holder.address}, but the hosts of that subnet use {right.address}, "
+            f"{label(holder)} has {holder.address}, but {used or f'the hosts of that subnet use {right.address}'}, "
             "which nobody holds"
         ),
         mend=f"set the address of {label(holder)} to {right}",
         edits=address_moved(holder, right),
-        vlan=index.vlan_name(holder.nic.vlan),
+        vlan=index.vlan_name(vlan_of(index, holder)),
     )
 
 
@@ -273,7 +345,7 @@ def _unlike_others(index: NetworkIndex, own: InterfaceAddress, wanted: Address) 
 
 def _gateway_places(index: NetworkIndex) -> Counter[tuple[str, int]]:
     """How many gateways of hosts stand at each place of their subnets: so far from the first, or the last, address."""
-    gateways = (held for held in index.routed() if held.nic.vlan is not None)
+    gateways = (held for held in index.routed() if vlan_of(index, held) is not None)
     return Counter(place for held in gateways for place in _places_of(held.address))
 
 
@@ -288,7 +360,7 @@ def unheld_gateway(index: NetworkIndex, node: Node, hop: NextHop, home: Held) ->
     wrong = next(outvoted(index, home.node, home.nic, hop.address.version), None)
     if wrong is not None:
         return wrong
-    hosts = index.once(hosts_by_vlan).get(home.nic.vlan or 0, ())
+    hosts = index.once(hosts_by_vlan).get(vlan_of(index, home) or 0, ())
     alone = sum(count for _, count in hosts) == 1
     return gateway_wrong(node, hop, home, "is held by nobody", alone)
 
@@ -307,16 +379,6 @@ def gateway_meant(index: NetworkIndex, node: Node, address: InterfaceAddress) ->
         if holder is not None:
             return holder
     return index.home_of(node, address)
-
-
-def hosts_by_vlan(index: NetworkIndex) -> dict[int, list[tuple[Host, int]]]:
-    """The hosts that are plugged into each VLAN: of those that are alike one, and how many there are."""
-    by_vlan: dict[int, list[tuple[Host, int]]] = {}
-    for hosts in index.once(alike_hosts):
-        vlan = wanted_vlan(host_attachment(index.knowledge, hosts[0]))
-        if vlan is not None:
-            by_vlan.setdefault(vlan, []).append((hosts[0], len(hosts)))
-    return by_vlan
 
 
 def wanted_on_link(index: NetworkIndex, near: Held) -> tuple[int, InterfaceAddress | None]:
@@ -349,6 +411,8 @@ def off_link(index: NetworkIndex, node: Node) -> Iterator[Finding]:
         if (node.name, attachment.name) > (far.device, there.name):
             continue
         far_node = index.knowledge.devices[far.device]
+        if is_upstream(index, node) or is_upstream(index, far_node):
+            continue  # what the outside holds follows from this end
         for version in (4, 6):
             mine = _untagged(node, attachment.name, version)
             theirs = _untagged(far_node, there.name, version)

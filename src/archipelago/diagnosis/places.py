@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from dataclasses import replace
 
 from archipelago.addressing.values import Address, Prefix
+from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.links import HOST_PORT
-from archipelago.model.ends import Kind, NamedEnd
-from archipelago.model.parts import DEFAULT_VLAN, End, Host, Path
+from archipelago.model.ends import OUTSIDE, Kind, NamedEnd
+from archipelago.model.network import pools_in
+from archipelago.model.parts import DEFAULT_VLAN, End, Host, Path, Port
 
 
 def port_path(knowledge: Knowledge, device: str, attachment: str) -> Path:
@@ -47,9 +50,34 @@ def wanted_vlan(attachment: Attachment) -> int | None:
     return None if written.untagged == "none" else written.untagged or DEFAULT_VLAN
 
 
+def is_set_up(attachment: Attachment) -> bool:
+    """Whether a port is set to anything but what a member of an aggregate may be set to."""
+    port = attachment.written
+    return isinstance(port, Port) and replace(port, off=False, speed=None, description="") != Port(port.name)
+
+
 def sits_in(index: NetworkIndex, node: Node, nic: Nic) -> int | None:
-    """The VLAN that an interface stands in, or that its host's port puts it in; None where there is none."""
-    return plugged_vlan(index.knowledge, node.written) if isinstance(node.written, Host) else nic.vlan
+    """The VLAN that an interface stands in: its own, else the one that the switch port at the other end of its cable
+    puts it in, a host's too; None where there is none."""
+    if isinstance(node.written, Host):
+        return plugged_vlan(index.knowledge, node.written)
+    if nic.vlan is not None or nic.attachment is None or nic.kind not in ("port", "aggregate"):
+        return nic.vlan
+    far = far_end(index.knowledge, node.attachments[nic.attachment])
+    return wanted_vlan(far[1]) if far is not None else None
+
+
+def far_end(knowledge: Knowledge, attachment: Attachment) -> tuple[str, Attachment] | None:
+    """The device at the other end of a port's or an aggregate's cable, and its port or aggregate there; None where that
+    is no device, or there is no cable."""
+    peers = (knowledge.links[end].peer for end in attachment.members)
+    far = next((peer for peer in peers if peer is not None and peer.device in knowledge.devices), None)
+    return (far.device, knowledge.attachment_at(far)) if far is not None else None
+
+
+def vlan_of(index: NetworkIndex, held: Held) -> int | None:
+    """The VLAN that an address is held in; None where there is none."""
+    return sits_in(index, held.node, held.nic)
 
 
 def plugged_vlan(knowledge: Knowledge, host: Host) -> int | None:
@@ -70,6 +98,25 @@ def plugged_hosts(knowledge: Knowledge, outside: Collection[str] = ()) -> dict[i
     return plugged
 
 
+def hosts_by_vlan(index: NetworkIndex) -> dict[int, list[tuple[Host, int]]]:
+    """The hosts that are plugged into each VLAN: of those that are alike one, and how many there are."""
+    by_vlan: dict[int, list[tuple[Host, int]]] = {}
+    for hosts in index.once(alike_hosts):
+        vlan = wanted_vlan(host_attachment(index.knowledge, hosts[0]))
+        if vlan is not None:
+            by_vlan.setdefault(vlan, []).append((hosts[0], len(hosts)))
+    return by_vlan
+
+
+def others_ask(index: NetworkIndex, vlan: int, version: int) -> bool:
+    """Whether hosts of a VLAN ask for their addresses of a family, or a pool is there for them."""
+    near = [host for host, _ in index.once(hosts_by_vlan).get(vlan, ())]
+    if any(host.dhcp if version == 4 else host.auto for host in near):
+        return True
+    routed = [held.address for held in index.routed() if held.address.version == 4 and vlan_of(index, held) == vlan]
+    return version == 4 and any(pool.subnet.holds(one) for pool in pools_in(index.network) for one in routed)
+
+
 def hosts_within(knowledge: Knowledge, block: Prefix, outside: Collection[str] = ()) -> list[str]:
     """The hosts that have an address in a subnet, but those that stand for the outside."""
     return [
@@ -86,6 +133,12 @@ def hosts_of(knowledge: Knowledge, end: NamedEnd) -> list[str]:
     return hosts_within(knowledge, end.block)
 
 
+def is_upstream(index: NetworkIndex, node: Node) -> bool:
+    """Whether a device is no device of ours, but stands for what is beyond the ports that lead outside."""
+    network = index.network
+    return network.outside == () and OUTSIDE in network.hosts and network.hosts[OUTSIDE].at.device == node.name
+
+
 def unplugged(index: NetworkIndex, node: Node, nic: Nic) -> bool:
     """Whether an interface is a routed port, or aggregate, that nothing is plugged into."""
     if nic.kind not in ("port", "aggregate"):
@@ -94,13 +147,14 @@ def unplugged(index: NetworkIndex, node: Node, nic: Nic) -> bool:
 
 
 def meant_vlan(index: NetworkIndex, prefix: Prefix) -> int | None:
-    """The VLAN that most hosts of a subnet are plugged into; None where there are none or no majority."""
+    """The VLAN that most hosts of a subnet are plugged into; None where there are none or no majority. A port that is
+    set to nothing says nothing."""
     counts: dict[int, int] = {}
     for host in index.network.hosts.values():
         if any(prefix.holds(address) for address in host.addresses):
             attachment = host_attachment(index.knowledge, host)
             vlan = wanted_vlan(attachment)
-            if vlan is not None:
+            if vlan is not None and is_set_up(attachment):
                 counts[vlan] = counts.get(vlan, 0) + 1
     ranked = sorted(counts.values(), reverse=True)
     if not ranked or (len(ranked) > 1 and ranked[0] == ranked[1]):
@@ -116,8 +170,8 @@ def meant_for(index: NetworkIndex, nic: Nic) -> int | None:
         if vlan is not None:
             return vlan
         for other in index.homes(address):
-            if other.nic is not nic and other.nic.vlan is not None and other.address.prefix == address.prefix:
-                return other.nic.vlan
+            if other.nic is not nic and vlan_of(index, other) is not None and other.address.prefix == address.prefix:
+                return vlan_of(index, other)
     number = nic.name.rpartition(".")[2]  # subinterfaces are commonly called by their tags
     return int(number) if number.isdigit() and int(number) in index.network.vlans.values() else None
 

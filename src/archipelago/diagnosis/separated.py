@@ -7,8 +7,18 @@ from archipelago.diagnosis.faults.links import switching_loop, unexplained
 from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
 from archipelago.diagnosis.link_ends import plugged_elsewhere
-from archipelago.diagnosis.outvoted import held_by_several, hosts_by_vlan
-from archipelago.diagnosis.places import host_attachment, meant_for, meant_vlan, nic_path, sits_in, wanted_vlan
+from archipelago.diagnosis.outvoted import held_by_several
+from archipelago.diagnosis.places import (
+    far_end,
+    host_attachment,
+    hosts_by_vlan,
+    meant_for,
+    meant_vlan,
+    nic_path,
+    sits_in,
+    vlan_of,
+    wanted_vlan,
+)
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -41,12 +51,15 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
         hosts = [end for end in (a, b) if end.node.kind == "host"]
         if (
             right is not None
-            and holder.nic.vlan is not None
-            and right != holder.nic.vlan
-            and holder.nic.kind in ("subinterface", "vlan")
+            and vlan_of(index, holder) is not None
+            and right != vlan_of(index, holder)
             and (len(hosts) != 1 or _tag_to_blame(index, holder, right))
         ):
-            return tag_wrong(index, holder, right)
+            if holder.nic.kind in ("subinterface", "vlan"):
+                return tag_wrong(index, holder, right)
+            plugged = far_end(index.knowledge, holder.node.attachments[holder.nic.name])
+            if plugged is not None:
+                return vlan_wrong(index, *plugged, label(holder), right)
     doubled = _in_two_vlans(index, a, b)
     if doubled is not None:
         return doubled
@@ -55,7 +68,7 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
             right = _right_vlan(index, holder, other)
             attachment = host_attachment(index.knowledge, holder.node.written)
             if right is not None and attachment.switched and wanted_vlan(attachment) != right:
-                return vlan_wrong(index, holder.node.written, attachment, right, wanted_vlan(attachment))
+                return vlan_wrong(index, holder.node.written.at.device, attachment, holder.node.name, right)
     vlan = sits_in(index, a.node, a.nic) or sits_in(index, b.node, b.nic)
     moved = plugged_elsewhere(index, a, b) or plugged_elsewhere(index, b, a)
     if moved is not None:
@@ -93,7 +106,7 @@ def tag_wrong(index: NetworkIndex, holder: Held, right: int) -> Finding:
         at=holder.node.name,
         path=(*nic_path(holder), key),
         says=(
-            f"{label(holder)} holds {holder.address} in {index.vlan_name(holder.nic.vlan)}, "
+            f"{label(holder)} holds {holder.address} in {index.vlan_name(vlan_of(index, holder))}, "
             f"but the rest of that subnet is in {index.vlan_name(right)}"
         ),
         mend=f"set '{key}' of {label(holder)} to {index.vlan_key(right)}",
@@ -130,7 +143,7 @@ def _swapped(index: NetworkIndex, holder: Held, there: Nic) -> bool:
     its."""
     own = (address for address in there.addresses if address.version == holder.address.version)
     return any(
-        address.prefix != holder.address.prefix and meant_vlan(index, address.prefix) == holder.nic.vlan
+        address.prefix != holder.address.prefix and meant_vlan(index, address.prefix) == vlan_of(index, holder)
         for address in own
     )
 
@@ -185,12 +198,12 @@ def same_tag(index: NetworkIndex, node: Node, nic: Nic, first: Nic, right: int |
 def _in_two_vlans(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
     """What is wrong where two stand in two VLANs that both have a gateway of their subnet."""
     homes = [
-        next((home for home in index.homes(held.address) if home.nic.vlan == sits_in(index, held.node, held.nic)), None)
+        next((home for home in index.homes(held.address) if vlan_of(index, home) == vlan_of(index, held)), None)
         for held in (a, b)
     ]
-    if homes[0] is None or homes[1] is None or homes[0].nic.vlan == homes[1].nic.vlan:
+    if homes[0] is None or homes[1] is None or vlan_of(index, homes[0]) == vlan_of(index, homes[1]):
         return None
-    if homes[0].nic.vlan is None or homes[1].nic.vlan is None:
+    if vlan_of(index, homes[0]) is None or vlan_of(index, homes[1]) is None:
         return None
     if homes[0].nic.vrf != homes[1].nic.vrf or homes[0].address.prefix != homes[1].address.prefix:
         return None
@@ -211,39 +224,45 @@ def _behind_two_ports(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
 def misplaced(index: NetworkIndex, a: Held, b: Held) -> Finding | None:
     """Of two routing interfaces that share a subnet between them and stand in different VLANs, the one whose VLAN is
     used by others is in the wrong one; None where that says nothing."""
-    if not (a.node.can_route and b.node.can_route) or a.nic.vlan is None or b.nic.vlan is None or a.node is b.node:
+    if not (a.node.can_route and b.node.can_route) or a.node is b.node or a.address.prefix != b.address.prefix:
         return None
-    if a.nic.vlan == b.nic.vlan or a.address.prefix != b.address.prefix or len(index.homes(a.address)) != 2:
+    vlans = [vlan_of(index, holder) for holder in (a, b)]
+    if None in vlans or vlans[0] == vlans[1] or len(index.homes(a.address)) != 2:
         return None
     used = [_others_in(index, holder) for holder in (a, b)]
     if used[0] == used[1]:
         return None
     wrong, right = (a, b) if used[0] > used[1] else (b, a)
-    if right.nic.vlan is None or wrong.nic.kind not in ("subinterface", "vlan"):
-        return None
-    return tag_wrong(index, wrong, right.nic.vlan)
+    vlan = vlan_of(index, right)
+    return tag_wrong(index, wrong, vlan) if vlan is not None and wrong.nic.kind in ("subinterface", "vlan") else None
 
 
 def _others_in(index: NetworkIndex, holder: Held) -> int:
     """How many hosts, and routing interfaces of other subnets, stand in the VLAN of an interface."""
-    hosts = sum(count for _, count in index.once(hosts_by_vlan).get(holder.nic.vlan or 0, ()))
-    same = (other for other in index.routed() if other.nic.vlan == holder.nic.vlan)
+    hosts = sum(count for _, count in index.once(hosts_by_vlan).get(vlan_of(index, holder) or 0, ()))
+    vlan = vlan_of(index, holder)
+    same = (other for other in index.routed() if vlan_of(index, other) == vlan)
     return hosts + sum(not other.address.prefix.overlaps(holder.address.prefix) for other in same)
 
 
 def _tag_to_blame(index: NetworkIndex, holder: Held, right: int) -> bool:
     """Of a gateway and a host in two VLANs, whether the gateway is the one misplaced: another gateway has its VLAN
-    already, or several hosts agree on theirs."""
+    already, or several hosts agree on theirs, or the port that it is plugged into is set to nothing."""
+    if holder.nic.kind in ("port", "aggregate"):
+        plugged = far_end(index.knowledge, holder.node.attachments[holder.nic.name])
+        if plugged is not None and plugged[1].written.access is None and plugged[1].written.trunk is None:
+            return True
     hosts = [
         host
         for host in index.network.hosts.values()
         if any(holder.address.prefix.holds(address) for address in host.addresses)
     ]
     agreed = [host for host in hosts if wanted_vlan(host_attachment(index.knowledge, host)) == right]
+    vlan = vlan_of(index, holder)
     rival = any(
         nic is not holder.nic
-        and nic.vlan == holder.nic.vlan
         and nic.addresses
+        and sits_in(index, node, nic) == vlan
         and not any(one.prefix.overlaps(holder.address.prefix) for one in nic.addresses)  # a partner agrees with it
         for node in index.knowledge.devices.values()
         if node.can_route
@@ -254,9 +273,9 @@ def _tag_to_blame(index: NetworkIndex, holder: Held, right: int) -> bool:
 
 def _right_vlan(index: NetworkIndex, holder: Held, other: Held) -> int | None:
     """The VLAN that a host belongs in: that of its subnet's gateway, else where most hosts of the subnet are."""
-    home = next((holder for holder in index.homes(holder.address) if holder.nic.vlan is not None), None)
+    home = next((holder for holder in index.homes(holder.address) if vlan_of(index, holder) is not None), None)
     if home is not None:
-        return home.nic.vlan
+        return vlan_of(index, home)
     return meant_vlan(index, holder.address.prefix) or sits_in(index, other.node, other.nic)
 
 
@@ -285,7 +304,7 @@ def by_their_hosts(index: NetworkIndex, holder: Held, other: Held) -> tuple[Held
     one that is written later, whichever was asked about first."""
 
     def agreeing(held: Held) -> int:
-        hosts = index.once(hosts_by_vlan).get(held.nic.vlan or 0, ())
+        hosts = index.once(hosts_by_vlan).get(vlan_of(index, held) or 0, ())
         written = ((one, index.network.hosts[one.name], count) for one, count in hosts)
         return sum(count for _, host, count in written if any(map(held.address.prefix.holds, host.addresses)))
 

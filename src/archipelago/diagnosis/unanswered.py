@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 from archipelago.addressing.values import Address, source_for
-from archipelago.diagnosis.cut import partner_of
+from archipelago.diagnosis.cabling import partner_of
 from archipelago.diagnosis.faults.hosts import mask_mismatch
 from archipelago.diagnosis.faults.links import not_cabled, unexplained
 from archipelago.diagnosis.faults.routing import next_hop_unusable

@@ -37,6 +37,8 @@ class Amendable:
             touched[key] = {name: part for name, part in after.items() if before.get(name) is not part}
         same_vlans = old.get("vlans") == new.get("vlans")
         partial = {"format": FORMAT, "vlans": new.get("vlans") or {}, **touched, "cables": new.get("cables") or []}
+        rest = [key for key in {**old, **new} if key not in partial and old.get(key) != new.get(key)]
+        partial.update({key: new[key] for key in rest if key in new})
         if not same_vlans:  # everything may name what is gone
             partial.update(devices=new.get("devices") or {}, hosts=new.get("hosts") or {})
         read = network_parts(Tree("the network with the mend", _as_read(partial), {}))
@@ -46,6 +48,7 @@ class Amendable:
             devices=_merged(network.devices, read.devices, new.get("devices") or {}),
             hosts=_merged(network.hosts, read.hosts, new.get("hosts") or {}) if touched["hosts"] else network.hosts,
             cables=network.cables if old.get("cables") == new.get("cables") else read.cables,
+            **{key: getattr(read, key) for key in rest},
         )
         problems = [Problem(0, 0, problem.message) for problem in network_problems(changed)]
         if problems:

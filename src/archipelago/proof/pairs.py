@@ -21,6 +21,7 @@ from archipelago.reachability.families import Decided
 from archipelago.reachability.matrix import Matrix, by_probe, matrix, only
 
 Bools = NDArray[np.bool_]
+Ints = NDArray[np.int64]
 
 
 class Decision(NamedTuple):
@@ -57,18 +58,35 @@ def compare(before: Decision, after: Decision) -> Difference:
         if new is None:
             lost += old.reached
             continue
-        kinds = old.kind * (len(new.between) + 1) + new.kind
+        (old_kind, old_between), (new_kind, new_between) = _aligned(old, new)
+        kinds = old_kind * (len(new_between) + 1) + new_kind
         _, first, size = np.unique(kinds, return_index=True, return_counts=True)
-        here = np.ix_(old.kind[first], old.kind[first])
-        there = np.ix_(new.kind[first], new.kind[first])
+        here = np.ix_(old_kind[first], old_kind[first])
+        there = np.ix_(new_kind[first], new_kind[first])
         pairs = np.multiply.outer(size, size)
         pairs[np.diag_indices_from(pairs)] -= size
-        was, now = old.between[here], new.between[there]
+        was, now = old_between[here], new_between[there]
         gained += int(pairs[now & ~was].sum())
         lost += int(pairs[was & ~now].sum())
     for key in after.answers.keys() - before.answers.keys():
         gained += after.answers[key].reached
     return Difference(gained, lost)
+
+
+def _aligned(old: Matrix, new: Matrix) -> tuple[tuple[Ints, Bools], tuple[Ints, Bools]]:
+    """The kinds of two answers' hosts, and who reaches whom, over the hosts of both: one that an answer lacks, such as
+    an outside that nothing led to, reaches nobody in it."""
+    if old.hosts == new.hosts:
+        return (old.kind, old.between), (new.kind, new.between)
+    names = list(dict.fromkeys((*old.hosts, *new.hosts)))
+
+    def over_all(answer: Matrix) -> tuple[Ints, Bools]:
+        place = {name: number for number, name in enumerate(answer.hosts)}
+        absent = len(answer.between)
+        kind = np.array([answer.kind[place[name]] if name in place else absent for name in names], dtype=np.int64)
+        return kind, np.pad(answer.between, (0, 1))
+
+    return over_all(old), over_all(new)
 
 
 def causes_of_loss(before: Decision, after: Decision) -> list[Finding]:
@@ -78,6 +96,8 @@ def causes_of_loss(before: Decision, after: Decision) -> list[Finding]:
         new = after.answers.get((version, probe))
         if new is not None:
             lost = np.zeros_like(new.between)
+            if old.hosts != new.hosts:
+                continue  # an outside that comes or goes: what cuts it off is told of it
             kinds = old.kind * (len(new.between) + 1) + new.kind
             _, first = np.unique(kinds, return_index=True)
             was, now = old.between[np.ix_(old.kind[first], old.kind[first])], new.kind[first]

@@ -9,7 +9,7 @@ from archipelago.addressing.values import parse_address
 from archipelago.answer import spelled_out
 from archipelago.design.entrances import Entrance
 from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
-from archipelago.diagnosis.no_route import is_upstream
+from archipelago.diagnosis.places import is_upstream
 from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
 from archipelago.files.meant import distinct

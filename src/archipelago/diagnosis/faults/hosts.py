@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
 from archipelago.diagnosis.faults.words import (
     free_address,
@@ -9,19 +11,20 @@ from archipelago.diagnosis.faults.words import (
     label,
     node_path,
     same_place,
+    texts,
     wanted_address,
     with_address,
     with_gateway,
 )
 from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
-from archipelago.diagnosis.places import nic_path, port_path, sits_in
+from archipelago.diagnosis.places import nic_path, others_ask, port_path, sits_in, vlan_of, wanted_vlan
 from archipelago.knowledge.devices import Attachment, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import Apart
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.model.finding import REMOVE, Edit, Finding, Mend
-from archipelago.model.parts import Device, Host, NextHop, Path
+from archipelago.model.parts import AUTO, DHCP, Device, Host, NextHop, Path
 
 ADDRESS_MISSING = Kind(
     "address-missing",
@@ -34,24 +37,32 @@ ADDRESS_MISSING = Kind(
 
 
 def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Finding:
-    """A host without an address, of a family or at all: it gets a free one of its VLAN."""
+    """A host without an address, of a family or at all. Of each family that its gateways are of, else that is routed in
+    its VLAN, it asks for one where its neighbours do and it has no gateway of that family, else it gets a free one."""
     node = index.knowledge.nodes[host.name]
     vlan = sits_in(index, node, next(iter(node.nics.values())))
-    homes = [
-        holder
-        for holder in index.routed()
-        if vlan is not None and holder.nic.vlan == vlan and version in (None, holder.address.version)
-    ]
     path: Path = ("hosts", host.name)
+    addresses = [*([DHCP] * host.dhcp), *host.addresses, *([AUTO] * host.auto)]
+    gateways = [hop.address for hop in host.gateway]
+    given: list[str] = []
+    for wanted in _families_wanted(index, host, vlan) if version is None else (version,):
+        asks = {4: DHCP, 6: AUTO}[wanted]
+        hop = next((gateway for gateway in gateways if gateway.version == wanted), None)
+        home = _home_there(index, vlan, wanted, hop)
+        new = free_address(index, home.address.prefix) if home is not None else None
+        if hop is None and vlan is not None and others_ask(index, vlan, wanted):
+            addresses.append(asks)
+            given.append(f"let {host.name} ask for an address ({asks})")
+        elif home is not None and new is not None:
+            addresses.append(new)
+            given.append(f"give {host.name} the address {new} and the gateway {hop or home.address.address}")
+            gateways += [] if hop else [home.address.address]
     edits: tuple[Edit, ...] = ()
-    mend = f"give {host.name} an address of its VLAN's subnet"
-    new = free_address(index, homes[0].address.prefix) if homes else None
-    if new is not None:
-        gateway = homes[0].address.address
-        mend = f"give {host.name} the address {new} and the gateway {gateway}"
-        edits = (with_address((node, next(iter(node.nics.values()))), None, new),)
-        if all(hop.address.version != new.version for hop in host.gateway):
-            edits = (*edits, with_gateway(node, None, gateway))
+    if given:
+        edits = (Edit((*path, "address"), texts(addresses)),)
+        if len(gateways) > len(host.gateway):
+            edits = (*edits, Edit((*path, "gateway"), texts(gateways)))
+    mend = "; and ".join(given) or f"give {host.name} an address of its VLAN's subnet"
     family = f"IPv{version}" if version else "IP"
     return finding(
         ADDRESS_MISSING,
@@ -62,6 +73,27 @@ def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Fi
         edits=edits,
         name=host.name,
     )
+
+
+def _families_wanted(index: NetworkIndex, host: Host, vlan: int | None) -> Sequence[int]:
+    """The families that a host without any address is meant to have: those of its gateways, and those that others of
+    its VLAN ask for; without any gateway those that are routed there."""
+    named = {hop.address.version for hop in host.gateway}
+    if not named:
+        return [version for version in (4, 6) if _home_there(index, vlan, version, None) is not None]
+    return [
+        version for version in (4, 6) if version in named or (vlan is not None and others_ask(index, vlan, version))
+    ]
+
+
+def _home_there(index: NetworkIndex, vlan: int | None, version: int, hop: Address | None) -> Held | None:
+    """Who routes in a VLAN, in a family: who holds a host's gateway, where one does, else the first."""
+    homes = [
+        holder
+        for holder in index.routed()
+        if vlan is not None and holder.address.version == version and vlan_of(index, holder) == vlan
+    ]
+    return min(homes, key=lambda home: home.address.address != hop, default=None)
 
 
 def device_unaddressed(node: Node, version: int) -> Finding:
@@ -177,16 +209,16 @@ def mask_mismatch(holder: Held, right: Prefix) -> Finding:
 VLAN_WRONG = Kind(
     "vlan-wrong",
     "error",
-    "a host at a port that is not in the VLAN of its subnet",
-    "{name} reaches neither its gateway nor its subnet",
+    "a port that is not in the VLAN of whom is plugged in there: a host, or the port of a router",
+    "{name} and its subnet do not hear each other",
     ALWAYS,
     example=Example("pier", "devices: {quay: {ports: {p1: {access: crew}}}}"),
 )
 
 
-def vlan_wrong(index: NetworkIndex, host: Host, attachment: Attachment, right: int, actual: int | None) -> Finding:
-    """A host whose port is not in the VLAN of its subnet."""
-    device = host.at.device
+def vlan_wrong(index: NetworkIndex, device: str, attachment: Attachment, name: str, right: int) -> Finding:
+    """A port that is not in the VLAN of the subnet of whom is plugged in there: a host, or the port of a router."""
+    actual = wanted_vlan(attachment)
     path = port_path(index.knowledge, device, attachment.name)
     written = attachment.written
     key = index.vlan_key(right)
@@ -200,10 +232,10 @@ def vlan_wrong(index: NetworkIndex, host: Host, attachment: Attachment, right: i
         VLAN_WRONG,
         at=device,
         path=(*path, "access") if written.access else path,
-        says=f"{device}/{attachment.name} is {where}, but {host.name} has an address of {index.vlan_name(right)}",
+        says=f"{device}/{attachment.name} is {where}, but {name} has an address of {index.vlan_name(right)}",
         mend=f"make {device}/{attachment.name} an access port of {key}",
         edits=tuple(edits),
-        name=host.name,
+        name=name,
     )
 
 

@@ -9,7 +9,7 @@ from typing import Any
 from archipelago.addressing.values import InterfaceAddress, is_link_local
 from archipelago.diagnosis.faults.words import label, texts, with_address
 from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
-from archipelago.diagnosis.places import nic_path
+from archipelago.diagnosis.places import nic_path, sits_in, vlan_of
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
@@ -123,9 +123,10 @@ def no_gateway_in_vlan(
         added = " and ".join(map(str, addresses))
         mend = f"add interface {name} with {added} and {kind} {key} to {at.name}"
         edits = (Edit(("devices", at.name, "interfaces", name), value),)
-        there = next((nic for nic in at.nics.values() if nic.vlan == vlan and nic.attachment == parent), None)
+        standing = [nic for nic in at.nics.values() if sits_in(index, at, nic) == vlan and nic.attachment == parent]
+        there = min(standing, key=lambda nic: nic.vlan != vlan, default=None)
         if there is not None:
-            kept = [address for address in there.addresses if not _replaced(index, there, address, addresses)]
+            kept = [address for address in there.addresses if not _replaced(index, vlan, address, addresses)]
             here = f"{at.name}/{there.name}"
             replaces = len(kept) < len(there.addresses) or not kept
             mend = f"set the address of {here} to {added}" if replaces else f"add {added} to {here}"
@@ -146,13 +147,13 @@ def no_gateway_in_vlan(
 
 
 def _replaced(
-    index: NetworkIndex, nic: Nic, address: InterfaceAddress, addresses: tuple[InterfaceAddress, ...]
+    index: NetworkIndex, vlan: int, address: InterfaceAddress, addresses: tuple[InterfaceAddress, ...]
 ) -> bool:
-    """Whether an address of an interface makes room for new ones: of a family of theirs, in a subnet without hosts, or
-    in one that another VLAN's gateway holds."""
+    """Whether an address of an interface in a VLAN makes room for new ones: of a family of theirs, in a subnet without
+    hosts, or in one that another VLAN's gateway holds."""
     if address.version not in {new.version for new in addresses} or is_link_local(address):
         return False
-    if any(home.nic.vlan not in (nic.vlan, None) for home in index.homes(address)):
+    if any(vlan_of(index, home) not in (vlan, None) for home in index.homes(address)):
         return True
     hosts = index.network.hosts.values()
     return not any(address.prefix.holds(own) for host in hosts for own in host.addresses)

@@ -7,11 +7,12 @@ from collections.abc import Collection, Sequence
 from archipelago.addressing.values import Address, Prefix
 from archipelago.diagnosis.faults.words import texts
 from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
+from archipelago.diagnosis.places import vlan_of
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.leases import AddressRange, Pool
-from archipelago.model.parts import Host, Path
+from archipelago.model.parts import Path
 
 MOST_SCANNED = 100_000
 """So many addresses of a subnet are looked at for free ones."""
@@ -100,7 +101,7 @@ POOL_MISSING = Kind(
 )
 
 
-def pool_missing(index: NetworkIndex, host: Host, where: str, held: Held, server: str) -> Finding:
+def pool_missing(index: NetworkIndex, name: str, where: str, held: Held, server: str) -> Finding:
     """A server has no pool for a VLAN whose gateway is known: one that overlaps its subnet gets it, else there is a new
     one over the free addresses of the subnet."""
     subnet = held.address.prefix
@@ -111,30 +112,31 @@ def pool_missing(index: NetworkIndex, host: Host, where: str, held: Held, server
             says = f"pool {pool.name} of {server} is for {pool.subnet}, and the subnet of {where} is {subnet}"
             edits = (Edit((*own, "subnet"), str(subnet)),)
             mend = f"give it the subnet {subnet}"
-            return finding(POOL_SUBNET_WRONG, at=server, path=own, says=says, mend=mend, edits=edits, name=host.name)
+            return finding(POOL_SUBNET_WRONG, at=server, path=own, says=says, mend=mend, edits=edits, name=name)
     for pool in index.knowledge.leases.pools_of(server).values():
         if pool.gateway is not None and subnet.holds(pool.gateway) and not pool.subnet.overlaps(subnet):
-            return _pool_elsewhere(index, host, where, subnet, server, pool)
+            return _pool_elsewhere(index, name, where, subnet, server, pool)
     waiting = [name for name, lease in index.knowledge.leases.given.items() if lease is None]
     free = merged_ranges([AddressRange(a, a) for a in _room_for_leases(index, subnet, len(waiting))])
     says = f"{server} hears {where}, and has no pool for {subnet}"
     section = "devices" if server in index.network.devices else "hosts"
     path: Path = (section, server, "dhcp-pools")
-    name = index.names.get(held.nic.vlan, held.nic.name) if held.nic.vlan else held.nic.name
+    vlan = vlan_of(index, held)
+    called = index.names.get(vlan, held.nic.name) if vlan else held.nic.name
     taken = index.knowledge.leases.pools_of(server)
-    if not free or name in taken:
+    if not free or called in taken:
         mend = f"give {server} a pool for {subnet}"
-        return finding(POOL_MISSING, at=server, path=path, says=says, mend=mend, name=host.name)
+        return finding(POOL_MISSING, at=server, path=path, says=says, mend=mend, name=name)
     members = (one for one in index.knowledge.elected.members(held.node.name) if one.interface == held.nic.name)
     shared = (one.written.addresses[0] for one in members if subnet.holds(one.written.addresses[0]))
     gateway = next(shared, held.address.address)
     written = {"subnet": str(subnet), "range": texts(free), "gateway": str(gateway)}
     mend = f"give {server} a pool for {subnet} with the range {', '.join(map(str, free))}"
-    edits = (Edit((*path, name), written),)
-    return finding(POOL_MISSING, at=server, path=path, says=says, mend=mend, edits=edits, name=host.name)
+    edits = (Edit((*path, called), written),)
+    return finding(POOL_MISSING, at=server, path=path, says=says, mend=mend, edits=edits, name=name)
 
 
-def _pool_elsewhere(index: NetworkIndex, host: Host, where: str, subnet: Prefix, server: str, pool: Pool) -> Finding:
+def _pool_elsewhere(index: NetworkIndex, name: str, where: str, subnet: Prefix, server: str, pool: Pool) -> Finding:
     """A pool whose gateway is right and whose subnet is another: its ranges belong at the same places of the right
     one."""
     own = pool_path(index, server, pool)
@@ -153,7 +155,7 @@ def _pool_elsewhere(index: NetworkIndex, host: Host, where: str, subnet: Prefix,
         f"pool {pool.name} of {server} is for {pool.subnet}, and its gateway {pool.gateway} and {where} are of {subnet}"
     )
     mend = f"give it the subnet {subnet}, its ranges and reservations at the same places"
-    return finding(POOL_SUBNET_WRONG, at=server, path=own, says=says, mend=mend, edits=tuple(edits), name=host.name)
+    return finding(POOL_SUBNET_WRONG, at=server, path=own, says=says, mend=mend, edits=tuple(edits), name=name)
 
 
 POOL_OVER_ADDRESS = Kind(

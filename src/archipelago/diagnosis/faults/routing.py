@@ -84,6 +84,8 @@ def next_hop_unusable(
     node: Node, route: Route, position: int, why: str, via: Address | None, idle: bool = False
 ) -> Finding:
     """A static route whose next hop cannot be used; one that is `idle` never could be, and may go."""
+    if via is not None and any(own.address == via for nic in node.nics.values() for own in nic.addresses):
+        via = None  # another holds the device's own address, too: that is a finding of its own
     path: Path = ("devices", node.name, "routes", position)
     otherwise: tuple[Edit, ...] = (Edit(path, REMOVE),) if idle else ()
     elsewhere = table_meant(node, route) if via is None else None
