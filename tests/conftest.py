@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import subprocess
-import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from importlib.resources import files
 from pathlib import Path
 
@@ -14,11 +12,12 @@ from hypothesis import HealthCheck, settings
 
 import archipelago
 from archipelago.cli.demo import mistakes_on_the_way
+from warm_command import WarmCommand
 
-settings.register_profile(
-    "steady", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow], max_examples=25
-)
-settings.load_profile("steady")
+USUAL = settings(deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
+settings.register_profile("quick", USUAL, max_examples=10)
+settings.register_profile("thorough", USUAL, max_examples=60)
+settings.load_profile("quick")
 
 Run = Callable[..., "subprocess.CompletedProcess[str]"]
 
@@ -26,30 +25,22 @@ Run = Callable[..., "subprocess.CompletedProcess[str]"]
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """A law that is tried on many random networks (`seed`) is tried on one in ten of them by the usual command, and on
-    the others by `-m long`."""
+    the others by `-m long`. Those that Hypothesis tries (`law`) are tried on few examples; on many by
+    `--hypothesis-profile thorough`, as CI does."""
     for item in items:
         call = getattr(item, "callspec", None)
         if call is not None and call.indices.get("seed", 0) % 10:
             item.add_marker("long")
+        if getattr(getattr(item, "obj", None), "is_hypothesis_test", False):
+            item.add_marker("law")
 
 
 @pytest.fixture(scope="session")
-def command() -> Run:
+def command() -> Iterator[Run]:
     """The real command in a process of its own."""
-
-    def run(*words: object, cwd: Path | None = None, stdin: str | None = None) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(
-            [sys.executable, "-m", "archipelago.cli.main", *map(str, words)],
-            capture_output=True,
-            text=True,
-            cwd=cwd,
-            input=stdin,
-            env={**os.environ, "PYTHONIOENCODING": "utf-8"},
-            timeout=120,
-            check=False,
-        )
-
-    return run
+    run = WarmCommand()
+    yield run
+    run.close()
 
 
 @pytest.fixture(scope="session")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from functools import cache
 from importlib import import_module
 from pathlib import Path
 
@@ -102,8 +103,13 @@ def test_so_is_the_same_mistake_made_in_another_way(way):
     is_found_and_mended(way.partition(" ")[0], SOUND, amend(SOUND, OTHER_WAYS[way]))
 
 
+@cache
+def kinds_in(sound: str) -> set[str]:
+    return {finding.kind for finding in audit(read(sound))}
+
+
 def is_found_and_mended(kind: str, sound: str, text: str) -> None:
-    before = {finding.kind for finding in audit(read(sound))}
+    before = kinds_in(sound)
     findings = audit(read(text))
     shown = next((finding for finding in findings if finding.kind == kind), None)
     assert shown is not None, findings

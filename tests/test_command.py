@@ -105,6 +105,7 @@ def test_reach_json_has_the_promised_keys(command, tern_bay):
     assert good["reached"] is True and good["cause"] is None and len(good["out"]) == 6
 
 
+@pytest.mark.long
 def test_steps_can_be_narrowed(command, tern_bay):
     def events(*words: str) -> list[dict[str, str]]:
         done = command("reach", tern_bay / "broken.yaml", "purser", "camera-s", "--steps", "--json", *words)
@@ -288,6 +289,7 @@ def test_what_is_said_is_the_same_in_every_process(command, tern_bay, verb, monk
     assert len(said) == 1
 
 
+@pytest.mark.long
 def test_mends_are_chosen_one_by_one(command, tern_bay, tmp_path):
     new = tmp_path / "new.yaml"
     done = command("mend", tern_bay / "broken.yaml", "--ask", "-o", new, stdin="yes\nno\nback\nperhaps\nyes\ndone\n")
@@ -322,6 +324,7 @@ def test_what_was_tried_for_a_finding_is_told(command, tern_bay):
         assert command("mend", tern_bay / "broken.yaml", *words).returncode == 2
 
 
+@pytest.mark.long
 def test_mends_of_one_severity_alone(command, tern_bay, tmp_path):
     done = command("mend", tern_bay / "broken.yaml", "--only", "error", "-o", tmp_path / "new.yaml")
     assert done.returncode == 0 and "9 mends made" in done.stdout

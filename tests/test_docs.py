@@ -34,6 +34,7 @@ def first_hour(tmp_path_factory):
     return folder, printed
 
 
+@pytest.mark.long
 def test_the_first_hour_ends_with_a_mended_network(first_hour):
     folder, printed = first_hour
     assert "no findings" in printed["archipelago audit network.yaml"]

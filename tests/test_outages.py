@@ -217,7 +217,9 @@ def test_the_command_says_it_in_words_in_json_and_in_a_picture(command, tmp_path
         (["--double", "-o", "x.svg"], "does not go with --double"),
         (["--workers", "2"], "goes with --double"),
         (["--double", "--workers", "0"], "1 to 1,024"),
-        (["--double", "--scheduler", "tcp://127.0.0.1:1"], "there is no scheduler at"),
+        pytest.param(
+            ["--double", "--scheduler", "tcp://127.0.0.1:1"], "there is no scheduler at", marks=pytest.mark.long
+        ),
         (["-o", "x.gif"], "neither .svg nor .png"),
         (["--double", "--resume", "pair.yaml"], "none of a file of double failures"),
         (["--double", "--break", "quay", "--from", "mess", "--to", "crane"], "does not go with --break"),

@@ -173,6 +173,7 @@ def line_of(count):
     return f"{text}cables: [{cables}]\n"
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("count", "reached"), [(63, True), (64, False)])
 def test_a_way_over_too_many_routers_is_no_loop(count, reached):
     network = read_network(line_of(count))

@@ -5,11 +5,19 @@ from __future__ import annotations
 import ast
 import subprocess
 import sys
+from functools import cache
 from pathlib import Path
 
 import archipelago
 
 ROOT = Path(archipelago.__file__).parent
+
+
+@cache
+def parsed(file: Path) -> ast.Module:
+    return ast.parse(file.read_text())
+
+
 BELOW = {
     "errors": set(),
     "addressing": {"errors"},
@@ -96,7 +104,7 @@ BELOW = {
 
 def imports_of(file: Path) -> set[str]:
     found = set()
-    for node in ast.walk(ast.parse(file.read_text())):
+    for node in ast.walk(parsed(file)):
         names = [node.module or ""] if isinstance(node, ast.ImportFrom) else []
         names += [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
         found |= {name.split(".")[1] for name in names if name.startswith("archipelago.")}
@@ -135,7 +143,7 @@ ASKING = ("held", "ways", "index", "alike", "insides", "parts", "outside", "ends
 def trees(*rooms):
     for room in rooms or [""]:
         for file in (ROOT / room).rglob("*.py"):
-            yield file, ast.parse(file.read_text())
+            yield file, parsed(file)
 
 
 def test_no_stage_of_knowledge_imports_a_later_one_nor_late():
@@ -176,7 +184,7 @@ def test_every_room_imports_only_rooms_below_it():
 def test_the_core_neither_prints_nor_reads_clock_or_environment():
     for room in ("addressing", "model", "knowledge", "diagnosis", "design", "audit", "simulation", "reachability"):
         for file in (ROOT / room).rglob("*.py"):
-            tree = ast.parse(file.read_text())
+            tree = parsed(file)
             names = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
             modules = {alias.name for n in ast.walk(tree) if isinstance(n, ast.Import) for alias in n.names}
             assert not names & {"print", "open", "input"}, file

@@ -10,15 +10,20 @@ class ArchipelagoError(Exception):
     """The root of the family: something the caller gave cannot be used, and the message says what would be."""
 
 
-class TrafficError(ArchipelagoError):
+class ArgumentError(ArchipelagoError, TypeError, ValueError):
+    """An argument of a call is none that it takes; the message names it and says what is accepted. What names something
+    that is not there, or reads as nothing, is of the same family."""
+
+
+class TrafficError(ArgumentError):
     """A text is no kind of traffic, no port and no probe; the message says what would be."""
 
 
-class DurationError(ArchipelagoError, ValueError):
+class DurationError(ArgumentError):
     """A text is no length of time."""
 
 
-class AddressError(ArchipelagoError, ValueError):
+class AddressError(ArgumentError):
     """A text is not an address, a prefix or an address with its prefix length."""
 
 
@@ -50,7 +55,7 @@ class OutputError(ArchipelagoError):
     """The answer cannot be written to standard output."""
 
 
-class QueryError(ArchipelagoError):
+class QueryError(ArgumentError):
     """A question names something that the network does not have."""
 
 

@@ -69,6 +69,7 @@ from archipelago.changes.result import Change as Change
 from archipelago.changes.result import Step as Step
 from archipelago.errors import AddressError as AddressError
 from archipelago.errors import ArchipelagoError as ArchipelagoError
+from archipelago.errors import ArgumentError as ArgumentError
 from archipelago.errors import CarveError as CarveError
 from archipelago.errors import DesignError as DesignError
 from archipelago.errors import DocumentError as DocumentError

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from archipelago.api.reading import a_network
+from archipelago.api.arguments import checked
 
 if TYPE_CHECKING:
     from archipelago.addressing.values import Address
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     Ends = list[tuple[Node, Node | Address]]
 
 
+@checked
 def reach(
     network: Network, source: str, target: str, *, probes: int = 5, family: int | None = None, probe: str = "icmp"
 ) -> ReachResult:
@@ -57,7 +58,7 @@ def reach(
     from archipelago.knowledge.index import index_network
     from archipelago.model.filters import parse_probe
 
-    index, sent = index_network(a_network(network)), parse_probe(probe)
+    index, sent = index_network(network), parse_probe(probe)
     first, *others = (_asked(index, source, one, probes, family, sent) for one in each_target(index, source, target))
     return replace(first, others=tuple(others))
 
@@ -137,6 +138,7 @@ def _reach(index: NetworkIndex, ends: Ends, probes: int, family: int | None, pro
     return answers[-1] if answers[-1].reached else answers[0]
 
 
+@checked
 def lease(network: Network, host: str) -> LeaseResult:
     """Let a host ask for its lease, message by message and frame by frame, from cold tables: discover, offer, request,
     acknowledge (RFC 2131 3.1), through relays; then the renewal after half of the lease.
@@ -162,7 +164,7 @@ def lease(network: Network, host: str) -> LeaseResult:
     from archipelago.proof.lease import with_proof
     from archipelago.simulation.lease import lease as ask
 
-    index = index_network(a_network(network))
+    index = index_network(network)
     node = find_source(index, host)
     written = network.hosts.get(node.name)
     if written is None or not written.dhcp:
@@ -170,6 +172,7 @@ def lease(network: Network, host: str) -> LeaseResult:
     return with_proof(index, ask(index, node))
 
 
+@checked
 def reach_in_order(network: Network, source: str, *, family: int | None = None) -> InOrder:
     """Make the checks from a host in the order in which people make them: its own gateway, a neighbour in its VLAN, a
     host of each other VLAN, outside. It stops where going on says nothing new.
@@ -197,7 +200,7 @@ def reach_in_order(network: Network, source: str, *, family: int | None = None) 
     from archipelago.model.ends import Kind
     from archipelago.simulation.in_order import in_order
 
-    asked = a_network(network)
+    asked = network
     checked(asked, source, (Kind.HOST, Kind.DEVICE))
     index = index_network(asked)
     outside = bool(with_outside(index.knowledge)[1])
@@ -206,6 +209,7 @@ def reach_in_order(network: Network, source: str, *, family: int | None = None) 
     )
 
 
+@checked
 def trace(network: Network, source: str, target: str, *, family: int | None = None) -> Trace:
     """List the routers on the way, as a growing TTL uncovers them.
 
@@ -234,13 +238,14 @@ def trace(network: Network, source: str, target: str, *, family: int | None = No
     from archipelago.simulation.explore import Trace
     from archipelago.simulation.explore import trace as ask
 
-    traces, known = [], index_network(a_network(network))
+    traces, known = [], index_network(network)
     for one in each_target(known, source, target):
         index, ends = ends_of(known, source, one)
         traces.append(Trace(source, one, ask(index, *ends[0], family)))
     return replace(traces[0], others=tuple(traces[1:]))
 
 
+@checked
 def broadcast(network: Network, source: str) -> Broadcast:
     """Who hears a broadcast of a host or device.
 
@@ -263,7 +268,7 @@ def broadcast(network: Network, source: str) -> Broadcast:
     from archipelago.simulation.explore import Broadcast
     from archipelago.simulation.explore import broadcast as ask
 
-    index = index_network(a_network(network))
+    index = index_network(network)
     return Broadcast(source, ask(index, find_source(index, source)))
 
 
@@ -284,7 +289,7 @@ def simulate(network: Network, source: str, target: str) -> tuple[NetworkIndex, 
     from archipelago.knowledge.index import index_network
     from archipelago.simulation.reach import simulate as run
 
-    index, ends = ends_of(index_network(a_network(network)), source, target)
+    index, ends = ends_of(index_network(network), source, target)
     return index, run(index, *ends[0])
 
 

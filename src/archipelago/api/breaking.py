@@ -7,8 +7,8 @@ from contextlib import ExitStack
 from os import PathLike
 from typing import TYPE_CHECKING
 
+from archipelago.api.arguments import checked
 from archipelago.api.asking import each_target, ends_of
-from archipelago.api.reading import a_network
 from archipelago.errors import QueryError
 
 if TYPE_CHECKING:
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from archipelago.simulation.breaking import Broken
 
 
+@checked
 def break_part(
     network: Network,
     part: str,
@@ -69,7 +70,7 @@ def break_part(
     from archipelago.simulation.breaking import break_part as run
     from archipelago.simulation.station import SECOND
 
-    index, ends = _first_reached(a_network(network), source, target)
+    index, ends = _first_reached(network, source, target)
     if not (0.001 <= every <= 1 and (restore is None or 0 < restore <= 3600)):
         raise QueryError("probes are 0.001 s to 1 s apart, and what comes back does so within an hour")
     return run(
@@ -84,6 +85,7 @@ def break_part(
     )
 
 
+@checked
 def outages(
     network: Network,
     *,
@@ -131,10 +133,10 @@ def outages(
         for name, value in spread.items():
             if value is not None:
                 raise QueryError(f"'{name}' is for double failures: single ones take no such time")
-        return single_outages(a_network(network), additions=additions, devices=devices)
+        return single_outages(network, additions=additions, devices=devices)
     if workers is not None and not 1 <= workers <= 1024:
         raise QueryError("there are 1 to 1,024 workers")
-    return _double(a_network(network), workers, scheduler, resume, devices)
+    return _double(network, workers, scheduler, resume, devices)
 
 
 def _double(

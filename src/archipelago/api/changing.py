@@ -5,7 +5,7 @@ from __future__ import annotations
 from os import PathLike
 from typing import IO, TYPE_CHECKING
 
-from archipelago.api.reading import a_network
+from archipelago.api.arguments import checked
 
 if TYPE_CHECKING:
     from archipelago.changes.comparison import Comparison
@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from archipelago.model.recipe import Recipe
 
 
+@checked
 def compare(
     old: Network, new: Network, *, failures: bool = True, family: int | None = None, devices: bool = False
 ) -> Comparison:
@@ -41,9 +42,10 @@ def compare(
     """
     from archipelago.changes.comparison import compare_networks
 
-    return compare_networks(a_network(old), a_network(new), failures=failures, family=family, devices=devices)
+    return compare_networks(old, new, failures=failures, family=family, devices=devices)
 
 
+@checked
 def change(old: Network, new: Network, host: str, *, devices: bool = False) -> Change:
     """The steps from one state of a network to another, each one change on one device, in an order that does not lock
     out who makes them from `host`, and cuts off the fewest pairs for the fewest steps.
@@ -68,9 +70,10 @@ def change(old: Network, new: Network, host: str, *, devices: bool = False) -> C
     """
     from archipelago.changes.plan import plan_change
 
-    return plan_change(a_network(old), a_network(new), host, devices=devices)
+    return plan_change(old, new, host, devices=devices)
 
 
+@checked
 def apply(network: Network, step: Step, *, undo: bool = False) -> Network:
     """The network once a step is made, or taken back.
 
@@ -94,9 +97,10 @@ def apply(network: Network, step: Step, *, undo: bool = False) -> Network:
     from archipelago.changes.replacement import replaced
 
     done = step.difference.replacements
-    return replaced(a_network(network), [one.undone for one in reversed(done)] if undo else done)
+    return replaced(network, [one.undone for one in reversed(done)] if undo else done)
 
 
+@checked
 def read_recipe(source: str | PathLike[str] | IO[str] | IO[bytes], network: Network) -> Recipe:
     """Read a recipe: what is to become of a network, in the words of the work.
 
@@ -118,9 +122,10 @@ def read_recipe(source: str | PathLike[str] | IO[str] | IO[bytes], network: Netw
     from archipelago.api.reading import tree_of
     from archipelago.files.recipe import recipe_from
 
-    return recipe_from(tree_of(source), a_network(network))
+    return recipe_from(tree_of(source), network)
 
 
+@checked
 def follow(network: Network, recipe: Recipe, *, accept_losses: bool = False) -> Network:
     """The network that a recipe asks for, worked out from the one that runs, and decided: what works goes on working,
     by every kind of probe and in every family; leases are given, promises kept, and the audit finds nothing new.
@@ -144,9 +149,10 @@ def follow(network: Network, recipe: Recipe, *, accept_losses: bool = False) -> 
     """
     from archipelago.changes.recipes import follow as run
 
-    return run(a_network(network), recipe, accept_losses=accept_losses)
+    return run(network, recipe, accept_losses=accept_losses)
 
 
+@checked
 def setting_up(network: Network) -> SettingUp:
     """What a person types in and plugs in, device by device, where there is nothing but empty devices.
 
@@ -165,4 +171,4 @@ def setting_up(network: Network) -> SettingUp:
     """
     from archipelago.changes.from_empty import from_empty
 
-    return from_empty(a_network(network))
+    return from_empty(network)

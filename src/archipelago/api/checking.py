@@ -6,9 +6,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
-from archipelago.api.reading import a_network
+from archipelago.api.arguments import checked
+from archipelago.api.reading import named_text
 
 if TYPE_CHECKING:
+    from archipelago.api.reading import Source
     from archipelago.audit.result import AuditResult
     from archipelago.model.expectation import Expectation
     from archipelago.model.finding import Finding
@@ -19,6 +21,7 @@ if TYPE_CHECKING:
     from archipelago.reachability.verdict import Verdicts
 
 
+@checked
 def audit(network: Network, *, quick: bool = False, accept_losses: bool = False) -> AuditResult:
     """What is wrong or risky in a network, worst first, each with the edits that mend it; what it expects and does not
     hold is among them. Every pair of hosts is decided: a pair that is cut off and that nothing explains is a finding
@@ -44,7 +47,7 @@ def audit(network: Network, *, quick: bool = False, accept_losses: bool = False)
     from archipelago.audit.result import AuditResult
     from archipelago.knowledge.index import index_network
 
-    index = index_network(a_network(network))
+    index = index_network(network)
     findings = run(index)
     if not quick and (network.hosts or network.expect):
         from archipelago.proof.audit import proved
@@ -63,6 +66,7 @@ def audit(network: Network, *, quick: bool = False, accept_losses: bool = False)
     return AuditResult(sort(network, findings), network, quick=quick)
 
 
+@checked
 def check_policy(network: Network) -> Kept:
     """What a network's policy allows, beside what the network does: every pair of hosts, for every kind of traffic that
     the policy or a filter tells apart, in both families.
@@ -85,9 +89,10 @@ def check_policy(network: Network) -> Kept:
     """
     from archipelago.reachability.kept import kept
 
-    return kept(a_network(network))
+    return kept(network)
 
 
+@checked
 def matrix(
     network: Network,
     family: int | None = None,
@@ -129,10 +134,11 @@ def matrix(
     from archipelago.proof.all_pairs import all_pairs
 
     sent = [parse_probe(probe)]
-    (answer,) = all_pairs(a_network(network), family, without, causes=causes, probes=sent, devices=devices)
+    (answer,) = all_pairs(network, family, without, causes=causes, probes=sent, devices=devices)
     return answer
 
 
+@checked
 def what_if(
     network: Network, parts: Iterable[str | Sequence[str]], family: int | None = None
 ) -> Iterator[tuple[str | Sequence[str], Matrix]]:
@@ -157,9 +163,10 @@ def what_if(
     """
     from archipelago.reachability.matrix import what_if as decide
 
-    return decide(a_network(network), parts, family)
+    return decide(network, parts, family)
 
 
+@checked
 def expectations(
     network: Network, expect: Iterable[Expectation | tuple[str, str, bool]] | None = None, family: int | None = None
 ) -> Verdicts:
@@ -188,7 +195,7 @@ def expectations(
     from archipelago.reachability.expect import check
     from archipelago.reachability.verdict import Verdicts
 
-    asked = a_network(network)
+    asked = network
     if expect is not None:
         wanted = tuple(
             expectation if isinstance(expectation, Expectation) else Expectation(*expectation) for expectation in expect
@@ -203,6 +210,7 @@ def expectations(
     return Verdicts(proved_verdicts(knowledge, verdicts))
 
 
+@checked
 def assert_expected(
     network: Network, expect: Iterable[Expectation | tuple[str, str, bool]] | None = None, family: int | None = None
 ) -> None:
@@ -225,12 +233,12 @@ def assert_expected(
         raise AssertionError("\n".join(broken))
 
 
+@checked
 def mend(
-    text: str,
+    document: Source | Network,
     *,
     only: Sequence[str] = (),
     notes: bool = False,
-    source: str = "the text",
     accept_losses: bool = False,
     chosen: Sequence[Finding] | None = None,
 ) -> MendResult:
@@ -238,10 +246,10 @@ def mend(
     be mended.
 
     Args:
-        text: the document; its comments and order stay.
+        document: a path, an open file, the text itself (a string with a newline in it), whose comments and order stay,
+            or a network.
         only: severities, kinds of finding, devices, or "KIND@DEVICE"; by default every error and risk.
         notes: mend what is merely untidy, too, once no error is left.
-        source: how errors name the document.
         accept_losses: make mends, too, that cut off something that works.
         chosen: instead of all these, findings of the audit whose mends are to be made, each as it stands there.
 
@@ -263,6 +271,7 @@ def mend(
     from archipelago.proof.mending import make
     from archipelago.proof.mending import mend as run
 
+    source, text = named_text(document)
     if chosen is not None:
         return make(text, source, chosen, partial(audit, accept_losses=accept_losses))
     return run(text, source, list(only), partial(audit, accept_losses=accept_losses), notes=notes)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from os import PathLike, fspath
 from typing import TYPE_CHECKING
 
+from archipelago.api.arguments import checked
 from archipelago.api.asking import reach
-from archipelago.api.reading import a_network
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from archipelago.views.shapes import Picture
 
 
+@checked
 def draw(
     what: Network | Answer,
     path: str | PathLike[str] | None = None,
@@ -71,5 +72,5 @@ def _diagram(network: Network, way: tuple[str, str] | None) -> Picture:
     from archipelago.views.draw import diagram
 
     answer = reach(network, *way) if way is not None else None
-    index = index_network(a_network(network))
+    index = index_network(network)
     return diagram(index, [finding for finding in run(index) if not finding.is_note], answer)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from archipelago.api.reading import a_network
+from archipelago.api.arguments import checked
 from archipelago.errors import QueryError
 
 if TYPE_CHECKING:
@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from archipelago.model.network import Network
 
 
+@checked
 def traffic(
     network: Network,
     *,
@@ -63,5 +64,5 @@ def traffic(
         rule.each >= 0 and min(rule.others, rule.outside) >= 0 and rule.others + rule.outside <= 1 and rule.answers >= 0
     ):
         raise QueryError("shares are 0 to 1, and those of other VLANs and of the outside together at most 1")
-    loading = Loading(a_network(network), rule)
+    loading = Loading(network, rule)
     return with_failures(loading) if failures else loading.load()

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
+from archipelago.api.arguments import checked
+
 if TYPE_CHECKING:
     from archipelago.addressing.carve import Carving, Need
     from archipelago.model.brief import Brief
@@ -14,6 +16,7 @@ if TYPE_CHECKING:
     from archipelago.weighing.result import Weighing
 
 
+@checked
 def carve(
     space: str | Iterable[str],
     needs: Mapping[str, int | tuple[int, int]],
@@ -88,6 +91,7 @@ def _needs(needs: Mapping[str, int | tuple[int, int]], ids: Mapping[str, int], p
     ]
 
 
+@checked
 def design(brief: Brief, keep: Network | None = None, *, accept_losses: bool = False) -> Design:
     """Turn a brief into a network that holds everything decided, with the decisions and their reasons.
 
@@ -126,6 +130,7 @@ def design(brief: Brief, keep: Network | None = None, *, accept_losses: bool = F
     return made
 
 
+@checked
 def weigh(
     brief: Brief,
     *,
@@ -178,6 +183,7 @@ def weigh(
     return run(brief, Figures(growth, full, tolerate), keep=keep, host=host, suppose=suppose, devices=devices)
 
 
+@checked
 def foresee(brief: Brief, design: Design) -> Foreseen:
     """What of a design runs out as its brief foresees that hosts become more (`later` of a VLAN, `growth` and `years`
     under `conventions`): subnets, pools, ports, links; after how many years, and what it takes then.

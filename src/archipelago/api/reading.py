@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from os import PathLike, fspath
 from typing import IO, TYPE_CHECKING, Any
 
+from archipelago.api.arguments import checked
+
 if TYPE_CHECKING:
     from archipelago.files.as_built import AsBuilt
     from archipelago.files.tree import Tree
@@ -17,6 +19,7 @@ Source = str | PathLike[str] | IO[str] | IO[bytes]
 """Where a document is read from: a path, an open file, or, with a newline in it, its text."""
 
 
+@checked
 def read_network(source: Source) -> Network:
     """Read a network document.
 
@@ -39,6 +42,7 @@ def read_network(source: Source) -> Network:
     return network_from(tree_of(source))
 
 
+@checked
 def read_brief(source: Source) -> Brief:
     """Read a brief.
 
@@ -62,21 +66,40 @@ def read_brief(source: Source) -> Brief:
 
 
 def tree_of(source: Source) -> Tree:
-    from archipelago.files.disk import read_bytes
     from archipelago.files.tree import parse
 
+    name, content = _named_bytes(source)
+    return parse(content, name)
+
+
+def _named_bytes(source: Source) -> tuple[str, bytes]:
+    """How messages name a document, and what it holds."""
+    from archipelago.files.disk import read_bytes
+
     if isinstance(source, str) and ("\n" in source or source.startswith("{")):
-        return parse(source.encode(), "the text")
-    if hasattr(source, "read"):
-        content: Any = source.read()
-        return parse(
-            content.encode() if isinstance(content, str) else content, str(getattr(source, "name", "the file"))
-        )
-    if not isinstance(source, (str, PathLike)):
-        raise TypeError(f"a path, an open file or a text is expected, not {type(source).__name__}")
-    return parse(read_bytes(fspath(source)), str(source))
+        return "the text", source.encode()
+    if isinstance(source, (str, PathLike)):
+        return str(source), read_bytes(fspath(source))
+    content: Any = source.read()
+    return str(getattr(source, "name", "the file")), content.encode() if isinstance(content, str) else content
 
 
+def named_text(document: Source | Network) -> tuple[str, str]:
+    """How messages name a document, and its text as it stands.
+
+    Raises:
+        DocumentError: it cannot be read, or is not UTF-8.
+    """
+    from archipelago.files.disk import decoded
+    from archipelago.model.network import Network
+
+    if isinstance(document, Network):
+        return "the network", network_text(document)
+    name, content = _named_bytes(document)
+    return name, decoded(content, name)
+
+
+@checked
 def read_address_list(source: str | PathLike[str]) -> Network:
     """Read an address list, as people keep it in a spreadsheet, as a network: devices with their interfaces and
     addresses, hosts with their ports and gateways. Cables, trunks and routes are not in such a table.
@@ -106,6 +129,7 @@ def read_address_list(source: str | PathLike[str]) -> Network:
     return network_of(read_text(source), str(source))
 
 
+@checked
 def network_text(network: Network) -> str:
     """A network as the text of its document; reading it back gives an equal network.
 
@@ -125,9 +149,10 @@ def network_text(network: Network) -> str:
     from archipelago.files.emit import emit
     from archipelago.files.write import document_of
 
-    return emit(document_of(a_network(network)))
+    return emit(document_of(network))
 
 
+@checked
 def read_as_built(directory: str | PathLike[str]) -> AsBuilt:
     """Read what really runs: a directory with one folder for each device and host, with what its operating system says
     of itself in JSON (links, addresses, routes, VLANs, forwarding), and a list of cables; `docs/as-built.md` has the
@@ -154,6 +179,7 @@ def read_as_built(directory: str | PathLike[str]) -> AsBuilt:
     return read(Path(directory))
 
 
+@checked
 def write_network(network: Network, path: str | PathLike[str]) -> None:
     """Write a network document, whole or not at all.
 
@@ -174,6 +200,7 @@ def write_network(network: Network, path: str | PathLike[str]) -> None:
     write_whole(path, network_text(network))
 
 
+@checked
 def needs_of(network: Network) -> Brief:
     """The brief that a network would be designed from: its VLANs with their subnets and gateways, its devices, hosts
     and cables. Its space is the subnets that it has; a person widens it.
@@ -193,9 +220,10 @@ def needs_of(network: Network) -> Brief:
     """
     from archipelago.design.needs import needs_of as run
 
-    return run(a_network(network))
+    return run(network)
 
 
+@checked
 def brief_text(brief: Brief) -> str:
     """A brief as the text of its document; reading it back gives an equal brief.
 
@@ -215,6 +243,7 @@ def brief_text(brief: Brief) -> str:
     return emit(brief_document_of(brief))
 
 
+@checked
 def write_brief(brief: Brief, path: str | PathLike[str]) -> None:
     """Write a brief, whole or not at all.
 
@@ -235,11 +264,13 @@ def write_brief(brief: Brief, path: str | PathLike[str]) -> None:
     write_whole(path, brief_text(brief))
 
 
-def amend(text: str, edits: Sequence[Edit]) -> str:
+@checked
+def amend(document: Source | Network, edits: Sequence[Edit]) -> str:
     """A document's text with edits made (those of a finding or an answer); comments and order stay.
 
     Args:
-        text: a document that reads without errors.
+        document: a path, an open file, the text itself (a string with a newline in it), which reads without errors, or
+            a network.
         edits: what to change.
 
     Returns:
@@ -255,9 +286,10 @@ def amend(text: str, edits: Sequence[Edit]) -> str:
     """
     from archipelago.files.edit import apply
 
-    return apply(text, edits)
+    return apply(named_text(document)[1], edits)
 
 
+@checked
 def schema(kind: str) -> dict[str, object]:
     """The JSON Schema of a document, for editors, or of what a verb answers with `--json`.
 
@@ -288,17 +320,3 @@ def schema(kind: str) -> dict[str, object]:
     if kind not in verbs():
         raise QueryError(f"there is no schema of '{kind}'; there are: {', '.join((*DOCUMENTS, *verbs()))}")
     return of_answer(kind)
-
-
-def a_network(network: Network) -> Network:
-    """What was given, if it is a network.
-
-    Raises:
-        TypeError: it is something else, and how to get a network from it.
-    """
-    from archipelago.model.network import Network
-
-    if not isinstance(network, Network):
-        hint = "; read it first: archipelago.read_network(...)" if isinstance(network, (str, PathLike)) else ""
-        raise TypeError(f"a Network is expected, not {type(network).__name__}{hint}")
-    return network

@@ -5,6 +5,7 @@ from __future__ import annotations
 from os import PathLike
 from typing import TYPE_CHECKING
 
+from archipelago.api.arguments import checked
 from archipelago.errors import QueryError
 
 if TYPE_CHECKING:
@@ -12,6 +13,7 @@ if TYPE_CHECKING:
     from archipelago.model.network import Network
 
 
+@checked
 def record(path: str | PathLike[str], why: str, *, devices: bool = False) -> Record:
     """Record a network document in the git repository of its folder (one is made where there is none), with what the
     audit, the matrix and the expectations say of it.
@@ -57,6 +59,7 @@ def record(path: str | PathLike[str], why: str, *, devices: bool = False) -> Rec
     return repository.every()[0]
 
 
+@checked
 def records(path: str | PathLike[str]) -> Records:
     """What was recorded of a network document, the latest first.
 
@@ -79,6 +82,7 @@ def records(path: str | PathLike[str]) -> Records:
     return Records(Repository(path).every())
 
 
+@checked
 def recorded(path: str | PathLike[str], name: str) -> Network:
     """A network as it was recorded.
 
@@ -105,6 +109,7 @@ def recorded(path: str | PathLike[str], name: str) -> Network:
     return network_from(parse(Repository(path).text(name), f"{path} as recorded in {name}"))
 
 
+@checked
 def restore(path: str | PathLike[str], name: str) -> Network:
     """Write a network document as it was recorded.
 

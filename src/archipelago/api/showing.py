@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from archipelago.api.reading import a_network
+from archipelago.api.arguments import checked
 
 if TYPE_CHECKING:
     import pandas
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from archipelago.views.view import View
 
 
+@checked
 def view(
     network: Network,
     devices: Sequence[str] = (),
@@ -72,9 +73,10 @@ def view(
         redundancy=redundancy,
         simulated=simulated,
     )
-    return look(a_network(network), wanted)
+    return look(network, wanted)
 
 
+@checked
 def leases(network: Network) -> Leases:
     """What servers lease to each host that asks (`address: dhcp`), once all have asked in their order (RFC 2131).
 
@@ -95,9 +97,10 @@ def leases(network: Network) -> Leases:
     from archipelago.knowledge.index import index_network
     from archipelago.views.leases import look
 
-    return look(index_network(a_network(network)))
+    return look(index_network(network))
 
 
+@checked
 def redundancy(network: Network) -> Redundancy:
     """What the spanning tree blocks (IEEE 802.1Q-2022, clause 13) and who is active in shared gateways (RFC 9568), in
     the steady state.
@@ -120,9 +123,10 @@ def redundancy(network: Network) -> Redundancy:
     from archipelago.knowledge.index import index_network
     from archipelago.views.redundancy import look
 
-    return look(index_network(a_network(network)))
+    return look(index_network(network))
 
 
+@checked
 def export(network: Network, format: str = "linux") -> str | dict[str, str]:
     """A network in an open format.
 
@@ -144,13 +148,14 @@ def export(network: Network, format: str = "linux") -> str | dict[str, str]:
     from archipelago.errors import QueryError
     from archipelago.views.formats import FORMATS
 
-    asked = a_network(network)
+    asked = network
     if format not in FORMATS:
         raise QueryError(f"there is no format '{format}'; there are: {', '.join(FORMATS)}")
     made = FORMATS[format].made(asked)
     return made if isinstance(made, str) else dict(made)
 
 
+@checked
 def zones(network: Network) -> dict[str, str]:
     """The names of a network as zone files (RFC 1035): the forward zone of its `domain`, and a reverse zone for each
     block that it holds addresses of.
@@ -171,9 +176,10 @@ def zones(network: Network) -> dict[str, str]:
     """
     from archipelago.exchange.zones import zone_files
 
-    return zone_files(a_network(network))
+    return zone_files(network)
 
 
+@checked
 def rehearse(
     network: Network,
     sources: Sequence[str] = (),
@@ -215,9 +221,10 @@ def rehearse(
     from archipelago.exchange.rehearsal import rehearse as run
     from archipelago.model.filters import parse_probe
 
-    return run(a_network(network), list(sources), list(targets), seconds, parse_probe(probe), part)
+    return run(network, list(sources), list(targets), seconds, parse_probe(probe), part)
 
 
+@checked
 def to_json(result: object) -> object:
     """Any result as plain lists, dictionaries, texts and numbers, with stable keys.
 
@@ -237,6 +244,7 @@ def to_json(result: object) -> object:
     return values
 
 
+@checked
 def to_table(result: object, by: str = "class") -> pandas.DataFrame:
     """A result that is a table (a carving, findings, decisions, steps, a view, a matrix) as a pandas table.
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from argparse import Namespace
 from dataclasses import replace
+from pathlib import Path
 
 import archipelago
 from archipelago.cli import out
@@ -16,17 +17,16 @@ ANSWERS = "yes, no, back, done"
 
 def mend(words: Namespace) -> int:
     """Answer, and say by the exit code whether errors are left."""
-    from archipelago.files.disk import read_text, write_whole
+    from archipelago.files.disk import write_whole
     from archipelago.views import findings as view
 
     if words.why is not None:
         return _why(words)
     if words.output is None:
         raise QueryError("--output is missing: where the mended network is written")
-    text = read_text(words.network)
     chosen = _asked(words) if words.ask else None
     result = archipelago.mend(
-        text, only=words.only, notes=words.notes, source=words.network, accept_losses=words.accept_losses, chosen=chosen
+        Path(words.network), only=words.only, notes=words.notes, accept_losses=words.accept_losses, chosen=chosen
     )
     write_whole(words.output, result.text)
     if words.as_json:

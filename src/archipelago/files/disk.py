@@ -92,13 +92,21 @@ def read_text(path: str | os.PathLike[str]) -> str:
     Raises:
         DocumentError: it cannot be read, or is not UTF-8.
     """
-    content = read_bytes(path)
+    return decoded(read_bytes(path), str(path))
+
+
+def decoded(content: bytes, name: str) -> str:
+    """The text of a document that was read.
+
+    Raises:
+        DocumentError: it is not UTF-8.
+    """
     try:
         return content.decode("utf-8")
     except UnicodeDecodeError as error:
         line = content.count(b"\n", 0, error.start) + 1
         told = f"byte {error.start} is not UTF-8 text; save the file as UTF-8"
-        raise DocumentError(str(path), [Problem(line, 1, told)]) from None
+        raise DocumentError(name, [Problem(line, 1, told)]) from None
 
 
 def make_directory(path: str | os.PathLike[str]) -> FilePath:
