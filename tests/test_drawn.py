@@ -84,6 +84,7 @@ SLIPS = {
         "",
         "mess",
     ),
+    "a host has another's address, and its own gateway": ("10.44.3.7/24", "10.44.1.6/24", "scale"),
     "the default route is gone": ("[{destination: 0.0.0.0/0, next-hop: 203.0.113.1}]", "[]", "landing"),
     "the mask of the way outside leaves its next hop out": ("203.0.113.2/30", "203.0.113.2/32", "landing"),
     "the outside is named no more": ("{at: landing/p4, routes-back: none}", "[]", "landing"),
@@ -99,5 +100,9 @@ def test_a_slip_is_named_where_it_was_made_and_mended_whole(slip):
     assert before - answers(broken)
     serious = [finding for finding in archipelago.audit(broken) if not finding.is_note]
     assert {finding.at for finding in serious} == {at}, [str(finding) for finding in serious]
+    causes = {(finding.kind, finding.at) for finding in serious}
+    for group in archipelago.matrix(broken).groups:
+        asked = archipelago.reach(broken, group.source, group.target)
+        assert (group.finding.kind, group.finding.at) == (asked.cause, asked.at) and (asked.cause, asked.at) in causes
     mended = archipelago.mend(archipelago.network_text(broken))
     assert before <= answers(mended.network), mended.left

@@ -67,6 +67,7 @@ def _asked(known: NetworkIndex, source: str, target: str, probes: int, family: i
     """One question, in each family that is asked."""
     from archipelago.knowledge.ends import common_families
     from archipelago.knowledge.index import index_network
+    from archipelago.knowledge.outside import hides
 
     index, ends = ends_of(known, source, target)
 
@@ -74,8 +75,7 @@ def _asked(known: NetworkIndex, source: str, target: str, probes: int, family: i
         first = _reach(index, ends, probes, version, sent)
         if first.reached:
             return first
-        hidden = _hidden(known.network, index, ends, version, sent)
-        apart = _kept_apart(index, ends, target, first, sent, hidden)
+        apart = _kept_apart(index, ends, target, first, sent, hides(known.network))
         if apart:
             return replace(first, kept_apart=apart, mend=None, edits=())
         if not first.edits:
@@ -91,18 +91,6 @@ def _asked(known: NetworkIndex, source: str, target: str, probes: int, family: i
     if family is not None or len(common_families(*ends[0])) < 2:
         return first
     return replace(first, other_family=replace(answer(6), target=target))
-
-
-def _hidden(network: Network, index: NetworkIndex, ends: Ends, version: int | None, sent: Probe) -> bool:
-    """Whether the outside asks for a host that reaches it, of a network that it has no way to."""
-    from archipelago.addressing.values import Address
-    from archipelago.knowledge.outside import hides
-    from archipelago.model.ends import OUTSIDE
-
-    source, target = ends[0]
-    if not hides(network) or source.name != OUTSIDE or isinstance(target, Address):
-        return False
-    return _reach(index, [(target, source)], 1, version, sent).reached
 
 
 def _kept_apart(index: NetworkIndex, ends: Ends, target: str, answer: ReachResult, sent: Probe, hidden: bool) -> str:

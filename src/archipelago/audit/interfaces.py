@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import replace
 
 from archipelago.audit.hosts import each_host
 from archipelago.audit.registry import rule
 from archipelago.diagnosis.cabling import leads_outside, link_fault, without_cable
 from archipelago.diagnosis.faults.interfaces import set_beside, tag_mismatch, tag_missing
-from archipelago.diagnosis.faults.switching import MEMBERS_DIFFER, aggregate_member_missing
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.kind import ALWAYS, NEVER, OFTEN, Example, Kind, finding
-from archipelago.diagnosis.link_ends import left_out_of
+from archipelago.diagnosis.link_ends import unlike_members
 from archipelago.diagnosis.outvoted import outvoted
 from archipelago.diagnosis.places import (
     host_attachment,
@@ -28,10 +27,8 @@ from archipelago.diagnosis.separated import tag_repeated
 from archipelago.knowledge.devices import Nic, Node
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.knowledge.shared_aggregates import other_half
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.network import Network
-from archipelago.model.parts import Aggregate, Device, Host, Path, Port, speed_text
+from archipelago.model.parts import Aggregate, Host, Path
 
 
 def routed(index: NetworkIndex) -> Iterator[tuple[Node, Nic]]:
@@ -102,68 +99,12 @@ def down(index: NetworkIndex) -> Iterator[Finding]:
 
 
 @rule
-def unlike_members(index: NetworkIndex) -> Iterator[Finding]:
+def members_unlike(index: NetworkIndex) -> Iterator[Finding]:
     """An aggregate whose members differ in speed, or lead to different devices or aggregates."""
     for device in index.network.devices.values():
         for interface in device.interfaces.values():
             if isinstance(interface, Aggregate):
-                yield from _unlike(index, device, interface)
-
-
-def _act_as_one(network: Network, ends: set[tuple[str, str]]) -> bool:
-    """Whether two aggregates are the halves of one that is shared."""
-    if len(ends) != 2:
-        return False
-    (name, part), other = sorted(ends)
-    device = network.devices.get(name)
-    half = device.interfaces.get(part) if device is not None else None
-    if device is None or not isinstance(half, Aggregate):
-        return False
-    return other == (half.shared_with, part) and other_half(network, device, half) is not None
-
-
-def _unlike(index: NetworkIndex, device: Device, aggregate: Aggregate) -> Iterator[Finding]:
-    node = index.knowledge.nodes[device.name]
-    path = ("devices", device.name, "interfaces", aggregate.name)
-    ends = node.attachments[aggregate.name].members
-    ports = index.knowledge.ports[device.name]
-    peers = [index.knowledge.links[end].peer for end in ends]
-    far = {(p.device, index.knowledge.attachment_at(p).name) for p in peers if p is not None}
-    if _act_as_one(index.network, far):
-        far = set()
-    left_out = left_out_of(index, node.attachments[aggregate.name])
-    if left_out is not None:
-        yield aggregate_member_missing(f"{device.name}/{aggregate.name}", *left_out)
-        return
-    speeds = {ports[end.port].speed for end in ends}
-    says = ""
-    if len(far) > 1:
-        says = "lead to " + " and ".join(sorted(f"{name}/{port}" for name, port in far))
-    elif len(speeds) > 1:
-        says = "differ in speed"
-    if says:
-        yield finding(
-            MEMBERS_DIFFER,
-            at=device.name,
-            path=(*path, "members"),
-            says=f"the members of {device.name}/{aggregate.name} {says}",
-            mend=(
-                f"give all members of {device.name}/{aggregate.name} the speed of {ends[0]}"
-                if len(far) <= 1
-                else f"let all members of {device.name}/{aggregate.name} lead to one aggregate"
-            ),
-            edits=_alike(device, ports, [end.port for end in ends]) if len(far) <= 1 else (),
-        )
-
-
-def _alike(device: Device, ports: Mapping[str, Port], members: list[str]) -> tuple[Edit, ...]:
-    """Every member with the first one's speed."""
-    speed = ports[members[0]].speed
-    return tuple(
-        Edit(("devices", device.name, "ports", name, "speed"), speed_text(speed) if speed else REMOVE)
-        for name in members[1:]
-        if ports[name].speed != speed
-    )
+                yield from unlike_members(index, device, interface)
 
 
 VLANS_SHARE_PORT = Kind(

@@ -15,7 +15,7 @@ from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.gateway_place import without_pool_gateway
 from archipelago.diagnosis.interface_down import interface_down
 from archipelago.diagnosis.kind import NEVER, OFTEN, Example, Kind, finding
-from archipelago.diagnosis.outvoted import astray_from
+from archipelago.diagnosis.outvoted import astray_from, outvoted
 from archipelago.diagnosis.places import (
     far_end,
     host_attachment,
@@ -300,6 +300,9 @@ def _unheard(index: NetworkIndex, node: Node, host: Host) -> Finding:
         nic = index.knowledge.nodes[listener.device].nics[listener.interface]
         held = next((held for held in places if held.nic is nic), None)
         if held is not None and listener.server:
+            instead = next(outvoted(index, held.node, held.nic, 4), None)
+            if instead is not None:
+                return instead
             where = index.vlan_name(vlan) if vlan is not None else str(nic.name)
             return pool_missing(index, host.name, where, held, listener.server)
     for held in places:
@@ -370,6 +373,10 @@ def nobody_hears(index: NetworkIndex, host: Host, vlan: int | None, places: Sequ
             return finding(
                 RELAY_MISSING, at=held.node.name, path=path, says=says, mend=mend, edits=edits, name=host.name
             )
+    for held in routed:
+        wrong = next(outvoted(index, held.node, held.nic, 4), None)
+        if wrong is not None:
+            return wrong
     if routed:
         return pool_missing(index, host.name, where, routed[0], routed[0].node.name)
     missing = None

@@ -12,6 +12,7 @@ from archipelago.diagnosis.outvoted import gateway_meant, held_by_several
 from archipelago.diagnosis.places import far_end, is_upstream, nic_path, unplugged
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Nic, Node
+from archipelago.knowledge.forwarding import route_to
 from archipelago.knowledge.held import Held, TableName
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import hidden_from
@@ -20,14 +21,17 @@ from archipelago.knowledge.routes import Entry
 from archipelago.knowledge.ways import Ways
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.parts import Device, Host, Route
+from archipelago.model.parts import Device, End, Host, Route
 
 
 def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     """A station without a route to the target."""
     version = stop.target.version
     if is_upstream(index, node):
-        return no_way_back(index, node, stop)
+        sender = _sent_out_by(index, node, stop)
+        if sender is None:
+            return no_way_back(index, node, stop)
+        node = sender
     if node.kind == "host" or version not in node.forwards:
         return no_usable_gateway(index, node, version)
     homes = index.homes_in(stop.target, stop.vrf)
@@ -42,9 +46,15 @@ def no_route(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     beyond = host is not None and (host.node.name == OUTSIDE or host.address.length == WIDTHS[version])
     if host is not None and not homes and not beyond:
         return without_gateway(index, host.node, host.address)
-    idle = idle_route(index, (node, stop.vrf), stop.target, None)
+    used = route_to(index.knowledge.state(node.name), stop.target, stop.vrf)  # where it led outside
+    idle = idle_route(index, (node, stop.vrf), stop.target, used)
     if idle is not None:
         return idle
+    if used is not None and away is not None:
+        better = index.ways(version).next_hop((node.name, stop.vrf), away.table)
+        led = led_outside(index, node, used, away.address.prefix, better)
+        if led is not None:
+            return led
     table, ways = (node.name, stop.vrf), index.ways(version)
     if beyond and host is not None and isinstance(host.node.written, Host):
         effect = f"packets from {stop.source} to the outside end at {node.name}"
@@ -73,15 +83,27 @@ def no_way_back(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
         for holder in index.homes_in(own.address, "")
         if holder.node is not node
     ]
-    plain = [edge for edge in edges if not any(own.covers(prefix) for own in edge.nic.source_nat)]
-    if edges and not plain:
-        return begun_outside(edges[0], prefix)
+    if edges and not any(edge.nic.up for edge in edges):
+        return interface_down(index, edges[0])
+    translating = [edge for edge in edges if any(own.covers(prefix) for own in edge.nic.source_nat)]
+    plain = [edge for edge in edges if edge not in translating]
+    if translating and (stop.direction == "out" or not plain):
+        return begun_outside(translating[0], prefix)
     facing = next(iter(plain), None)
     if facing is not None and facing.node.kind == "router" and is_private(prefix):
         known = any(_sends_back(node, home.address.prefix) for home in index.routed() if home.node is not node)
         if facing.nic.source_nat or not known:
             return untranslated(index, node, facing, prefix)
     return upstream_route_missing(facing, prefix)
+
+
+def _sent_out_by(index: NetworkIndex, upstream: Node, stop: Stop) -> Node | None:
+    """The device that sent a packet of ours outside; None where the outside began, or answers."""
+    if any(holder.node.name == OUTSIDE for holder in index.holders(stop.source)):
+        return None
+    ends = (index.knowledge.links[End(upstream.name, name)].peer for name in upstream.attachments)
+    names = [end.device for end in ends if end is not None and end.device in index.knowledge.devices]
+    return next((index.knowledge.devices[name] for name in names if name in stop.passed or len(names) == 1), None)
 
 
 BEGUN_OUTSIDE = Kind(

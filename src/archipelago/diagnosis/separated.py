@@ -6,7 +6,7 @@ from archipelago.diagnosis.faults.interfaces import subnet_overlap, tag_missing
 from archipelago.diagnosis.faults.links import switching_loop, unexplained
 from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.kind import OFTEN, Example, Kind, finding
-from archipelago.diagnosis.link_ends import plugged_elsewhere
+from archipelago.diagnosis.link_ends import plugged_elsewhere, unlike_members
 from archipelago.diagnosis.outvoted import held_by_several
 from archipelago.diagnosis.places import (
     far_end,
@@ -24,7 +24,7 @@ from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.insides import apart
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.parts import Host
+from archipelago.model.parts import Aggregate, Device, Host
 
 
 def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
@@ -74,6 +74,13 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
     if moved is not None:
         return moved
     if vlan is None:
+        for holder in (a, b):
+            device = holder.node.written
+            bundle = device.interfaces.get(holder.nic.name) if isinstance(device, Device) else None
+            if isinstance(device, Device) and isinstance(bundle, Aggregate):
+                unlike = next(unlike_members(index, device, bundle), None)
+                if unlike is not None:
+                    return unlike
         return (
             _behind_two_ports(index, a, b)
             or _held_by_several(index, b, a)

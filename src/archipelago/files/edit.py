@@ -266,13 +266,27 @@ class _Writer:
             self._cut(start, end, "")  # what is said of it stays
             self._cut(comma.end() - 1, comma.end(), "")
             return
-        comma = _COMMA.match(self._text, node.entries[first - 1].node.end)
+        comma, end = _COMMA.match(self._text, node.entries[first - 1].node.end), node.entries[after - 1].node.end
         if comma is None:
             raise _CannotError
+        if "\n" in self._text[comma.end() : start] and not self._json:
+            self._out_of_own_line(start, end)  # a comma before the end is right there: the line before stays as it is
+            return
         self._cut(comma.end() - 1, comma.end(), "")
         while start > comma.end() and self._text[start - 1] in " \t":
             start -= 1
-        self._cut(start, node.entries[after - 1].node.end, "")
+        self._cut(start, end, "")
+
+    def _out_of_own_line(self, start: int, end: int) -> None:
+        """Take the last entries of a flow away that begin on a line of their own; the line too, where nothing else is
+        on it."""
+        comma = _COMMA.match(self._text, end)
+        if comma is not None and "\n" not in comma[0]:
+            end = comma.end()
+        line, after = self._start_of_line(start), self._next_line(end)
+        if not self._text[line:start].strip() and not self._text[end:after].strip():
+            start, end = line, after
+        self._cut(start, end, "")
 
     def _whole(self, node: Node, meant: Any, holder: Entry | None) -> None:
         """Write a mapping or list anew, on one line."""

@@ -66,12 +66,17 @@ def hides(network: Network) -> bool:
     return any(entry.routes_back != "all" for entry in network.outside or ())
 
 
-def sent_back_to(knowledge: Knowledge) -> tuple[Prefix, ...]:
-    """The subnets that the outside has a way to, of a network that is widened."""
+def hidden_behind_translation(knowledge: Knowledge, address: Address) -> bool:
+    """Whether the outside, in a network that is widened, has no way to an address, which is translated where packets
+    leave: it is answered, and cannot be asked (RFC 3022 2.1)."""
     upstream = knowledge.devices[knowledge.written.hosts[OUTSIDE].at.device].written
     assert isinstance(upstream, Device)
-    links = (address.prefix for port in upstream.ports.values() for address in port.addresses)
-    return (*(route.destination for route in upstream.routes), *links)
+    own = [address.prefix for port in upstream.ports.values() for address in port.addresses]
+    if any(prefix.holds(address) for prefix in (*own, *(route.destination for route in upstream.routes))):
+        return False
+    edges = (knowledge.links[End(upstream.name, name)].peer for name in upstream.ports)
+    nics = (knowledge.nodes[edge.device].nics.get(edge.port) for edge in edges if edge is not None)
+    return any(prefix.holds(address) for nic in nics if nic is not None for prefix in nic.source_nat)
 
 
 def widened(knowledge: Knowledge) -> Knowledge:

@@ -9,10 +9,9 @@ from functools import cached_property
 
 import numpy as np
 
-from archipelago.addressing.values import Prefix
 from archipelago.knowledge.ends import first_address
 from archipelago.knowledge.known import Knowledge
-from archipelago.knowledge.outside import sent_back_to
+from archipelago.knowledge.outside import hidden_behind_translation
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.expectation import Expectation
 from archipelago.model.filters import Probe
@@ -43,7 +42,7 @@ class Apart:
 
 
 TRANSLATED = "translation: nobody outside can begin"
-"""Why the outside does not reach a host that reaches it."""
+"""Why the outside does not reach a host."""
 
 
 class Meant:
@@ -53,7 +52,7 @@ class Meant:
         knowledge: the network, the outside in it where the hosts have it.
         hosts: its hosts, in the order of the arrays.
         outside: those that stand for the outside.
-        hidden: also count as apart whom the outside does not reach since what goes out is translated.
+        hidden: also count as apart whom the outside has no way to since what goes out is translated.
     """
 
     def __init__(
@@ -136,8 +135,7 @@ class Meant:
             apart |= ~np.where(both[:, None] & both, may[0], may[-1])
         if self._hidden:
             beyond = np.isin(first, [self._hosts.index(name) for name in self._outside])
-            reaching = answer.between[np.ix_(answer.kind[first], answer.kind[first[beyond]])].any(axis=1)
-            apart |= beyond[:, None] & (marks[-1][first].astype(np.bool_) & reaching)
+            apart |= beyond[:, None] & marks[-1][first].astype(np.bool_)
         return sorts.reshape(-1), apart
 
     def _speaks(self, expectation: Expectation, probe: Probe) -> bool:
@@ -158,11 +156,7 @@ class Meant:
         beyond = [first_address(nodes[self._outside[0]], version) is not None for version in (4, 6)]
         versions = [version for version, has in zip((4, 6), beyond, strict=True) if has and family in (None, version)]
         own = next((own for version in versions if (own := first_address(nodes[host], version)) is not None), None)
-        return own is not None and not any(prefix.holds(own) for prefix in self._seen)
-
-    @cached_property
-    def _seen(self) -> Sequence[Prefix]:
-        return sent_back_to(self._knowledge)
+        return own is not None and hidden_behind_translation(self._knowledge, own)
 
     @cached_property
     def _with_ipv4(self) -> Ints:
@@ -172,7 +166,7 @@ class Meant:
 
     def single(self, source: str, target: str, version: int, probe: Probe) -> str:
         """What keeps two hosts apart, or a host and a device (DEVICE, DEVICE/INTERFACE), in words; empty where nothing
-        does. That a host which the outside has no way to reaches it is for whoever asks to know (`hidden`)."""
+        does."""
         if source not in self._hosts:
             return ""
         if self._hidden and source in self._outside and target in self._hosts and self._is_hidden(target, version):
