@@ -47,12 +47,16 @@ class Slip(NamedTuple):
 
 
 class Judged(NamedTuple):
-    """What became of a mistake: whether it is named where it was made, whether the audit is green, whether the mends
-    make it whole, and whether the audit is green once they are made and somebody is cut off still."""
+    """What became of a mistake: whether it is named where it was made, and whether an error blames another part;
+    whether the audit is green; whether the mends make it whole, whether they edit another part, and whether they lose
+    what worked; whether the audit is green once they are made and somebody is cut off still."""
 
     named: bool
+    others_blamed: bool
     green: bool
     whole: bool
+    others_edited: bool
+    lost: bool
     green_not_whole: bool
 
 
@@ -154,11 +158,26 @@ def answers(network: Network) -> set[tuple[Any, ...]]:
 def judged(before: set[tuple[Any, ...]], slip: Slip) -> Judged:
     """What the audit says of a mistake, and what is left once it is mended."""
     serious = [finding for finding in archipelago.audit(slip.network) if not finding.is_note]
-    mended = archipelago.mend(archipelago.network_text(slip.network))
-    whole = before <= answers(mended.network)
+    errors = [finding for finding in serious if finding.is_error]
+    mended = archipelago.mend(slip.network)
+    now = answers(mended.network)
+    whole = before <= now
     left = [finding for finding in mended.left if not finding.is_note]
-    named = any(finding.at in slip.named for finding in serious)
-    return Judged(named, not serious, whole, not whole and not left)
+    edited = {part for finding in mended.made for edit in finding.edits for part in _edited(edit)}
+    return Judged(
+        named=any(finding.at in slip.named for finding in serious),
+        others_blamed=any(finding.at and finding.at not in slip.named for finding in errors),
+        green=not serious,
+        whole=whole,
+        others_edited=not edited <= slip.named,
+        lost=bool(answers(slip.network) - now),
+        green_not_whole=not whole and not left,
+    )
+
+
+def _edited(edit: archipelago.Edit) -> tuple[str, ...]:
+    """The device or host that an edit is about; a cable, or a place outside, is of nobody alone."""
+    return (str(edit.path[1]),) if edit.path[0] in ("devices", "hosts") else ()
 
 
 def main() -> None:
@@ -174,7 +193,7 @@ def main() -> None:
         for slip, _ in zip(slips(network, Random(seed)), range(EACH), strict=False):
             result = judged(before, slip)
             figures.update({"mistakes": 1, **{name: int(value) for name, value in result._asdict().items()}})
-            if not result.named or not result.whole or result.green:
+            if result != Judged(True, False, False, True, False, False, False):
                 print(seed, slip.how, slip.path, result)
     print(dict(figures))
 

@@ -34,7 +34,7 @@ def changed(before: Any, after: Any, path: tuple[Any, ...] = ()) -> Iterator[tup
             if key in before and key in after:
                 yield from changed(before[key], after[key], (*path, key))
             else:
-                yield (*path, key) if key in before else path
+                yield (*path, key) if key in before and after else path  # what is left empty is written anew
     elif isinstance(before, list) and isinstance(after, list):
         texts = [[json.dumps(entry) for entry in entries] for entries in (before, after)]
         for kind, start, end, first, last in SequenceMatcher(None, *texts, autojunk=False).get_opcodes():

@@ -15,8 +15,10 @@ from jsonschema.exceptions import best_match
 
 import archipelago
 from archipelago.answer import Answer, face_of
+from archipelago.cli.calls import VERBS
 from archipelago.views.answers import faces, schema, verbs
 from archipelago.views.schema import KEY
+from test_outages import pair
 
 CALLS = [
     "carve 10.44.0.0/21 2001:db8:44::/48 tickets:210=45 crew:220=110",
@@ -203,3 +205,17 @@ def test_all_answers_are_public_and_have_a_face():
         getattr(archipelago, name)
     for kind in Answer.__subclasses__():
         assert kind.SHOWN and face_of(kind) in faces(), kind
+
+
+def test_what_is_cut_is_counted_and_asked_for_with_all(command, tmp_path):
+    """Of long tables the first rows are printed; the verb that gives the answer has `--all`."""
+    found = archipelago.outages(pair(), double=True)
+    long = [table for table in found.tables() if table.first is not None and len(table.rows) > table.first]
+    assert long and all(f"(the first 10 of {len(table.rows):,}; --all has the others)" in str(found) for table in long)
+    archipelago.write_network(pair(), tmp_path / "pair.yaml")
+    shown = command("outages", tmp_path / "pair.yaml", "--double").stdout
+    assert shown == f"{found}\n"
+    everything = command("outages", tmp_path / "pair.yaml", "--double", "--all").stdout
+    assert "--all" not in everything and all(row[0] in everything for table in long for row in table.rows)
+    asked = {verb for verb, (_, _, options) in VERBS.items() if any("--all" in option for option in options)}
+    assert {face.verb for face in faces() if face.whole is not None} <= asked

@@ -221,7 +221,11 @@ def nothing_sent_outside(index: NetworkIndex) -> Iterator[Finding]:
         static = node.written.routes if isinstance(node.written, Device) else ()
         for version, hop in hops.items():
             links = [address.prefix for address in nic.addresses if address.version == version]
-            leaving = any(link.holds(route.next_hop.address) for route in static for link in links)
+            leaving = any(
+                link.holds(route.next_hop.address) or route.destination == Prefix(version, 0, 0)
+                for route in static
+                for link in links
+            )  # a default route that is not used is a finding of its own
             if not leaving and version not in edges:
                 yield without_default(node, nic.vrf, version, hop)
 

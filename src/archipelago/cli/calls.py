@@ -14,6 +14,7 @@ SHARE: dict[str, Any] = {"type": verbs.share, "metavar": "SHARE"}
 SENT: dict[str, Any] = {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, icmp/1472, tcp/443, udp/53"}
 SEVERAL: dict[str, Any] = {"action": "append", "default": []}
 DEVICES = ("--devices", {"action": "store_true", "help": "count devices' addresses, too, beside the hosts"})
+ALL = ("--all", {"action": "store_true", "help": "every row of long tables"})
 JSON = ("--json", {"action": "store_true", "dest": "as_json", "help": "print the answer as JSON"})
 
 
@@ -234,6 +235,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--probe", {**SENT}),
             ("--orderly", {"action": "store_true", "help": "shut it down in order: who is active says goodbye"}),
             ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
+            ALL,
             JSON,
         ],
     ),
@@ -248,6 +250,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--outside", {**SHARE, "help": "of it outside (30%%)"}),
             ("--answers", {**SHARE, "help": "how much of all comes back (50%%)"}),
             _written("draw it: an .svg or .png file", "FILE", required=False),
+            ALL,
             JSON,
         ],
     ),

@@ -149,16 +149,17 @@ def _colours() -> bool:
     return not os.environ.get("NO_COLOR") and os.environ.get("TERM", "dumb") != "dumb"
 
 
-def answer(found: Answer, *, also: str = "", body: Iterable[str | Table] | None = None) -> None:
+def answer(found: Answer, *, also: str = "", body: Iterable[str | Table] | None = None, whole: bool = False) -> None:
     """An answer as people read it.
 
     Args:
         found: the answer.
         also: what is said with its headline.
-        body: what is shown below it; by default all that there is.
+        body: what is shown below it; by default what the answer has.
+        whole: all of it, long tables too.
     """
     head(found.headline + also)
-    for part in face_of(found).parts(found) if body is None else body:
+    for part in face_of(found).parts(found, whole=whole) if body is None else body:
         if isinstance(part, str):
             say(part)
         else:
@@ -171,7 +172,7 @@ def reply(found: Answer, words: Namespace, *, also: str = "") -> int:
     if words.as_json:
         say_json(found.values())
     else:
-        answer(found, also=also)
+        answer(found, also=also, whole=getattr(words, "all", False))
         drawn(getattr(words, "output", None) if face_of(found).picture else None)
     return 0 if found else 1
 

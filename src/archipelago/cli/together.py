@@ -32,9 +32,11 @@ APART: Mapping[str, Sequence[tuple[str, Sequence[str]]]] = {
         ("--policy", ("--family", "--without", "--hosts", "--csv", "--devices", "--probe")),
     ],
     "outages": [
-        ("--break", ("--double", "--quick", "--devices", "--workers", "--scheduler", "--resume")),
+        ("--break", ("--double", "--quick", "--devices", "--workers", "--scheduler", "--resume", "--all")),
         ("--double", ("--output",)),
+        ("--all", ("--json",)),
     ],
+    "traffic": [("--all", ("--json",))],
     "change": [("--json", ("--window", "--pace")), ("--at", ("--window", "--pace"))],
     "reach": [
         *((one, (*(other for other in OTHERS if other > one), "--lease", *ONE_QUESTION)) for one in OTHERS),

@@ -191,7 +191,6 @@ def matrix(words: Namespace) -> int:
 
 
 def view(words: Namespace) -> int:
-    from dataclasses import replace
 
     from archipelago.cli.words import two_ends
 
@@ -214,7 +213,7 @@ def view(words: Namespace) -> int:
     if words.as_json:
         out.say_json(result.values())
         return 0
-    out.answer(replace(result, full=words.all))
+    out.answer(result, whole=words.all)
     return 0
 
 

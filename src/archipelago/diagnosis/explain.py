@@ -66,8 +66,9 @@ def storm(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
 def cannot_send(index: NetworkIndex, node: Node, stop: Stop) -> Finding:
     """An interface that no frame leaves by."""
     nic = node.nics.get(stop.interface)
-    if nic is not None and not nic.speaks:
-        return tag_missing(index, node, nic, meant_for(index, nic))
+    towards = (own for own in node.nics.values() if any(held.prefix.holds(stop.target) for held in own.addresses))
+    for mute in (own for own in (nic, *towards) if own is not None and not own.speaks):
+        return tag_missing(index, node, mute, meant_for(index, mute))
     if nic is not None and nic.kind == "loopback":
         for own in (address for address in nic.addresses if address.prefix.holds(stop.target)):
             holders = index.holders(own.address)

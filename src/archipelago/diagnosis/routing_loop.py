@@ -5,7 +5,8 @@ from archipelago.diagnosis.faults.links import unexplained
 from archipelago.diagnosis.faults.routing import more_specific_route, route_missing, routing_circle
 from archipelago.diagnosis.kind import NEVER, Kind, finding
 from archipelago.diagnosis.no_home import no_home
-from archipelago.diagnosis.no_route import idle_route
+from archipelago.diagnosis.no_route import idle_route, led_outside
+from archipelago.diagnosis.places import is_upstream
 from archipelago.diagnosis.stop import Stop
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.forwarding import route_to
@@ -88,6 +89,10 @@ def _to_blame(
     if entry is None or entry.route is None or position is None:
         return None
     better = index.ways(stop.target.version).next_hop(table, home.table) if home else None
+    if home is not None and any(is_upstream(index, index.knowledge.nodes[name]) for name in names):
+        led = led_outside(index, node, entry, home.address.prefix, better)
+        if led is not None:
+            return led, True
     beyond = any(holder.node.name == OUTSIDE for holder in index.holders(stop.target))  # a default is to lead there
     if better is not None and better != entry.next_hop:
         if entry.prefix.length == 0 and home is not None and not beyond:

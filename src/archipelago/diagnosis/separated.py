@@ -74,15 +74,9 @@ def separated(index: NetworkIndex, a: Held, b: Held) -> Finding:
     if moved is not None:
         return moved
     if vlan is None:
-        for holder in (a, b):
-            device = holder.node.written
-            bundle = device.interfaces.get(holder.nic.name) if isinstance(device, Device) else None
-            if isinstance(device, Device) and isinstance(bundle, Aggregate):
-                unlike = next(unlike_members(index, device, bundle), None)
-                if unlike is not None:
-                    return unlike
         return (
-            _behind_two_ports(index, a, b)
+            _unlike_bundle(index, a, b)
+            or _behind_two_ports(index, a, b)
             or _held_by_several(index, b, a)
             or unexplained(a.node.name, f"{label(a)} and {label(b)} are not on one link")
         )
@@ -291,9 +285,22 @@ def no_answer(index: NetworkIndex, own: Held, holder: Held) -> Finding:
     loop = index.domains.loop_at(own.endpoint)
     if loop is not None:
         return switching_loop(index, loop)
-    return _held_by_several(index, holder, own) or unexplained(
+    known = _held_by_several(index, holder, own) or _unlike_bundle(index, own, holder)
+    return known or unexplained(
         own.node.name, f"{label(holder)} did not answer {own.node.name} for {holder.address.address}"
     )
+
+
+def _unlike_bundle(index: NetworkIndex, *ends: Held) -> Finding | None:
+    """What is wrong with the aggregate that one of two speaks by: it lacks a member, or its members lead apart."""
+    for end in ends:
+        device = end.node.written
+        bundle = device.interfaces.get(end.nic.attachment or "") if isinstance(device, Device) else None
+        if isinstance(device, Device) and isinstance(bundle, Aggregate):
+            unlike = next(unlike_members(index, device, bundle), None)
+            if unlike is not None:
+                return unlike
+    return None
 
 
 def _held_by_several(index: NetworkIndex, holder: Held, own: Held) -> Finding | None:

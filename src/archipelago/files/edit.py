@@ -143,8 +143,21 @@ class _Writer:
             self._mapping(node, before, meant, path, holder)
         elif node.kind == "list" and isinstance(meant, list) and (meant or not node.entries):
             self._list(node, before, meant, path, holder)
+        elif node.flow and node.entries and meant == ({} if node.kind == "mapping" else []):
+            self._empty(node)
         else:
             self._whole(node, meant, holder)
+
+    def _empty(self, node: Node) -> None:
+        """Take all entries of a flow away; comments between its brackets stay."""
+        if "#" not in self._text[node.start : node.end]:
+            self._cut(node.start + 1, node.end - 1, "")
+            return
+        for entry, following in zip(node.entries, [*node.entries[1:], None], strict=True):
+            comma = _COMMA.match(self._text, entry.node.end)
+            self._cut(entry.start, entry.node.end, "")
+            if comma is not None and (following is not None or comma.end() < node.end):
+                self._cut(comma.end() - 1, comma.end(), "")
 
     def _scalar(self, node: Node, meant: Any) -> None:
         lead = " " if node.start == node.end and self._text[node.start - 1 : node.start] in (":", "-") else ""

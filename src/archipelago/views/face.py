@@ -32,7 +32,8 @@ class Face:
         shape: what its values are.
         values: its values.
         tables: its tables.
-        body: what is shown below its headline; by default its tables.
+        body: what is shown below its headline; by default its tables, of long ones the first rows.
+        whole: the same where somebody asks for all of it (`--all`); by default the whole tables.
         rows: what a pandas table of it has; by default the rows of its first table.
         picture: the module and function of `views/` that draw it, where it is drawn; loaded when somebody asks.
     """
@@ -43,6 +44,7 @@ class Face:
     values: Callable[[Any], dict[str, Any]]
     tables: Callable[[Any], Iterable[Table]] = _nothing
     body: Callable[[Any], Iterable[Part]] | None = None
+    whole: Callable[[Any], Iterable[Part]] | None = None
     rows: Callable[[Any], Iterable[Any]] | None = None
     picture: str = ""
 
@@ -55,9 +57,12 @@ class Face:
         """Values with what they are first."""
         return {"format": self.format, **values}
 
-    def parts(self, answer: Any) -> Iterable[Part]:
-        """What is shown below the headline."""
-        return self.body(answer) if self.body is not None else set_apart(self.tables(answer))
+    def parts(self, answer: Any, *, whole: bool = False) -> Iterable[Part]:
+        """What is shown below the headline; where somebody asks for all of it, whole."""
+        if whole and self.whole is not None:
+            return self.whole(answer)
+        shown = self.body(answer) if self.body is not None else set_apart(self.tables(answer))
+        return shown if whole else (part.begun() if isinstance(part, Table) else part for part in shown)
 
     def text(self, answer: Any) -> str:
         """The whole answer as text."""

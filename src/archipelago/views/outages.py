@@ -2,30 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import replace
 from typing import Any
 
 from archipelago.failures.result import Outage, Outages, named
-from archipelago.views.face import Face, Part, set_apart
+from archipelago.views.face import Face
 from archipelago.views.plain import plain
 from archipelago.views.schema import COUNT, EDITS, PAIR, TEXT, maybe, one_of, record, several
 from archipelago.views.table import Table, table
 
-MOST_ROWS = 100
-"""So many rows of a table are shown; --json has all."""
-
-
-def body(found: Outages) -> Iterable[Part]:
-    """The tables, of each its first rows; what is left out is counted in the title."""
-    return set_apart(_first(one) for one in tables(found))
+FIRST_ROWS, FIRST_DOUBLE = 40, 10
+"""So many rows of a table are shown where nobody asks for all: of single failures, and of double ones."""
 
 
 def tables(found: Outages) -> list[Table]:
     """A table for each outcome that occurs, the worst first."""
     made = [cutting_off(found), own_hosts(found), taken_over(found), breaking_promises(found)]
     made += [of_devices(found), not_missed(found)]
-    return [one for one in made if one.rows]
+    first = FIRST_DOUBLE if _double(found) else FIRST_ROWS
+    return [replace(one, first=first) for one in made if one.rows]
+
+
+def _double(found: Outages) -> bool:
+    return any(len(outage.parts) > 1 for outage in found)
 
 
 def cutting_off(found: Outages) -> Table:
@@ -42,8 +41,7 @@ def cutting_off(found: Outages) -> Table:
         for outage in found.single_points
     ]
     columns = ("breaks", "pairs cut off", "hosts alone", "such as", "promises broken", "what would help")
-    double = any(len(outage.parts) > 1 for outage in found)
-    title = "cut somebody off elsewhere" if double else "single points of failure"
+    title = "cut somebody off elsewhere" if _double(found) else "single points of failure"
     return table(title, columns, rows, ("pairs cut off", "hosts alone"), ("promises broken", "such as", "hosts alone"))
 
 
@@ -165,14 +163,6 @@ def _share(pairs: int, of: int) -> str:
     return f"{pairs:,} ({pairs / of:.0%})" if of else f"{pairs:,}"
 
 
-def _first(whole: Table) -> Table:
-    """The first rows of a table, the others counted in its title."""
-    if len(whole.rows) <= MOST_ROWS:
-        return whole
-    title = f"{whole.title} (the first {MOST_ROWS:,} of {len(whole.rows):,}; --json has all)"
-    return replace(whole, title=title, rows=whole.rows[:MOST_ROWS], values=whole.values[:MOST_ROWS])
-
-
 OUTAGES = Face(
     name="outages",
     verb="outages",
@@ -204,7 +194,6 @@ OUTAGES = Face(
     ),
     values=values,
     tables=tables,
-    body=body,
     rows=lambda found: every(found).records(),
     picture="hanging.outages_picture",
 )

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 
 @dataclass(frozen=True, slots=True)
 class Table:
     """Columns and rows of text. `right` holds the columns that are numbers, to be aligned right; `values` the rows as
     they were given, numbers as numbers; `least` the columns least needed, which a narrow terminal does without, in that
-    order."""
+    order. Of a long table the `first` rows are shown where nobody asks for all."""
 
     title: str
     columns: tuple[str, ...]
@@ -19,6 +19,14 @@ class Table:
     right: frozenset[str] = frozenset()
     values: tuple[tuple[object, ...], ...] = ()
     least: tuple[str, ...] = ()
+    first: int | None = None
+
+    def begun(self) -> Table:
+        """The rows that are shown where nobody asks for all; the title counts them."""
+        if self.first is None or len(self.rows) <= self.first:
+            return self
+        title = f"{self.title} (the first {self.first:,} of {len(self.rows):,}; --all has the others)"
+        return replace(self, title=title, rows=self.rows[: self.first], values=self.values[: self.first])
 
     def records(self) -> list[dict[str, object]]:
         """The rows by column (in lower case, words apart by underscores): numbers as numbers, everything else as text,
@@ -39,6 +47,7 @@ def table(
     rows: Iterable[Sequence[object]],
     right: Iterable[str] = (),
     least: Sequence[str] = (),
+    first: int | None = None,
 ) -> Table:
     """A table from any values; columns that are empty in every row are left out."""
     given = [tuple(row) for row in rows]
@@ -48,9 +57,10 @@ def table(
         title,
         tuple(columns[index] for index in kept),
         tuple(tuple(row[index] for index in kept) for row in texts),
-        frozenset(right),
-        tuple(tuple(row[index] for index in kept) for row in given),
-        tuple(least),
+        right=frozenset(right),
+        values=tuple(tuple(row[index] for index in kept) for row in given),
+        least=tuple(least),
+        first=first,
     )
 
 

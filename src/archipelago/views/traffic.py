@@ -14,7 +14,7 @@ from archipelago.views.schema import COUNT, NUMBER, TEXT, maybe, record, several
 from archipelago.views.table import Table, table
 
 MOST_LINKS = 40
-"""So many links are shown; --json has all."""
+"""So many links are shown; --all has the others."""
 MOST_FAILURES = 20
 """So many failures are listed; the others are no worse."""
 
@@ -35,23 +35,17 @@ def lines(load: Load) -> Iterator[str]:
 
 def tables(load: Load) -> list[Table]:
     """The links, the busiest host ports, what was asked for, and what failures do."""
-    return _tables(load, None)
-
-
-def body(load: Load) -> list[Part]:
-    """What has to be known first, then the tables, of the links the fullest."""
-    return [*lines(load), *set_apart(_tables(load, MOST_LINKS))]
-
-
-def _tables(load: Load, most: int | None) -> list[Table]:
-    made = [links(load, most), host_ports(load), demands(load)]
+    made = [links(load), host_ports(load), demands(load)]
     return [*made, failures(load)] if load.broken is not None else made
 
 
-def links(load: Load, most: int | None = None) -> Table:
+def body(load: Load) -> list[Part]:
+    """What has to be known first, then the tables."""
+    return [*lines(load), *set_apart(tables(load))]
+
+
+def links(load: Load) -> Table:
     """The cables between devices and the ports that lead outside, the fullest first."""
-    shown = load.links[:most]
-    more = f" (the fullest {len(shown):,} of {len(load.links):,}; --json has all)" if shown != load.links else ""
     rows = [
         (
             link.name,
@@ -62,10 +56,10 @@ def links(load: Load, most: int | None = None) -> Table:
             _growth(link),
             rate_text(link.both_legs) if link.both_legs else "",
         )
-        for link in shown
+        for link in load.links
     ]
     columns = ("link", "speed", "from the first", "from the second", "full", "full at", "both legs")
-    return table(f"links{more}", columns, rows, columns[1:], ("both legs", "full at"))
+    return table("links, the fullest first", columns, rows, columns[1:], ("both legs", "full at"), MOST_LINKS)
 
 
 def host_ports(load: Load) -> Table:
@@ -99,15 +93,12 @@ def demands(load: Load) -> Table:
 
 def failures(load: Load) -> Table:
     """What each single failure does to the links that are left."""
-    shown = (load.broken or ())[:MOST_FAILURES]
     rows = [
         (one.part, one.fullest, f"{one.share:.1%}", named(one.filled), rate_text(one.dropped) if one.dropped else "")
-        for one in shown
+        for one in load.broken or ()
     ]
-    every = len(load.broken or ())
-    more = f" (the worst {len(shown)} of {every:,}; --json has all)" if every > len(shown) else ""
     columns = ("breaks", "fullest link then", "full", "more than full then", "dropped then")
-    return table(f"each single failure{more}", columns, rows, ("full", "dropped then"))
+    return table("each single failure", columns, rows, ("full", "dropped then"), first=MOST_FAILURES)
 
 
 def _growth(link: LinkLoad) -> str:

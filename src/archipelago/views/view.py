@@ -21,14 +21,13 @@ CUT = "long lists of addresses are cut; --all shows them whole"
 @dataclass(frozen=True, slots=True, repr=False)
 class View(Answer):
     """What was looked at: a line that sums it up, what is shown, and what else there is, which is counted when it is
-    printed, unless it is to be printed in `full`."""
+    printed, unless all is asked for."""
 
     SHOWN = "view.VIEW"
 
     said: str
     shown: tuple[Table, ...]
     more: tuple[Table, ...] = field(default=(), kw_only=True)
-    full: bool = field(default=False, kw_only=True)
 
     @property
     def headline(self) -> str:
@@ -50,9 +49,7 @@ def tables(view: View) -> tuple[Table, ...]:
 
 
 def body(view: View) -> list[Part]:
-    """The tables that are shown, long lists in them cut, and how long the others are; in full, all as it is."""
-    if view.full:
-        return [part for table in tables(view) for part in ("", table)]
+    """The tables that are shown, long lists in them cut, and how long the others are."""
     counts = ", ".join(f"{table.title} ({counted(len(table.rows), 'row')})" for table in view.more)
     more = ["", f"also, of one device by its name, of all with --all: {counts}"] if view.more else []
     shown = [_cut(table) for table in view.shown]
@@ -86,5 +83,6 @@ VIEW = Face(
     values=lambda view: {"tables": [{"title": table.title, "rows": table.records()} for table in tables(view)]},
     tables=tables,
     body=body,
+    whole=lambda view: [part for table in tables(view) for part in ("", table)],
     rows=rows,
 )

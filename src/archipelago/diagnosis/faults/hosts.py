@@ -41,6 +41,7 @@ def host_unaddressed(index: NetworkIndex, host: Host, version: int | None) -> Fi
     its VLAN, it asks for one where its neighbours do and it has no gateway of that family, else it gets a free one."""
     node = index.knowledge.nodes[host.name]
     vlan = sits_in(index, node, next(iter(node.nics.values())))
+    host = node.document if isinstance(node.document, Host) else host  # what it was leased is not written
     path: Path = ("hosts", host.name)
     addresses = [*([DHCP] * host.dhcp), *host.addresses, *([AUTO] * host.auto)]
     gateways = [hop.address for hop in host.gateway]
