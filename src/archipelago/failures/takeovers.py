@@ -9,7 +9,9 @@ from archipelago.addressing.values import Address, Prefix
 from archipelago.failures.result import Takeover, named
 from archipelago.knowledge.forwarding import ForwardingState, route_to
 from archipelago.knowledge.known import Knowledge
+from archipelago.knowledge.outside import ways_outside
 from archipelago.knowledge.routes import Entry
+from archipelago.model.ends import OUTSIDE
 from archipelago.reachability.answering import active_members
 from archipelago.reachability.arrays import NetworkArrays
 
@@ -42,8 +44,9 @@ def _ports(before: Knowledge, after: Knowledge) -> Iterator[Takeover]:
 
 
 def _routes(before: NetworkArrays, after: Knowledge) -> Iterator[Takeover]:
-    """Static routes whose place another route takes."""
+    """Static routes whose place another route takes. What a wider one sends outside instead is lost, not taken over."""
     place = {name: number for number, name in enumerate(after.devices)}
+    outside = _beyond(after)
     for name in sorted(after.derived, key=place.__getitem__):
         if after.devices[name].off or not after.devices[name].forwards:
             continue
@@ -52,15 +55,25 @@ def _routes(before: NetworkArrays, after: Knowledge) -> Iterator[Takeover]:
         for (vrf, _), table in before.knowledge.routes(name).tables.items():
             for entry in table.entries():
                 instead = _instead(entry, now, vrf) if entry.route is not None else None
-                if instead is not None:
-                    changed.setdefault(instead, []).append(entry.prefix)
-        for instead, prefixes in changed.items():
-            yield Takeover(name, f"sends to {named(prefixes)} by {instead}")
+                if instead is None or (instead.next_hop in outside and instead.prefix != entry.prefix):
+                    continue
+                by = str(instead.next_hop) if instead.next_hop is not None else f"{instead.interface} itself"
+                changed.setdefault(by, []).append(entry.prefix)
+        for by, prefixes in changed.items():
+            yield Takeover(name, f"sends to {named(prefixes)} by {by}")
 
 
-def _instead(entry: Entry, now: ForwardingState, vrf: str) -> str | None:
-    """By which next hop packets go now that went by a route; None where it is used as before, or nothing is."""
+def _instead(entry: Entry, now: ForwardingState, vrf: str) -> Entry | None:
+    """By which route packets go now that went by another; None where it is used as before, or nothing is."""
     found = route_to(now, Address(entry.prefix.version, entry.prefix.value), vrf)
     if found is None or (found.next_hop, found.interface) == (entry.next_hop, entry.interface):
         return None
-    return str(found.next_hop) if found.next_hop is not None else f"{found.interface} itself"
+    return found
+
+
+def _beyond(knowledge: Knowledge) -> frozenset[Address]:
+    """The next hops that lead outside: beyond ports that nothing is plugged into, and what stands for the outside."""
+    hops = {hop for _, _, beyond in ways_outside(knowledge) for hop in beyond.values()}
+    host = knowledge.written.hosts.get(OUTSIDE)
+    upstream = knowledge.nodes[host.at.device].nics.values() if host is not None else ()
+    return frozenset({*hops, *(own.address for nic in upstream for own in nic.addresses)})

@@ -165,7 +165,7 @@ class Load(Answer):
             told = f"{links} would have to carry more than fits: {fullest.name} the most, {fullest.share:.0%} of "
             return f"{told}{speed_text(fullest.speed)}"
         return (
-            f"every link has room: {fullest.name} fills first, {fullest.share:.0%} of {speed_text(fullest.speed)} "
+            f"every link has room: {fullest.name} fills first, {fullest.share:.1%} of {speed_text(fullest.speed)} "
             f"today, full at {times(fullest.growth)} today's traffic"
         )
 
