@@ -114,7 +114,6 @@ def outages(
     Raises:
         QueryError: Dask is wanted and not there, or for single failures.
         DocumentError: the file to resume from is none, or of another network.
-        TypeError: this is no network, such as a path.
 
     Example:
         >>> text = '''format: archipelago-network/1

@@ -32,9 +32,6 @@ def compare(
         What was moved, renamed and renumbered, every difference device by device, the pairs of hosts that are gained,
         lost, or the same by another way, and the promises that are lost or mended.
 
-    Raises:
-        TypeError: one of them is no network, such as a path.
-
     Example:
         >>> later = archipelago.amend(network, [])
         >>> archipelago.compare(network, later).headline
@@ -62,7 +59,6 @@ def change(old: Network, new: Network, host: str, *, devices: bool = False) -> C
 
     Raises:
         QueryError: there is no such host at both ends.
-        TypeError: one of them is no network.
 
     Example:
         >>> print(archipelago.change(network, network, "winch"))
@@ -87,7 +83,6 @@ def apply(network: Network, step: Step, *, undo: bool = False) -> Network:
 
     Raises:
         QueryError: something that the step changes is not as it was when the step was planned.
-        TypeError: this is no network.
 
     Example:
         >>> steps = archipelago.change(network, network, "winch").steps
@@ -140,7 +135,6 @@ def follow(network: Network, recipe: Recipe, *, accept_losses: bool = False) -> 
 
     Raises:
         QueryError: something in the network does not let it be followed, or something would be lost.
-        TypeError: this is no network.
 
     Example:
         >>> text = "format: archipelago-recipe/1\nreplace: [{device: slip, by: jetty}]\n"
@@ -161,9 +155,6 @@ def setting_up(network: Network) -> SettingUp:
 
     Returns:
         By device, in the order of the network, and last the cables: what to do, in words.
-
-    Raises:
-        TypeError: this is no network.
 
     Example:
         >>> list(archipelago.setting_up(network))[:1]

@@ -35,9 +35,6 @@ def audit(network: Network, *, quick: bool = False, accept_losses: bool = False)
     Returns:
         The findings, a tuple that prints as text and is true where none is an error; empty where there are none.
 
-    Raises:
-        TypeError: this is no network, such as a path.
-
     Example:
         >>> import archipelago
         >>> print(archipelago.audit(archipelago.Network()))
@@ -79,7 +76,6 @@ def check_policy(network: Network) -> Kept:
 
     Raises:
         QueryError: the network has no policy, or something in it is called as the outside is.
-        TypeError: this is no network, such as a path.
 
     Example:
         >>> import archipelago

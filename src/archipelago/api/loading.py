@@ -40,7 +40,6 @@ def traffic(
 
     Raises:
         QueryError: there is no host, an end of a demand stands for none, or a share is none.
-        TypeError: this is no network, such as a path.
 
     Example:
         >>> text = '''format: archipelago-network/1

@@ -115,11 +115,8 @@ def design(brief: Brief, keep: Network | None = None, *, accept_losses: bool = F
     """
     from archipelago.design.build import design as build
     from archipelago.errors import DesignError
-    from archipelago.model.brief import Brief
     from archipelago.proof.design import lost_by, shortcomings
 
-    if not isinstance(brief, Brief):
-        raise TypeError(f"a Brief is expected, not {type(brief).__name__}; read it first: archipelago.read_brief(...)")
     made = build(brief, keep)
     reasons = shortcomings(made.network)
     if reasons:
@@ -163,19 +160,15 @@ def weigh(
     Raises:
         QueryError: there is nothing to place, a switch is none, or a figure is out of bounds.
         DesignError: no design works.
-        TypeError: this is no brief, such as a path.
 
     Example:
         >>> print(archipelago.weigh(brief).designs[0].kind)
         trunked router
     """
     from archipelago.errors import QueryError
-    from archipelago.model.brief import Brief
     from archipelago.weighing.ranking import Figures
     from archipelago.weighing.weigh import weigh as run
 
-    if not isinstance(brief, Brief):
-        raise TypeError(f"a Brief is expected, not {type(brief).__name__}; read it first: archipelago.read_brief(...)")
     if not (growth > 0 and 0 < full <= 1 and 0 <= tolerate <= 1):
         raise QueryError("growth is above 0, a link is full at a share above 0 and up to 1, a tolerance is 0 to 1")
     if keep is not None and host is not None and host not in keep.hosts:

@@ -87,9 +87,6 @@ def leases(network: Network) -> Leases:
         For each such host its `address` with the prefix length, `gateway`, `server` (a device or host) and `relay`
         (`DEVICE/INTERFACE`, or None where the server is in its own domain); None for one that gets nothing.
 
-    Raises:
-        TypeError: this is no network, such as a path.
-
     Example:
         >>> len(archipelago.leases(archipelago.Network()))
         0
@@ -112,9 +109,6 @@ def redundancy(network: Network) -> Redundancy:
         `root`, of each device that takes part in the tree its root; `blocked`, ports and aggregates as `DEVICE/PORT`;
         `active`, for each virtual router in each broadcast domain with a member that is up its `vrid`, `family`,
         `members` and the `active` one (`DEVICE/INTERFACE`; None where all hear a better one that does not hear them).
-
-    Raises:
-        TypeError: this is no network, such as a path.
 
     Example:
         >>> archipelago.redundancy(archipelago.Network()).blocked
