@@ -500,10 +500,6 @@ def contradiction(index: NetworkIndex, node: Node, ends: Iterable[Address]) -> F
     for address in ends:
         holders = index.holders(address)
         wrong = contradicted(index, holders[0].node, address.version) if len(holders) == 1 else None
-        if len(holders) > 1:
-            hosts = (holder.node.written for holder in holders)
-            astray = [stray_address(index, host, address.version) for host in hosts if isinstance(host, Host)]
-            wrong = next((one for one in astray if one is not None), None)
         if wrong is not None:
             return wrong
     known = index.once(_known_off_link)
