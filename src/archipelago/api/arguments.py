@@ -16,7 +16,7 @@ R = TypeVar("R")
 
 
 class Range(NamedTuple):
-    """The numbers that an argument takes: `above` the least alone where it is not `inclusive`."""
+    """The numbers that an argument takes; the least itself where it is `inclusive`."""
 
     least: float
     most: float = math.inf

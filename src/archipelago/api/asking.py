@@ -182,18 +182,17 @@ def reach_in_order(network: Network, source: str, *, family: int | None = None) 
           REACHED      its gateway: 10.44.20.1
           REACHED      a host of yard (140): gull
     """
-    from archipelago.knowledge.ends import checked
+    from archipelago.knowledge.ends import checked as check_end
     from archipelago.knowledge.index import index_network
     from archipelago.knowledge.outside import with_outside
     from archipelago.model.ends import Kind
     from archipelago.simulation.in_order import in_order
 
-    asked = network
-    checked(asked, source, (Kind.HOST, Kind.DEVICE))
-    index = index_network(asked)
+    check_end(network, source, (Kind.HOST, Kind.DEVICE))
+    index = index_network(network)
     outside = bool(with_outside(index.knowledge)[1])
     return in_order(
-        index, index.knowledge.nodes[source], outside, lambda target: reach(asked, source, target, family=family)
+        index, index.knowledge.nodes[source], outside, lambda target: reach(network, source, target, family=family)
     )
 
 

@@ -142,10 +142,9 @@ def export(network: Network, format: str = "linux") -> str | dict[str, str]:
     from archipelago.errors import QueryError
     from archipelago.views.formats import FORMATS
 
-    asked = network
     if format not in FORMATS:
         raise QueryError(f"there is no format '{format}'; there are: {', '.join(FORMATS)}")
-    made = FORMATS[format].made(asked)
+    made = FORMATS[format].made(network)
     return made if isinstance(made, str) else dict(made)
 
 

@@ -261,9 +261,8 @@ class _Families(NamedTuple):
 
 
 def _families_of(host: Host) -> set[int]:
-    return (
-        {address.version for address in host.addresses} | ({4} if host.dhcp else set()) | ({6} if host.auto else set())
-    )
+    asked = {version for version, asks in ((4, host.dhcp), (6, host.auto)) if asks}
+    return asked | {address.version for address in host.addresses}
 
 
 def _families_by_vlan(index: NetworkIndex) -> dict[int, _Families]:

@@ -11,7 +11,7 @@ from archipelago.diagnosis.places import host_end, is_set_up, meant_vlan, unplug
 from archipelago.knowledge.devices import Attachment, Nic, Node
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.finding import Edit, Finding
-from archipelago.model.parts import Aggregate, Cable, End, Host
+from archipelago.model.parts import Aggregate, Cable, End, Host, Port
 
 
 def link_fault(index: NetworkIndex, end: End) -> Finding | None:
@@ -59,7 +59,7 @@ def _is_spare(index: NetworkIndex, end: End) -> bool:
     """Whether a port is set to nothing, and no subinterface is of it."""
     attachment = index.knowledge.attachment_at(end)
     parent = any(nic.kind == "subinterface" for nic in index.knowledge.nodes[end.device].nics_on(attachment.name))
-    return not is_set_up(attachment) and not parent
+    return isinstance(attachment.written, Port) and not is_set_up(attachment) and not parent
 
 
 def cable_off(index: NetworkIndex, cable: Cable) -> Finding:

@@ -14,7 +14,7 @@ from archipelago.diagnosis.faults.hosts import (
     mask_mismatch,
     meant_address,
 )
-from archipelago.diagnosis.faults.words import label, texts, wanted_address, with_address
+from archipelago.diagnosis.faults.words import label, replaced, wanted_address, with_address
 from archipelago.diagnosis.kind import NEVER, OFTEN, Example, Kind, finding
 from archipelago.diagnosis.places import (
     host_attachment,
@@ -71,14 +71,14 @@ def address_astray(index: NetworkIndex, holder: Held, gateway: Held) -> Finding:
         )
     host = holder.node.document
     if isinstance(host, Host) and all(hop.address.version != holder.address.version for hop in host.gateway):
-        asked = [DHCP, *(one for one in host.addresses if one.version == 6), *([AUTO] * host.auto)]
+        asked = replaced([*host.addresses, *([AUTO] * host.auto)], holder.address, DHCP)
         return finding(
             ADDRESS_ASTRAY,
             at=host.name,
             path=("hosts", host.name, "address"),
             says=f"{host.name} has {holder.address} and no gateway, and its VLAN, whose hosts lease, is of {right}",
             mend=f"let {host.name} ask for an address ({DHCP})",
-            edits=(Edit(("hosts", host.name, "address"), texts(asked)),),
+            edits=(Edit(("hosts", host.name, "address"), asked),),
             name=host.name,
         )
     return finding(
@@ -281,8 +281,7 @@ def _by_pool(index: NetworkIndex, held: Held) -> Iterator[Finding]:
     if vlan is None or held.address.version == 6 or not hosts or not all(host.dhcp for host, _ in hosts):
         return
     meant = gateway_of_pool(index, vlan)
-    served = any(pool.subnet.overlaps(held.address.prefix) for pool in pools_in(index.network))
-    if meant is not None and not served:
+    if meant is not None and not any(pool.subnet.overlaps(held.address.prefix) for pool in pools_in(index.network)):
         yield gateway_address_wrong(index, held, meant[1], f"pool {meant[0].name} gives {meant[1].address}")
 
 

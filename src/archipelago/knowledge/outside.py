@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from typing import NamedTuple
 
 from archipelago.addressing.values import WIDTHS, Address, InterfaceAddress, Prefix, is_link_local, parse_address
 from archipelago.errors import QueryError
@@ -66,17 +67,29 @@ def hides(network: Network) -> bool:
     return any(entry.routes_back != "all" for entry in network.outside or ())
 
 
-def hidden_behind_translation(knowledge: Knowledge, address: Address) -> bool:
-    """Whether the outside, in a network that is widened, has no way to an address, which is translated where packets
-    leave: it is answered, and cannot be asked (RFC 3022 2.1)."""
+class Hiding(NamedTuple):
+    """What the outside has a way to (`known`), and what is translated where packets leave (`translated`)."""
+
+    known: tuple[Prefix, ...]
+    translated: tuple[Prefix, ...]
+
+    def hides(self, address: Address) -> bool:
+        """Whether an address is translated and the outside has no way to it: it is answered, and cannot be asked
+        (RFC 3022 2.1)."""
+        if any(prefix.holds(address) for prefix in self.known):
+            return False
+        return any(prefix.holds(address) for prefix in self.translated)
+
+
+def hiding(knowledge: Knowledge) -> Hiding:
+    """What translation hides from the outside, in a network that is widened."""
     upstream = knowledge.devices[knowledge.written.hosts[OUTSIDE].at.device].written
     assert isinstance(upstream, Device)
-    own = [address.prefix for port in upstream.ports.values() for address in port.addresses]
-    if any(prefix.holds(address) for prefix in (*own, *(route.destination for route in upstream.routes))):
-        return False
+    links = (address.prefix for port in upstream.ports.values() for address in port.addresses)
     edges = (knowledge.links[End(upstream.name, name)].peer for name in upstream.ports)
     nics = (knowledge.nodes[edge.device].nics.get(edge.port) for edge in edges if edge is not None)
-    return any(prefix.holds(address) for nic in nics if nic is not None for prefix in nic.source_nat)
+    translated = (prefix for nic in nics if nic is not None for prefix in nic.source_nat)
+    return Hiding((*links, *(route.destination for route in upstream.routes)), tuple(translated))
 
 
 def widened(knowledge: Knowledge) -> Knowledge:

@@ -11,7 +11,7 @@ import numpy as np
 
 from archipelago.knowledge.ends import first_address
 from archipelago.knowledge.known import Knowledge
-from archipelago.knowledge.outside import hidden_behind_translation
+from archipelago.knowledge.outside import Hiding, hiding
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.expectation import Expectation
 from archipelago.model.filters import Probe
@@ -152,11 +152,20 @@ class Meant:
         return np.array([self._is_hidden(name, family) for name in self._hosts], dtype=np.int64)
 
     def _is_hidden(self, host: str, family: int | None) -> bool:
-        nodes = self._knowledge.nodes
-        beyond = [first_address(nodes[self._outside[0]], version) is not None for version in (4, 6)]
-        versions = [version for version, has in zip((4, 6), beyond, strict=True) if has and family in (None, version)]
-        own = next((own for version in versions if (own := first_address(nodes[host], version)) is not None), None)
-        return own is not None and hidden_behind_translation(self._knowledge, own)
+        node = self._knowledge.nodes[host]
+        versions = (version for version in self._beyond if family in (None, version))
+        own = next((own for version in versions if (own := first_address(node, version)) is not None), None)
+        return own is not None and self._hiding.hides(own)
+
+    @cached_property
+    def _beyond(self) -> tuple[int, ...]:
+        """The families that the outside has."""
+        outside = self._knowledge.nodes[self._outside[0]]
+        return tuple(version for version in (4, 6) if first_address(outside, version) is not None)
+
+    @cached_property
+    def _hiding(self) -> Hiding:
+        return hiding(self._knowledge)
 
     @cached_property
     def _with_ipv4(self) -> Ints:
