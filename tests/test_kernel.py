@@ -191,11 +191,12 @@ hosts:
 
 
 @needs_kernel
+@pytest.mark.parametrize("begun", ["archipelago-*", "archipelago-*/console"])
 @pytest.mark.parametrize("ending", ["TERM", "HUP", "KILL"])
-def test_nothing_is_left_of_a_rehearsal_whatever_ends_it(ending, tern_bay, tmp_path):
+def test_nothing_is_left_of_a_rehearsal_whatever_ends_it(ending, begun, tern_bay, tmp_path):
     words = [sys.executable, "-m", "archipelago", "rehearse", str(tern_bay / "network.yaml")]
     running = subprocess.Popen(words, stdout=subprocess.DEVNULL, env={**os.environ, "TMPDIR": str(tmp_path)})
-    wait_for(lambda: list(tmp_path.glob("archipelago-*/console")))
+    wait_for(lambda: list(tmp_path.glob(begun)))
     running.send_signal(signal.Signals[f"SIG{ending}"])
     assert running.wait(20) == {"TERM": 143, "HUP": 129, "KILL": -9}[ending]
     wait_for(lambda: not list(tmp_path.iterdir()))

@@ -6,10 +6,12 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
 import subprocess
 import tempfile
 import time
-from collections.abc import Sequence, Set
+from collections.abc import Iterator, Sequence, Set
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from shlex import quote
 from typing import Literal, NamedTuple
@@ -128,11 +130,10 @@ def ask_kernel(questions: Sequence[Question], *, where: Where | None = None, sec
         KernelError: no kernel, not in time, or a network that the kernel refused to build.
     """
     chosen = where or kernel_here()
-    with tempfile.TemporaryDirectory(prefix="archipelago-", ignore_cleanup_errors=True) as directory:
-        work = Path(directory)
+    with _workplace(chosen) as (work, keeper):
         driver = _write(work, questions)
         command = ["sh", str(driver)] if chosen == "here" else _boot(work, driver)
-        _run(command, work, chosen, len(questions), seconds)
+        _run(command, work, keeper, len(questions), seconds)
         return _read(work, len(questions))
 
 
@@ -242,41 +243,75 @@ def _boot(work: Path, driver: Path) -> list[str]:
     ]  # fmt: skip
 
 
-_WATCHER = """read _ || :
-kill -9 -"$1"
-[ "$3" = uml ] || for script in "$2"/[0-9]*.sh; do sh "$script" down; done
-rm -rf "$2"
+_KEEPER = """work=$(mktemp -d "$1/archipelago-XXXXXXXX") && echo "$work" || exit
+read -r group || group=
+read -r ended || ended=
+for try in $(seq 100); do
+  [ -n "$ended" ] || [ -z "$group" ] || kill -9 -"$group"
+  [ -n "$ended" ] || [ "$2" = uml ] || for script in "$work"/[0-9]*.sh; do sh "$script" down; done
+  rm -rf "$work" && [ ! -e "$work" ] && exit
+  sleep 0.1
+done
 """
-"""Waits until whoever started it is gone, whatever ended it, or closes the pipe; then ends the kernel and takes away
-what is left of it."""
+"""Makes the directory, and waits until whoever started it is gone, whatever ended it, or closes the pipe; then ends
+the kernel, whose process group it was sent, and takes away what is left of it: again and again, as what is being
+ended may still write."""
+
+_STARTER = 'read -r go && exec "$@" </dev/null'
+"""Starts a command once its keeper knows of it; never, where whoever would say so is gone."""
 
 
-def _run(command: list[str], work: Path, where: Where, total: int, seconds: float) -> None:
+@contextmanager
+def _workplace(where: Where) -> Iterator[tuple[Path, subprocess.Popen[str]]]:
+    """A directory to work in, and the process that takes it away."""
+    none = subprocess.DEVNULL
+    keeping = ["sh", "-c", _KEEPER, "sh", tempfile.gettempdir(), where]
+    pipe = subprocess.PIPE
+    keeper = subprocess.Popen(keeping, stdin=pipe, stdout=pipe, stderr=none, start_new_session=True, text=True)
+    try:
+        path = keeper.stdout.readline().rstrip("\n") if keeper.stdout else ""
+        if not path:
+            raise KernelError(f"no directory can be made in {tempfile.gettempdir()} to work in")
+        yield Path(path), keeper
+    finally:
+        keeper.communicate()
+
+
+def _run(command: list[str], work: Path, keeper: subprocess.Popen[str], total: int, seconds: float) -> None:
     """Run the command in a process group of its own, which ends with it, with us, or when time is up."""
     deadline = time.monotonic() + seconds
     with open(work / "console", "wb") as console:
         process = subprocess.Popen(
-            command,
-            stdin=subprocess.DEVNULL,
+            ["sh", "-c", _STARTER, "sh", *command],
+            stdin=subprocess.PIPE,
             stdout=console,
             stderr=console,
             start_new_session=True,
             env={**os.environ, "TMPDIR": str(work)},
+            text=True,
         )
-        watching = ["sh", "-c", _WATCHER, "sh", str(process.pid), str(work), where]
-        none = subprocess.DEVNULL
-        watcher = subprocess.Popen(watching, stdin=subprocess.PIPE, stdout=none, stderr=none, start_new_session=True)
-        try:
-            while process.poll() is None:
-                if time.monotonic() > deadline:
-                    raise KernelError(f"the kernel did not finish within {seconds:g} s")
-                time.sleep(0.05)
-                tell("asking the kernel", _done(work), total)
-            watcher.kill()  # it ended by itself and has left nothing
-        finally:
-            watcher.communicate()
-            process.wait()
-            _wait_for_group(process.pid)
+    try:
+        _send(keeper, str(process.pid))
+        _send(process, "go")
+        while process.poll() is None:
+            if time.monotonic() > deadline:
+                raise KernelError(f"the kernel did not finish within {seconds:g} s")
+            time.sleep(0.05)
+            tell("asking the kernel", _done(work), total)
+    except BaseException:
+        with suppress(ProcessLookupError):
+            os.killpg(process.pid, signal.SIGKILL)
+        raise
+    finally:
+        process.communicate()
+        _wait_for_group(process.pid)
+    _send(keeper, "ended")  # by itself, and it has left nothing
+
+
+def _send(process: subprocess.Popen[str], line: str) -> None:
+    if process.stdin:
+        process.stdin.write(f"{line}\n")
+        process.stdin.flush()
 
 
 def _wait_for_group(group: int) -> None:
