@@ -5,6 +5,7 @@ Run: python scripts/write_verbs.py
 
 from __future__ import annotations
 
+import re
 import subprocess
 import sys
 import tempfile
@@ -14,6 +15,7 @@ from archipelago.cli.calls import VERBS
 
 PAGES = Path(__file__).resolve().parent.parent / "docs" / "verbs"
 SHOWN = {
+    "demo": [["demo", "again"]],
     "carve": [["carve", "10.44.0.0/21", "tickets:210=45", "crew:220=110", "guests:250=300"]],
     "design": [["design", "brief.yaml", "-o", "network.yaml"]],
     "audit": [["audit", "network.yaml"], ["audit", "broken.yaml"]],
@@ -26,19 +28,39 @@ SHOWN = {
     ],
     "matrix": [["matrix", "broken.yaml"], ["matrix", "network.yaml", "--policy"]],
     "view": [
+        ["view", "network.yaml"],
         ["view", "network.yaml", "landing"],
         ["view", "broken.yaml", "landing", "skerry"],
         ["view", "network.yaml", "--leases"],
     ],
     "mend": [["mend", "broken.yaml", "-o", "mended.yaml"]],
-    "export": [["export", "network.yaml", "--as", "linux", "-o", "network.sh"]],
+    "export": [
+        ["export", "network.yaml", "--as", "linux", "-o", "network.sh"],
+        ["export", "network.yaml", "--as", "csv", "-o", "addresses.csv"],
+    ],
+    "import": [
+        ["import", "addresses.csv", "-o", "imported.yaml"],
+        ["import", "addresses.csv", "--brief", "-o", "needs.yaml"],
+    ],
+    "compare": [["compare", "network.yaml", "broken.yaml"]],
+    "change": [
+        ["change", "broken.yaml", "network.yaml", "--from", "purser"],
+        ["change", "broken.yaml", "network.yaml", "--from", "purser", "--enter", "--device", "quay-1"],
+        ["change", "network.yaml"],
+        ["change", "network.yaml", "--device", "quay-1"],
+    ],
+    "record": [["record", "kept/network.yaml", "-m", "before-the-move"]],
     "outages": [
         ["outages", "network.yaml"],
         ["outages", "network.yaml", "--break", "holm", "--from", "innkeeper", "--to", "purser", "--restore", "20"],
     ],
+    "traffic": [["traffic", "network.yaml"]],
+    "weigh": [["weigh", "brief.yaml"]],
     "draw": [["draw", "network.yaml", "-o", "network.svg"]],
+    "schema": [["schema", "network", "-o", "network.schema.json"]],
 }
-"""What each page shows; verbs that are not here show their help alone."""
+"""What each page shows, one call after the other in a folder with the demo's files. `rehearse` needs a kernel and
+prints its times, `completion` a shell: their pages show their help alone."""
 MOST_LINES = 60
 """So many lines of an answer are shown."""
 
@@ -48,7 +70,7 @@ def answer(words: list[str], folder: str) -> str:
     done = subprocess.run(
         [sys.executable, "-m", "archipelago.cli.main", *words], cwd=folder, capture_output=True, text=True, check=False
     )
-    return done.stdout + done.stderr
+    return re.sub(r"recorded: [0-9a-f]{7}", "recorded: 1f2e3d4", done.stdout + done.stderr)  # of the time of the commit
 
 
 def page(verb: str, folder: str) -> str:
@@ -66,6 +88,8 @@ def main() -> None:
     PAGES.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as folder:
         answer(["demo", "."], folder)
+        (Path(folder) / "kept").mkdir()
+        (Path(folder) / "kept" / "network.yaml").write_bytes((Path(folder) / "network.yaml").read_bytes())
         for verb in VERBS:
             (PAGES / f"{verb}.md").write_text(page(verb, folder), encoding="utf-8")
 

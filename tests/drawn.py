@@ -171,7 +171,7 @@ def _free(sheet: _Sheet, vlan: str) -> list[str]:
         if owner == vlan:
             base, length = prefix.split("/")
             start = base if base.endswith("::") else base.rsplit(".", 1)[0] + "."
-            free.append(next(f"{start}{n}/{length}" for n in range(10, 60) if f"{start}{n}" not in taken))
+            free.append(next(f"{start}{n}/{length}" for n in range(10, 45) if f"{start}{n}" not in taken))
     return free
 
 
@@ -285,7 +285,7 @@ def _leases(sheet: _Sheet) -> None:
                 continue
             users = [host for host in hosts if host.startswith(f"{vlan}-")]
             start = prefix.split("/")[0].rsplit(".", 1)[0]
-            pool = {"subnet": prefix, "range": f"{start}.20-{start}.40", "gateway": sheet.gateways[vlan][0]}
+            pool = {"subnet": prefix, "range": f"{start}.45-{start}.60", "gateway": sheet.gateways[vlan][0]}
             fixed = [host for host in hosts if "dhcp" not in hosts[host]["address"]]
             others = [host for host in fixed if not host.startswith(f"{vlan}-")]
             if sheet.chance(0.5) and others:

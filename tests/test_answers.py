@@ -30,6 +30,7 @@ CALLS = [
     "reach broken.yaml purser camera-s outside",
     "reach broken.yaml purser camera-s --next",
     "reach broken.yaml purser --in-order",
+    "reach broken.yaml --in-order",
     "reach network.yaml purser outside --trace",
     "reach network.yaml purser --broadcast",
     "reach network.yaml innkeeper --lease --steps",
@@ -95,7 +96,7 @@ def test_a_key_more_or_less_is_not_what_the_schema_says(said):
 
 @pytest.mark.long
 def test_keys_are_lower_case_words_and_none_is_made_of_a_name(said):
-    by_name = ("root", "network", "devices", "value", "edits")
+    by_name = ("root", "network", "devices", "hosts", "value", "edits")
     for call, told in said.items():
         if told["format"] != "archipelago-leases/1":
             odd = {key for key, where in keys_of(told) if not re.match(KEY, key) and not set(by_name) & set(where)}

@@ -251,5 +251,5 @@ def test_a_folder_where_a_file_is_expected_is_said(name, tmp_path):
     path = quay(tmp_path / "built") / "mast" / name
     path.unlink(missing_ok=True)
     path.mkdir()
-    with pytest.raises(DocumentError, match="the file cannot be read: Is a directory"):
+    with pytest.raises(DocumentError, match="this is a directory, not a file"):
         read_as_built(tmp_path / "built")

@@ -12,12 +12,14 @@ import pytest
 import archipelago
 from archipelago import read_network
 from archipelago.changes.differences import differences
+from archipelago.changes.entering import entered
 from archipelago.changes.replacement import replaced
 from archipelago.errors import ModelError, QueryError
 from archipelago.model.network import Network, with_changes
 from archipelago.model.parts import End
 from changing_referee import anew, better_orders, wrong_claims
 from counts_referee import judged
+from every_field import changes, full_of_everything
 from redundant import redundant
 
 
@@ -260,10 +262,56 @@ def test_the_steps_are_worked_through_from_the_shell(command, tmp_path):
     number = told["steps"][3]["number"]
     assert command("change", old, new, "--from", "agent", "--at", number, "-o", at).returncode == 0
     assert fresh(read_network(at)) == told["steps"][3]["reached"]
-    ticks = command("change", new).stdout
-    assert (
-        "[ ] add VLAN interface crew-gw (vlan: crew, address: 10.44.2.1/24)" in ticks and "[ ] plug in cable" in ticks
-    )
+    entered = command("change", old, new, "--from", "agent", "--enter", "--device", "mast").stdout
+    assert "step 1 of" in entered or "at mast: " in entered
+    assert "[ ] forwarding of IPv4: on" in entered and "[ ] make it permanent" in entered and "office" not in entered
+
+
+def test_what_to_enter_from_empty_devices(command, tmp_path):
+    new = tmp_path / "new.yaml"
+    new.write_text(MOVED)
+    first = command("change", new).stdout
+    assert first.startswith("from empty devices: ") and len(first.splitlines()) <= 24
+    everything = command("change", new, "--all").stdout
+    for line in (
+        "[ ] create VLAN 120 (crew)",
+        "[ ] VLAN interface crew-gw: for VLAN 120 (crew); address 10.44.2.1/24 (mask 255.255.255.0)",
+        "[ ] forwarding of IPv4: on",
+        "[ ] make it permanent: save the settings, so that they outlast a restart",
+        "[ ] mess: plug it into mast/p2; address 10.44.2.2/24 (mask 255.255.255.0); gateway 10.44.2.1",
+        "[ ] plug in office/p1 ~ mast/p24",
+    ):
+        assert line in everything.splitlines(), line
+    lines = command("change", new, "--device", "mast", "--markdown").stdout.splitlines()
+    assert lines[2].startswith("## mast: ") and lines[4] == "- [ ] create VLAN 110 (tickets)"
+    order = [next(at for at, line in enumerate(lines) if word in line) for word in ("create VLAN", "VLAN interface")]
+    assert order == sorted(order)
+    assert command("change", new, "--device", "nobody").returncode == 2
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_whatever_differs_is_told_to_be_entered(seed):
+    """Every field of every part of a device or host that differs changes what is to be entered."""
+    random = Random(78_000 + seed)
+    network = full_of_everything(random)
+    for change in changes(network, random, Counter(), 120):
+        parts = [
+            (
+                {name: as_it_forwards(device) for name, device in state.devices.items()},
+                state.hosts,
+                state.vlans,
+                set(map(str, state.cables)),
+            )
+            for state in (network, change.network)
+        ]
+        if parts[0] != parts[1] and change.field[1] not in ("console", "kind"):
+            assert any(entered(network, change.network)), change.field
+
+
+def as_it_forwards(device):
+    """A device with the families that it forwards written once, whether it says them or not."""
+    families = device.routing if device.routing is not None else (4, 6) if device.kind == "router" else ()
+    return replace(device, routing=tuple(sorted(set(families))))
 
 
 @pytest.mark.parametrize(

@@ -84,6 +84,7 @@ SLIPS = {
         "",
         "mess",
     ),
+    "a host has another's address, and its own gateway": ("10.44.3.7/24", "10.44.1.6/24", "scale"),
     "the default route is gone": ("[{destination: 0.0.0.0/0, next-hop: 203.0.113.1}]", "[]", "landing"),
     "the mask of the way outside leaves its next hop out": ("203.0.113.2/30", "203.0.113.2/32", "landing"),
     "the outside is named no more": ("{at: landing/p4, routes-back: none}", "[]", "landing"),

@@ -151,7 +151,7 @@ def test_what_a_range_gives_is_added_to_or_switched_off_by_name_or_refused():
             amend(RANGES, [Edit(path, REMOVE)])
     later = RANGES.replace("    ports:\n", "    ports:\n      p2: {access: yard}\n")
     with pytest.raises(EditError, match="written later, overrules it"):
-        amend(later, [Edit(("devices", "slip", "ports", "p2", "access"), "crew")])
+        amend(later, [Edit(("devices", "slip", "ports", "p2", "access"), "1")])
 
 
 def test_an_edit_that_fits_nowhere_is_refused_by_name():

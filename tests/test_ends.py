@@ -173,3 +173,20 @@ def test_many_questions_about_devices_are_answered_as_each_alone(seed):
             for kind, probe in enumerate(probes):
                 alone = single.reaches(host, name, address, probe)
                 assert (many.reached[number, kind], many.cut[number, kind]) == alone, (host, name, address, probe)
+
+
+def test_a_question_supposes_a_host_elsewhere_and_parts_off(command, pier):
+    network = archipelago.read_network(PIER)
+    host = network.hosts["mess"]
+    free = f"{host.at.device}/p77"
+    moved = archipelago.reach(network, "mess", "agent", move=[f"mess={free}"])
+    assert moved.reached != archipelago.reach(network, "mess", "agent").reached  # the port there is in VLAN 1
+    assert archipelago.matrix(network, move=[f"mess={free}"]).reached < archipelago.matrix(network).reached
+    off = archipelago.reach(network, "mess", "agent", without=["agent"])
+    assert not off.reached and off.mend == "switched off for this question (--without agent)" and not off.edits
+    assert network.hosts["mess"] is host
+    for word in ("nobody=quay/p1", "mess", f"mess={network.hosts['agent'].at}"):
+        done = command("reach", pier, "mess", "agent", "--move", word)
+        assert done.returncode == 2 and ("moves no host" in done.stderr or "nothing can be plugged in" in done.stderr)
+    assert command("reach", pier, "mess", "--in-order", "--move", f"mess={free}").returncode == 2
+    assert command("matrix", pier, "--move", f"mess={free}").returncode == 1

@@ -285,7 +285,7 @@ policy:
 
 def test_one_line_where_it_goes_out_stands_for_many(command, tmp_path):
     (tmp_path / "brief.yaml").write_text(MANY)
-    shown = command("design", tmp_path / "brief.yaml", "-o", tmp_path / "network.yaml").stdout
+    shown = command("design", tmp_path / "brief.yaml", "-o", tmp_path / "network.yaml", "--all").stdout
     assert "filter cameras-out" in shown and "for what goes out" in shown
     network = read_network(tmp_path / "network.yaml")
     (made,) = outward(network)
@@ -449,7 +449,7 @@ def test_the_demo_s_brief_with_a_policy(command, tern_bay, tmp_path):
 """
     text = (tern_bay / "brief.yaml").read_text()
     (tmp_path / "brief.yaml").write_text(text[: text.index("expect:")] + policy)
-    done = command("design", tmp_path / "brief.yaml", "-o", tmp_path / "network.yaml")
+    done = command("design", tmp_path / "brief.yaml", "-o", tmp_path / "network.yaml", "--all")
     assert done.returncode == 0, done.stderr
     assert "filter guests-in" in done.stdout and "what guests sends is seen first here" in done.stdout
     rows = command("matrix", tmp_path / "network.yaml", "--probe", "icmp,udp/53", "--csv").stdout

@@ -227,5 +227,34 @@ def test_several_targets_and_the_checks_in_order(command):
     broken = archipelago.reach_in_order(
         read_network(SLIPWAY.read_text().replace("parent: p1, tag: crew", "off: yes, parent: p1, tag: crew")), "winch"
     )
-    assert not broken.reached and [check.what for check in broken.checks] == ["its gateway"]
-    assert "all of it goes by the gateway" in broken.headline
+    assert not broken.reached and broken.first_wrong.what == "its gateway"
+    assert [check.verdict for check in broken.checks] == ["UP", "NOT REACHED", "NOT REACHED"]  # it goes on
+    assert broken.checks[2].meaning.endswith("as above")
+    each = archipelago.reach_all_in_order(read_network(SLIPWAY))
+    assert each and [one.source for one in each.each] == ["winch", "gull"]
+    assert command("reach", SLIPWAY, "--in-order").stdout.startswith("from a host of each VLAN: 2 of 2 find")
+    assert "name two ends" in command("reach", SLIPWAY).stderr
+
+
+@pytest.mark.parametrize("switches", [8, 60])
+def test_as_many_equal_mistakes_as_there_are_switches_are_all_mended(switches):
+    """Each alone would cut its host off from the others that are wrong alike; together nobody loses anything."""
+    ports = '"p{1..4}": {access: v1}, "p{5..8}": {access: v2}, up: {trunk: [v1, v2], untagged: none}'
+    text = (
+        "format: archipelago-network/1\nvlans: {v1: 210, v2: 220}\ndevices:\n  core:\n    kind: l3switch\n"
+        f'    routing: [ipv4]\n    ports: {{"d{{1..{switches}}}": {{trunk: [v1, v2], untagged: none}}}}\n'
+        "    interfaces: {g1: {vlan: v1, address: 10.44.0.1/22}, g2: {vlan: v2, address: 10.44.4.1/22}}\n"
+        + "".join(f"  s{s}: {{kind: switch, ports: {{{ports}, p5: {{access: v1}}}}}}\n" for s in range(1, switches + 1))
+        + "hosts:\n"
+        f'  "a-{{1..4}}-{{1..{switches}}}": {{at: "s{{1..{switches}}}/p{{1..4}}", address: 10.44.0.10/22, '
+        "gateway: 10.44.0.1}\n"
+        f'  "b-{{5..8}}-{{1..{switches}}}": {{at: "s{{1..{switches}}}/p{{5..8}}", address: 10.44.4.10/22, '
+        "gateway: 10.44.4.1}\n"
+        f'cables: "core/d{{1..{switches}}} ~ s{{1..{switches}}}/up"\n'
+    )
+    found = archipelago.audit(archipelago.read_network(text))
+    assert found.errors == switches and {finding.kind for finding in found if finding.is_error} == {"vlan-wrong"}
+    mended = archipelago.mend(text)
+    assert len(mended.made) == switches and not mended.left.errors
+    pairs = archipelago.matrix(mended.network)
+    assert pairs.reached == pairs.pairs

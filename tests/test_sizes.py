@@ -127,6 +127,7 @@ def test_audit_names_what_drops_in_silence_and_mends_it(small):
     assert {one.says.split()[0] for one in audit(read_network(jumbo)) if one.kind == "mtu-mismatch"} == {
         "quay/up",
         "landing/p1",
+        "landing/p1.120",  # its mend goes with that of its parent
         "quay/p4",
     }
 

@@ -18,13 +18,14 @@ from archipelago import design, to_json
 from archipelago.files.brief import brief_from
 from archipelago.files.tree import parse
 from archipelago.knowledge.index import index_network
+from archipelago.model.problems import folded
 from archipelago.views.cards import content_of
 from archipelago.views.device import tables
 from archipelago.views.diagram import LABEL, Placed, label_of, lay_out
 from archipelago.views.palette import FILLS
 from archipelago.views.shapes import Rectangle, pattern, text_width
 from archipelago.views.space import space_picture
-from archipelago.views.table import folded, lines, table
+from archipelago.views.table import lines, table
 from makers import designed, mixed_brief, scrambled, trunked_brief
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "benchmarks"))

@@ -16,6 +16,7 @@ from archipelago.answer import Answer as Answer
 from archipelago.api.asking import broadcast as broadcast
 from archipelago.api.asking import lease as lease
 from archipelago.api.asking import reach as reach
+from archipelago.api.asking import reach_all_in_order as reach_all_in_order
 from archipelago.api.asking import reach_in_order as reach_in_order
 from archipelago.api.asking import trace as trace
 from archipelago.api.breaking import break_part as break_part
@@ -47,6 +48,7 @@ from archipelago.api.reading import read_address_list as read_address_list
 from archipelago.api.reading import read_as_built as read_as_built
 from archipelago.api.reading import read_brief as read_brief
 from archipelago.api.reading import read_network as read_network
+from archipelago.api.reading import read_sheet as read_sheet
 from archipelago.api.reading import schema as schema
 from archipelago.api.reading import write_brief as write_brief
 from archipelago.api.reading import write_network as write_network
@@ -81,6 +83,7 @@ from archipelago.errors import TrafficError as TrafficError
 from archipelago.exchange.rehearsal import Rehearsal as Rehearsal
 from archipelago.failures.result import Outage as Outage
 from archipelago.failures.result import Outages as Outages
+from archipelago.files.address_list import AddressList as AddressList
 from archipelago.files.as_built import AsBuilt as AsBuilt
 from archipelago.files.codecs import parse_next_hop as parse_next_hop
 from archipelago.files.repository import Record as Record
@@ -123,6 +126,7 @@ from archipelago.reachability.verdict import Verdict as Verdict
 from archipelago.reachability.verdict import Verdicts as Verdicts
 from archipelago.simulation.explore import Broadcast as Broadcast
 from archipelago.simulation.explore import Trace as Trace
+from archipelago.simulation.in_order import AllInOrder as AllInOrder
 from archipelago.simulation.in_order import Check as Check
 from archipelago.simulation.in_order import InOrder as InOrder
 from archipelago.simulation.lease import LeaseResult as LeaseResult

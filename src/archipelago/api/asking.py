@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -15,16 +16,28 @@ if TYPE_CHECKING:
     from archipelago.model.network import Network
     from archipelago.simulation.build import Simulation
     from archipelago.simulation.explore import Broadcast, Trace
-    from archipelago.simulation.in_order import InOrder
+    from archipelago.simulation.in_order import AllInOrder, InOrder
     from archipelago.simulation.lease import LeaseResult
     from archipelago.simulation.reach import ReachResult
 
     Ends = list[tuple[Node, Node | Address]]
 
 
+PROBES = 5
+"""So many probes are sent at least, where nobody says."""
+
+
 @checked
 def reach(
-    network: Network, source: str, target: str, *, probes: int = 5, family: int | None = None, probe: str = "icmp"
+    network: Network,
+    source: str,
+    target: str,
+    *,
+    probes: int = PROBES,
+    family: int | None = None,
+    probe: str = "icmp",
+    without: Sequence[str] = (),
+    move: Sequence[str] = (),
 ) -> ReachResult:
     """Ask whether a probe gets from one end to the other and back, frame by frame, from cold tables.
 
@@ -37,6 +50,8 @@ def reach(
         family: 4 or 6; by default IPv4 where both ends have it, else IPv6. Where they have both, the answer in IPv6 is
             the answer's `other_family`.
         probe: what is sent: `icmp` (an echo request), or the first packet to a port: `tcp/443`, `udp/53`.
+        without: parts to switch off first: devices, hosts, "DEVICE/PORT", "DEVICE/INTERFACE", cables, VLANs.
+        move: hosts to plug in elsewhere first, each "HOST=DEVICE/PORT".
 
     Returns:
         The answer; printed, it says whether it is reached, and if not where, why, and what mends it. Of a VLAN or a
@@ -58,9 +73,38 @@ def reach(
     from archipelago.knowledge.index import index_network
     from archipelago.model.filters import parse_probe
 
-    index, sent = index_network(network), parse_probe(probe)
+    written = _supposed(network, without, move)
+    index, sent = index_network(written), parse_probe(probe)
     first, *others = (_asked(index, source, one, probes, family, sent) for one in each_target(index, source, target))
+    if without:
+        first, *others = (_as_asked(answer, network, written, without) for answer in (first, *others))
     return replace(first, others=tuple(others))
+
+
+def _supposed(network: Network, without: Sequence[str], move: Sequence[str]) -> Network:
+    """The network as a question supposes it: hosts plugged in elsewhere, parts off."""
+    if move:
+        from archipelago.knowledge.parts import plugged_in
+
+        network = plugged_in(network, move)
+    if without:
+        from archipelago.knowledge.known import know
+        from archipelago.knowledge.parts import switched_off
+
+        network = switched_off(know(network), without)
+    return network
+
+
+def _as_asked(answer: ReachResult, network: Network, written: Network, without: Sequence[str]) -> ReachResult:
+    """An answer without a mend that would take back what was asked for."""
+    from archipelago.proof.all_pairs import asked_off, off_as_asked, undoes
+
+    six = answer.other_family
+    if six is not None:
+        answer = replace(answer, other_family=_as_asked(six, network, written, without))
+    if answer.finding is not None and undoes(answer.finding, asked_off(network, written)):
+        return replace(answer, mend=off_as_asked(without), edits=())
+    return answer
 
 
 def _asked(known: NetworkIndex, source: str, target: str, probes: int, family: int | None, sent: Probe) -> ReachResult:
@@ -162,8 +206,9 @@ def lease(network: Network, host: str) -> LeaseResult:
 
 @checked
 def reach_in_order(network: Network, source: str, *, family: int | None = None) -> InOrder:
-    """Make the checks from a host in the order in which people make them: its own gateway, a neighbour in its VLAN, a
-    host of each other VLAN, outside. It stops where going on says nothing new.
+    """Make the checks from a host in the order in which people make them: its own card and port, its lease, its
+    gateway, a neighbour in its VLAN, a host of each other VLAN, both ends of each link on the way, outside. It goes on
+    after a no.
 
     Args:
         network: the network.
@@ -178,7 +223,8 @@ def reach_in_order(network: Network, source: str, *, family: int | None = None) 
 
     Example:
         >>> print(archipelago.reach_in_order(network, "winch"))
-        winch: 2 of 2 checks reached
+        winch: 3 of 3 checks good
+          UP           its own card and port: slip/p1
           REACHED      its gateway: 10.44.20.1
           REACHED      a host of yard (140): gull
     """
@@ -186,14 +232,40 @@ def reach_in_order(network: Network, source: str, *, family: int | None = None) 
     from archipelago.knowledge.index import index_network
     from archipelago.knowledge.outside import with_outside
     from archipelago.model.ends import Kind
+    from archipelago.model.filters import ECHO
     from archipelago.simulation.in_order import in_order
 
     check_end(network, source, (Kind.HOST, Kind.DEVICE))
     index = index_network(network)
     outside = bool(with_outside(index.knowledge)[1])
     return in_order(
-        index, index.knowledge.nodes[source], outside, lambda target: reach(network, source, target, family=family)
+        index,
+        index.knowledge.nodes[source],
+        outside,
+        lambda target: _asked(index, source, target, PROBES, family, ECHO),
     )
+
+
+@checked
+def reach_all_in_order(network: Network, *, family: int | None = None) -> AllInOrder:
+    """Make the checks in order from a host of each VLAN.
+
+    Args:
+        network: the network.
+        family: 4 or 6; by default IPv4 where both ends have it, else IPv6.
+
+    Returns:
+        The checks from each of them.
+
+    Example:
+        >>> print(archipelago.reach_all_in_order(network).headline)
+        from a host of each VLAN: 2 of 2 find everything as it should be
+    """
+    from archipelago.knowledge.index import index_network
+    from archipelago.simulation.in_order import AllInOrder, one_of_each
+
+    names = one_of_each(index_network(network))
+    return AllInOrder(tuple(reach_in_order(network, name, family=family) for name in names))
 
 
 @checked

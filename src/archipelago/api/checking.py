@@ -94,6 +94,7 @@ def matrix(
     family: int | None = None,
     *,
     without: Sequence[str] = (),
+    move: Sequence[str] = (),
     causes: bool = True,
     probe: str = "icmp",
     devices: bool = False,
@@ -104,6 +105,7 @@ def matrix(
         network: the network.
         family: 4 or 6; by default IPv4 for the pairs where both ends have it, else IPv6.
         without: parts to switch off first: devices, hosts, "DEVICE/PORT", "DEVICE/INTERFACE", cables, VLANs.
+        move: hosts to plug in elsewhere first, each "HOST=DEVICE/PORT".
         causes: also say why what is not reached is not, grouped by mistake, with mends that were tried.
         probe: what is sent: `icmp` (an echo request), or the first packet to a port: `tcp/443`, `udp/53`.
         devices: also ask from and for devices' addresses; they are counted beside the hosts.
@@ -130,7 +132,7 @@ def matrix(
     from archipelago.proof.all_pairs import all_pairs
 
     sent = [parse_probe(probe)]
-    (answer,) = all_pairs(network, family, without, causes=causes, probes=sent, devices=devices)
+    (answer,) = all_pairs(network, family, without, causes=causes, probes=sent, devices=devices, moves=move)
     return answer
 
 

@@ -15,6 +15,7 @@ from archipelago.answer import spelled_out
 from archipelago.errors import DocumentError, Problem
 from archipelago.failures.double import Piece, Row, Work
 from archipelago.failures.result import DevicesLost
+from archipelago.files.disk import read_beside
 
 FORMAT = "archipelago-double-failures/1"
 
@@ -70,10 +71,7 @@ class KeptWork:
         os.fsync(self._file.fileno())
 
     def _read(self) -> Iterator[tuple[Piece, list[Row]]]:
-        try:
-            text = self._path.read_text(encoding="utf-8") if self._path.exists() else ""
-        except (OSError, UnicodeDecodeError) as error:
-            raise self._refused(f"it cannot be read: {error}") from None
+        text = read_beside(self._path) or ""
         lines = text.split("\n")[:-1]
         if not lines and text:
             raise self._refused("it is no file of double failures; give one that was made so, or a new name")

@@ -9,6 +9,7 @@ from typing import IO, TYPE_CHECKING, Any
 from archipelago.api.arguments import checked
 
 if TYPE_CHECKING:
+    from archipelago.files.address_list import AddressList
     from archipelago.files.as_built import AsBuilt
     from archipelago.files.tree import Tree
     from archipelago.model.brief import Brief
@@ -102,12 +103,13 @@ def named_text(document: Source | Network) -> tuple[str, str]:
 @checked
 def read_address_list(source: str | PathLike[str]) -> Network:
     """Read an address list, as people keep it in a spreadsheet, as a network: devices with their interfaces and
-    addresses, hosts with their ports and gateways. Cables, trunks and routes are not in such a table.
+    addresses, hosts with their ports and gateways; tables of VLANs, of ports and of cables too, where it has some.
+    Trunks and routes are not in such a sheet. `read_sheet` also says what was taken to be what.
 
     Args:
         source: a path, or the text itself (a string with a newline in it): values separated by commas, semicolons or
-            tabs, or a Markdown table; the heads (device, interface, VLAN, address, prefix or mask, gateway, port) stand
-            in any order.
+            tabs, Markdown tables, or (as a path) a workbook, .xlsx; the heads (device, host, interface, VLAN, address,
+            prefix or mask, gateway, switch port) stand in any order.
 
     Returns:
         The network.
@@ -121,12 +123,34 @@ def read_address_list(source: str | PathLike[str]) -> Network:
         >>> archipelago.read_address_list(rows)
         <Network '': 1 device, 1 VLAN, 1 host, 0 cables>
     """
-    from archipelago.files.address_list import network_of
-    from archipelago.files.disk import read_text
+    return read_sheet(source).network
+
+
+@checked
+def read_sheet(source: str | PathLike[str]) -> AddressList:
+    """Read an address list as `read_address_list` does, and say what was taken to be what.
+
+    Args:
+        source: a path, or the text itself.
+
+    Returns:
+        The network; in words what was taken to be what by its name, and what was not read.
+
+    Raises:
+        DocumentError: with every problem of the sheet, each with its row and column.
+
+    Example:
+        >>> import archipelago
+        >>> rows = "device,interface,address,mask,gateway\\nwinch,NIC,10.44.0.2,/24,10.44.0.1\\n"
+        >>> archipelago.read_sheet(rows).notes
+        ('row 2: host winch is written at unplaced/p1: nothing says where it is plugged in',)
+    """
+    from archipelago.files.address_list import address_list_of
+    from archipelago.files.disk import read_bytes
 
     if isinstance(source, str) and "\n" in source:
-        return network_of(source, "the table")
-    return network_of(read_text(source), str(source))
+        return address_list_of(source.encode(), "the table")
+    return address_list_of(read_bytes(source), str(source))
 
 
 @checked

@@ -121,16 +121,16 @@ def redundancy(network: Network) -> Redundancy:
 
 
 @checked
-def export(network: Network, format: str = "linux") -> str | dict[str, str]:
+def export(network: Network, format: str = "linux") -> str | bytes | dict[str, str]:
     """A network in an open format.
 
     Args:
         network: the network.
-        format: "linux": a shell script that builds it from namespaces of a Linux kernel; "csv" or "markdown": its
-            address list; "zone": its names as zone files.
+        format: "linux": a shell script that builds it from namespaces of a Linux kernel; "csv", "tsv" or
+            "markdown": its address list; "xlsx": that and its cables as a workbook; "zone": its names as zone files.
 
     Returns:
-        The text; where the format is several files, the text of each by its name.
+        The text, of a workbook its bytes; where the format is several files, the text of each by its name.
 
     Raises:
         QueryError: there is no such format, or the network does not say what it needs.
@@ -145,7 +145,7 @@ def export(network: Network, format: str = "linux") -> str | dict[str, str]:
     if format not in FORMATS:
         raise QueryError(f"there is no format '{format}'; there are: {', '.join(FORMATS)}")
     made = FORMATS[format].made(network)
-    return made if isinstance(made, str) else dict(made)
+    return made if isinstance(made, (str, bytes)) else dict(made)
 
 
 @checked

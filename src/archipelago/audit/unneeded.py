@@ -15,7 +15,8 @@ from archipelago.knowledge.known import unblocked
 from archipelago.knowledge.links import HOST_PORT
 from archipelago.knowledge.topology import Layer2Endpoint, Topology, host_endpoint
 from archipelago.model.finding import REMOVE, Edit, Finding
-from archipelago.model.parts import Path
+from archipelago.model.parts import DEFAULT_VLAN, Path
+from archipelago.model.problems import listed as listed_names
 
 VLAN_NOT_NEEDED_ON_TRUNK = Kind(
     "vlan-not-needed-on-trunk",
@@ -53,6 +54,7 @@ def excess(index: NetworkIndex) -> Iterator[Finding]:
         vlan for vlan, members in everyone.items() if vlan in peopled and _served(members) and whole(index, members)
     }
     needed = _needed(index, planned)
+    alike: dict[tuple[str, tuple[int, ...]], list[tuple[str, Path, list[int]]]] = {}
     for node, link, _, far in index.once(facing_attachments):
         trunk = link.written.trunk
         if link.blocked or far.blocked:
@@ -72,20 +74,23 @@ def excess(index: NetworkIndex) -> Iterator[Finding]:
             continue
         if not any(vlan in everyone for vlan in listed) and trunk != "all":
             continue
+        if trunk == "all" and spare == [DEFAULT_VLAN]:
+            continue  # nobody is in it, so that nothing is sent there
+        keep = [vlan for vlan in listed if vlan not in spare and not (vlan == link.untagged and trunk == "all")]
         path = (*port_path(index.knowledge, node.name, link.name), "trunk")
-        names = ", ".join(index.vlan_key(vlan) for vlan in spare)
-        keep = [
-            index.vlan_key(vlan)
-            for vlan in listed
-            if vlan not in spare and not (vlan == link.untagged and trunk == "all")
-        ]
+        alike.setdefault((node.name, tuple(spare)), []).append((link.name, path, keep))
+    for (device, spare_there), trunks in alike.items():
+        first, *others = [f"{device}/{name}" for name, _, _ in trunks]
+        ports = listed_names([first, *(other.partition("/")[2] for other in others)])
+        names = index.vlan_list(spare_there)
         yield finding(
             VLAN_NOT_NEEDED_ON_TRUNK,
-            at=node.name,
-            path=path,
-            says=f"trunk {node.name}/{link.name} carries {names}, which nobody beyond it needs",
-            mend=f"let {node.name}/{link.name} carry {', '.join(keep) or 'nothing'}",
-            edits=(Edit(path, keep),),
+            at=device,
+            path=trunks[0][1],
+            says=f"{'trunks' if others else 'trunk'} {ports} {'carry' if others else 'carries'} {names}, which nobody "
+            f"beyond {'them' if others else 'it'} needs",
+            mend=f"take {names} off {ports}",
+            edits=tuple(Edit(path, [index.vlan_key(vlan) for vlan in keep]) for _, path, keep in trunks),
         )
 
 

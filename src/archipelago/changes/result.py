@@ -129,6 +129,28 @@ class Change(Answer):
             raise QueryError(f"there is no step {number}; there are 1 to {len(self.steps)}, and 0 is before the first")
         return self._written[number]
 
+    def enter(self, number: int) -> tuple[str, ...]:
+        """What a person enters at a step, complete and in the order in which devices take it, an item for each thing,
+        its lines apart by line ends; the last step at a device ends with making it permanent.
+
+        Args:
+            number: the step, from 1.
+
+        Raises:
+            QueryError: there is no such step.
+        """
+        from archipelago.changes.entering import PERMANENT, entered
+
+        told = entered(self.at(number - 1), self.at(number))
+        step = self.steps[number - 1]
+        several = len(told.devices) > 1
+        items = [f"{name}: {item}" if several else item for name, listed in told.devices.items() for item in listed]
+        items += told.hosts.get(step.at, ()) + told.cables
+        last = not any(other.at == step.at for other in self.steps[number:])
+        if told.devices and last:
+            items.append(PERMANENT)
+        return tuple(items) or (step.what,)
+
     @property
     def cut_steps(self) -> int:
         """How many pairs are cut off, each counted once for each step."""

@@ -14,6 +14,14 @@ SHARE: dict[str, Any] = {"type": verbs.share, "metavar": "SHARE"}
 SENT: dict[str, Any] = {"default": "icmp", "metavar": "KIND", "help": "what is sent: icmp, icmp/1472, tcp/443, udp/53"}
 SEVERAL: dict[str, Any] = {"action": "append", "default": []}
 DEVICES = ("--devices", {"action": "store_true", "help": "count devices' addresses, too, beside the hosts"})
+SUPPOSED = (
+    ("--without", {"action": "append", "default": [], "metavar": "PART", "help": "switch a part off"}),
+    (
+        "--move",
+        {"action": "append", "default": [], "metavar": "HOST=DEVICE/PORT", "help": "plug a host in somewhere else"},
+    ),
+)
+"""What a question supposes to be otherwise."""
 ALL = ("--all", {"action": "store_true", "help": "every row of long tables"})
 JSON = ("--json", {"action": "store_true", "dest": "as_json", "help": "print the answer as JSON"})
 
@@ -53,6 +61,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             _written("where the network is written", "NETWORK", required=False),
             ("--keep", {"metavar": "OLD-NETWORK", "help": "move nothing that this network holds"}),
             ("--accept-losses", {"action": "store_true", "help": "also where something that works is lost"}),
+            ("--all", {"action": "store_true", "help": "every VLAN, every line of filters, every decision"}),
             JSON,
         ],
     ),
@@ -70,7 +79,14 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
         "say whether a probe gets there and back; if not where, why, and what mends it",
         [
             NETWORK,
-            ("source", {"metavar": "FROM", "help": "a host, a device, DEVICE/INTERFACE or outside"}),
+            (
+                "source",
+                {
+                    "metavar": "FROM",
+                    "nargs": "?",
+                    "help": "a host, a device, DEVICE/INTERFACE or outside; none with --in-order: a host of each VLAN",
+                },
+            ),
             ("targets", {"metavar": "TO", "nargs": "*", "help": "the same, an address, HOST/gateway, VLAN, subnet"}),
             ("--in-order", {"action": "store_true", "help": "the usual checks from FROM, one after another"}),
             ("--trace", {"action": "store_true", "help": "list the routers as the TTL uncovers them"}),
@@ -79,6 +95,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--count", {"type": verbs.probe_count, "default": 5, "metavar": "N", "help": "how many probes at least"}),
             ("--probe", {**SENT}),
             ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
+            *SUPPOSED,
             ("--steps", {"action": "store_true", "help": "show every event on a time line"}),
             ("--device", {"metavar": "NAME", "help": "with --steps: only this device or host"}),
             ("--protocol", {"choices": ("arp", "icmp", "tcp", "udp", "dhcp"), "help": "with --steps: only this"}),
@@ -96,7 +113,7 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             NETWORK,
             ("--family", {"type": int, "choices": (4, 6), "help": "by default IPv4 where both ends have it"}),
             ("--probe", {**SENT, "metavar": "KIND[,KIND]"}),
-            ("--without", {"action": "append", "default": [], "metavar": "PART", "help": "switch a part off"}),
+            *SUPPOSED,
             ("--hosts", {"action": "store_true", "help": "show host by host"}),
             DEVICES,
             ("--policy", {"action": "store_true", "help": "what the policy allows, and whether it is kept"}),
@@ -184,6 +201,10 @@ VERBS: dict[str, tuple[Callable[[Namespace], int], str, list[Any]]] = {
             ("--window", {"action": "store_true", "help": "group the steps that interrupt together, with their time"}),
             ("--pace", {"type": verbs.minutes, "metavar": "MINUTES", "help": "how long a step takes (2)"}),
             ("--at", {"type": verbs.step, "metavar": "N", "help": "write the network after step N"}),
+            ("--enter", {"action": "store_true", "help": "what to enter at each step, complete, line by line"}),
+            ("--device", {"metavar": "NAME", "help": "only what is entered there, at a device or host"}),
+            ("--markdown", {"action": "store_true", "help": "what to enter as a list of boxes to tick off"}),
+            ("--all", {"action": "store_true", "help": "from empty devices: everything, not a line for each"}),
             DEVICES,
             _written("where that network, or the recipe's, is written", "NETWORK", required=False),
             JSON,
@@ -343,7 +364,9 @@ EXAMPLES: dict[str, list[str]] = {
         "network.yaml new.yaml --from purser --window",
         "network.yaml new.yaml --from purser --at 12 -o step-12.yaml",
         "network.yaml --recipe recipe.yaml --from purser -o new.yaml",
+        "network.yaml new.yaml --from purser --enter --device holm",
         "network.yaml",
+        "network.yaml --device holm --markdown",
     ],
     "record": [
         "network.yaml -m before-the-move",

@@ -7,6 +7,7 @@ from argparse import Namespace
 import archipelago
 from archipelago.cli import out
 from archipelago.errors import QueryError
+from archipelago.model.problems import listed
 
 
 def compare(words: Namespace) -> int:
@@ -52,12 +53,17 @@ def change(words: Namespace) -> int:
         if words.at:
             out.say(str(found.steps[words.at - 1]))
     else:
+        if words.enter or words.device or words.markdown:
+            out.answer(found, body=view.entering(found, _device(words, new), words.markdown))
+            return 0 if found else 1
         pace = view.PACE if words.pace is None else words.pace
         out.answer(found, body=view.body(found, pace if words.window else None))
     return 0 if found else 1
 
 
 def _from_empty(words: Namespace) -> int:
+    from archipelago.views.change import to_enter
+
     for option, value in (
         ("--output", words.output),
         ("--from", words.host),
@@ -66,9 +72,25 @@ def _from_empty(words: Namespace) -> int:
     ):
         if value:
             raise QueryError(f"{option} needs two networks: the one that runs, and the one that is wanted")
-    done = archipelago.setting_up(archipelago.read_network(words.old))
+    network = archipelago.read_network(words.old)
+    done = archipelago.setting_up(network)
     if words.as_json:
         out.say_json(done.values())
+    elif words.device or words.markdown:
+        out.answer(done, body=to_enter(done, _device(words, network), words.markdown))
     else:
-        out.answer(done)
+        out.answer(done, whole=words.all)
     return 0
+
+
+def _device(words: Namespace, network: archipelago.Network) -> str | None:
+    """The device or host that is asked for.
+
+    Raises:
+        QueryError: there is none of that name.
+    """
+    names = [*network.devices, *network.hosts]
+    if words.device is not None and words.device not in names:
+        raise QueryError(f"there is no device or host '{words.device}'; there are: {listed(names)}")
+    name: str | None = words.device
+    return name

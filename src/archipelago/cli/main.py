@@ -78,6 +78,7 @@ def main() -> None:
     out.prepare()
     for number in (signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, _ended)
+    signal.signal(signal.SIGINT, signal.default_int_handler)
     gc.disable()  # a quarter of the time of a large network; the process ends soon, and next to nothing is circular
     try:
         try:
@@ -86,7 +87,7 @@ def main() -> None:
                 from archipelago.cli import complete
 
                 complete.names(words)
-            code = run(words.parse_args())
+            code = run(_understood(words))
         except SystemExit as ended:  # the parser has said it all: help, the version, or what is wrong with the call
             code = ended.code if isinstance(ended.code, int) else 2
         out.flush()
@@ -105,6 +106,17 @@ def main() -> None:
     out.leave()
     gc.freeze()  # or the interpreter goes through all of it once more before it ends
     sys.exit(code)
+
+
+def _understood(words: ArgumentParser) -> Namespace:
+    """The call as it was meant: ends that stand behind options are ends, too."""
+    call, rest = words.parse_known_args()
+    if rest and call.verb == "reach" and not call.targets and not any(word.startswith("-") for word in rest):
+        ends = rest if call.source is None else [call.source, *rest]
+        call.source, call.targets = ends[0], ends[1:]
+    elif rest:
+        words.parse_args()  # which says what is wrong
+    return call
 
 
 def _ended(number: int, frame: object) -> None:

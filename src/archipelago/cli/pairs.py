@@ -17,7 +17,15 @@ def matrix(words: Namespace) -> int:
     if words.policy:
         return _policy(network, words)
     probes = [parse_probe(kind) for kind in words.probe.split(",")]
-    every = all_pairs(network, words.family, words.without, causes=not words.csv, probes=probes, devices=words.devices)
+    every = all_pairs(
+        network,
+        words.family,
+        words.without,
+        causes=not words.csv,
+        probes=probes,
+        devices=words.devices,
+        moves=words.move,
+    )
     if words.output:
         archipelago.draw(every[0], words.output)
     if words.csv:

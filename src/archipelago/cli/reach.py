@@ -19,6 +19,8 @@ def reach(words: Namespace) -> int:
     from archipelago.views import answer as view
     from archipelago.views import timeline as times
 
+    if words.source is None and not words.in_order:
+        raise QueryError("name two ends: FROM and TO (or FROM with --broadcast, --in-order or --lease)")
     network = archipelago.read_network(words.network)
     if words.targets and (words.broadcast or words.in_order):
         option = "--broadcast" if words.broadcast else "--in-order"
@@ -38,9 +40,7 @@ def reach(words: Namespace) -> int:
         return _trace(network, words)
     if words.device is not None and words.device not in network.devices and words.device not in network.hosts:
         raise QueryError(f"there is no device or host '{words.device}' to show the steps of")
-    answer = archipelago.reach(
-        network, words.source, words.target, probes=words.count, family=words.family, probe=words.probe
-    )
+    answer = _asked(network, words, words.target)
     if words.next or words.after is not None or words.frame is not None:
         return _event(answer, words)
     chosen = times.Chosen(words.device, words.protocol, words.from_fault)
@@ -55,6 +55,19 @@ def reach(words: Namespace) -> int:
             if answer.other_family is not None:
                 out.say_tables([times.timeline("the same in IPv6", answer.other_family.events, chosen)])
     return 0 if answer else 1
+
+
+def _asked(network: Network, words: Namespace, target: str) -> ReachResult:
+    return archipelago.reach(
+        network,
+        words.source,
+        target,
+        probes=words.count,
+        family=words.family,
+        probe=words.probe,
+        without=words.without,
+        move=words.move,
+    )
 
 
 def _event(answer: ReachResult, words: Namespace) -> int:
@@ -74,6 +87,8 @@ def _event(answer: ReachResult, words: Namespace) -> int:
 
 
 def _in_order(network: Network, words: Namespace) -> int:
+    if words.source is None:
+        return out.reply(archipelago.reach_all_in_order(network, family=words.family), words)
     return out.reply(archipelago.reach_in_order(network, words.source, family=words.family), words)
 
 
@@ -81,13 +96,7 @@ def _several(network: Network, words: Namespace) -> int:
     """One source and several targets, a line each; why not below those that are not reached."""
     if words.trace or words.steps:
         raise QueryError("--trace and --steps show one target; name one")
-    first, *others = (
-        answer
-        for target in words.targets
-        for answer in archipelago.reach(
-            network, words.source, target, probes=words.count, family=words.family, probe=words.probe
-        ).each
-    )
+    first, *others = (answer for target in words.targets for answer in _asked(network, words, target).each)
     return out.reply(replace(first, others=tuple(others)), words)
 
 

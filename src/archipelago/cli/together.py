@@ -11,6 +11,7 @@ from archipelago.errors import QueryError
 OVER_TIME = ("--from", "--to", "--restore", "--every", "--probe", "--orderly", "--family")
 SHOWN = ("--steps", "--device", "--protocol", "--from-fault")
 ONE_QUESTION = ("--count", "--probe", *SHOWN, "--next", "--after", "--frame")
+SUPPOSED = ("--without", "--move")
 VIEWS = ("--vlan", "--port", "--host", "--gateways", "--policy", "--leases", "--redundancy", "--after")
 OTHERS = ("--trace", "--broadcast", "--in-order")
 
@@ -25,11 +26,14 @@ NEEDS: Mapping[str, Mapping[str, Sequence[str]]] = {
 }
 """By verb the options that say something only beside one of others."""
 
+WITH_NEW = ("--recipe", "--from", "--window", "--pace", "--at", "--output", "--accept-losses", "--devices", "--enter")
+"""What `change` takes only where it goes from one network to another."""
+
 APART: Mapping[str, Sequence[tuple[str, Sequence[str]]]] = {
     "matrix": [
         ("--csv", ("--json", "--hosts")),
         ("--json", ("--hosts",)),
-        ("--policy", ("--family", "--without", "--hosts", "--csv", "--devices", "--probe")),
+        ("--policy", ("--family", "--without", "--move", "--hosts", "--csv", "--devices", "--probe")),
     ],
     "outages": [
         ("--break", ("--double", "--quick", "--devices", "--workers", "--scheduler", "--resume", "--all")),
@@ -37,11 +41,17 @@ APART: Mapping[str, Sequence[tuple[str, Sequence[str]]]] = {
         ("--all", ("--json",)),
     ],
     "traffic": [("--all", ("--json",))],
-    "change": [("--json", ("--window", "--pace")), ("--at", ("--window", "--pace"))],
+    "design": [("--all", ("--json",))],
+    "change": [
+        ("--json", ("--window", "--pace", "--enter", "--device", "--markdown", "--all")),
+        ("--at", ("--window", "--pace", "--enter", "--device", "--markdown")),
+        ("--window", ("--enter", "--device", "--markdown")),
+        ("--all", ("--device", "--markdown", *WITH_NEW)),
+    ],
     "reach": [
-        *((one, (*(other for other in OTHERS if other > one), "--lease", *ONE_QUESTION)) for one in OTHERS),
+        *((one, (*(other for other in OTHERS if other > one), "--lease", *ONE_QUESTION, *SUPPOSED)) for one in OTHERS),
         ("--broadcast", ("--family",)),
-        ("--lease", ("--count", "--probe", "--next", "--after", "--frame", "--family")),
+        ("--lease", ("--count", "--probe", "--next", "--after", "--frame", "--family", *SUPPOSED)),
         ("--next", ("--after", "--frame", *SHOWN)),
         ("--after", ("--frame", *SHOWN)),
         ("--frame", SHOWN),
@@ -56,9 +66,6 @@ APART: Mapping[str, Sequence[tuple[str, Sequence[str]]]] = {
     "mend": [("--why", ("--output", "--ask", "--json", "--only", "--notes")), ("--ask", ("--json", "--notes"))],
 }
 """By verb the options that do not go with others."""
-
-WITH_NEW = ("--recipe", "--from", "--window", "--pace", "--at", "--output", "--accept-losses", "--devices")
-"""What `change` takes only where it goes from one network to another."""
 
 
 def check(words: Namespace, arguments: Sequence[str]) -> None:

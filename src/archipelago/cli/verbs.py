@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import re
 from argparse import ArgumentTypeError, Namespace
+from collections.abc import Sized
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import archipelago
 from archipelago.cli import out
 
-if TYPE_CHECKING:
-    pass
-
-
 SCHEMA_LINE = "# yaml-language-server: $schema=archipelago-network.schema.json"
 """How editors find the schema of a document that stands beside it: `archipelago schema network -o` that name."""
+
+
+MOST_NOTES = 20
+"""So many notes of a sheet are printed."""
 
 
 def probe_count(text: str) -> int:
@@ -154,7 +154,7 @@ def design(words: Namespace) -> int:
     if words.as_json:
         out.say_json(made.values())
         return 0
-    out.answer(made, also=f", written to {words.output}" if words.output else "")
+    out.answer(made, also=f", written to {words.output}" if words.output else "", whole=words.all)
     tell_growth(asked, made)
     if not words.output:
         out.say()
@@ -237,11 +237,15 @@ def export(words: Namespace) -> int:
     from archipelago.files.disk import make_directory, write_whole
     from archipelago.views.formats import FORMATS
 
-    made = archipelago.export(archipelago.read_network(words.network), words.format)
-    if isinstance(made, str):
+    network = archipelago.read_network(words.network)
+    made = archipelago.export(network, words.format)
+    if isinstance(made, (str, bytes)):
         write_whole(words.output, made)
         then = FORMATS[words.format].then.format(words.output)
         out.say(f"written: {words.output}" + (then and f"; {then}"))
+        lacks = FORMATS[words.format].lacks
+        for line in lacks(network, made) if lacks is not None else ():
+            out.say(line)
         return 0
     directory = make_directory(words.output)
     for name, text in made.items():
@@ -255,20 +259,27 @@ def import_table(words: Namespace) -> int:
 
     if words.table != "-" and Path(words.table).is_dir():
         return _as_built(words)
-    network = archipelago.read_address_list(words.table)
+    read = archipelago.read_sheet(words.table)
+    network = read.network
     made: archipelago.Network | archipelago.Brief = network
     if words.brief:
         made = archipelago.needs_of(network)
         archipelago.write_brief(made, words.output)
     else:
         archipelago.write_network(network, words.output)
-    parts = ((made.devices, "device"), (made.vlans, "VLAN"), (made.hosts, "host"))
+    parts: list[tuple[Sized, str]] = [(made.devices, "device"), (made.vlans, "VLAN"), (made.hosts, "host")]
+    parts += [(made.cables, "cable")] if made.cables else []
     told = ", ".join(counted(len(things), noun) for things, noun in parts)
     out.head(f"imported: {told}, written to {words.output}")
     if words.brief:
         out.say("a table holds no cables and no space beyond its subnets: add them, then design it")
     else:
-        out.say("a table holds no cables, trunks or routes: add them, then audit it")
+        lacking = "trunks or routes" if made.cables else "cables, trunks or routes"
+        out.say(f"a table holds no {lacking}: add them, then audit it")
+    for note in read.notes[:MOST_NOTES]:
+        out.say(note)
+    if len(read.notes) > MOST_NOTES:
+        out.say(f"and {len(read.notes) - MOST_NOTES:,} more; 'archipelago.read_sheet' has them all")
     return 0
 
 

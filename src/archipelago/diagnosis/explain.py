@@ -14,7 +14,7 @@ from archipelago.diagnosis.no_address import no_address
 from archipelago.diagnosis.no_route import no_route
 from archipelago.diagnosis.not_routing import not_routing
 from archipelago.diagnosis.other_holder import other_holder
-from archipelago.diagnosis.outvoted import contradiction, held_by_several
+from archipelago.diagnosis.outvoted import astray_twin, contradiction, held_by_several
 from archipelago.diagnosis.places import meant_for
 from archipelago.diagnosis.routing_loop import routing_loop
 from archipelago.diagnosis.stop import Stop
@@ -36,6 +36,9 @@ def explain(index: NetworkIndex, stop: Stop, asked: str = "") -> Finding:
 
 
 def _explained(index: NetworkIndex, stop: Stop, asked: str) -> Finding:
+    astray = astray_twin(index, (stop.source, stop.target)) if stop.refusal is None else None
+    if astray is not None and stop.reason is not Reason.STORM:
+        return astray
     if stop.reason is Reason.OTHER_HOLDER:
         return other_holder(index, stop, asked)
     node = index.knowledge.nodes[stop.node]

@@ -479,6 +479,18 @@ def far_end_wrong(index: NetworkIndex, own: Held, hop: Address) -> Finding | Non
 
 def contradicted(index: NetworkIndex, node: Node, version: int | None = None) -> Finding | None:
     """What is out-voted about a host, or about the gateways that its addresses call for, in one family or any."""
+    known, key = index.once(_known_contradicted), (node.name, version)
+    if key not in known:
+        known[key] = _contradicted(index, node, version)
+    return known[key]
+
+
+def _known_contradicted(index: NetworkIndex) -> dict[tuple[str, int | None], Finding | None]:
+    """What was found so far, by node and family."""
+    return {}
+
+
+def _contradicted(index: NetworkIndex, node: Node, version: int | None) -> Finding | None:
     astray = stray_address(index, node.written, version) if isinstance(node.written, Host) else None
     if astray is not None:
         return astray
@@ -491,6 +503,19 @@ def contradicted(index: NetworkIndex, node: Node, version: int | None = None) ->
         wrong = next(outvoted(index, gateway.node, gateway.nic, version), None)
         if wrong is not None:
             return wrong
+    return None
+
+
+def astray_twin(index: NetworkIndex, ends: Iterable[Address]) -> Finding | None:
+    """The host that has another's address, which takes it out of its own subnet, where a packet is from or for that
+    address: whatever becomes of the packet, that is the mistake."""
+    for address in sorted(ends):
+        holders = index.holders(address)
+        hosts = [holder.node.written for holder in holders] if len(holders) > 1 else []
+        for host in hosts:
+            astray = stray_address(index, host, address.version) if isinstance(host, Host) else None
+            if astray is not None:
+                return astray
     return None
 
 

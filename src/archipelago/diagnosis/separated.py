@@ -292,10 +292,17 @@ def no_answer(index: NetworkIndex, own: Held, holder: Held) -> Finding:
 
 
 def _unlike_bundle(index: NetworkIndex, *ends: Held) -> Finding | None:
-    """What is wrong with the aggregate that one of two speaks by: it lacks a member, or its members lead apart."""
-    for end in ends:
-        device = end.node.written
-        bundle = device.interfaces.get(end.nic.attachment or "") if isinstance(device, Device) else None
+    """What is wrong with an aggregate between two: it lacks a member, or its members lead apart. That of an end comes
+    first, then any that switches on the way between them may have."""
+    own = [(end.node.written, end.nic.attachment) for end in ends]
+    switched = (
+        (device, name)
+        for device in index.network.devices.values()
+        for name, attachment in index.knowledge.nodes[device.name].attachments.items()
+        if attachment.switched and attachment.carrier
+    )
+    for device, name in (*own, *switched):
+        bundle = device.interfaces.get(name or "") if isinstance(device, Device) else None
         if isinstance(device, Device) and isinstance(bundle, Aggregate):
             unlike = next(unlike_members(index, device, bundle), None)
             if unlike is not None:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 from archipelago.errors import DocumentError, Problem
-from archipelago.files.meant import meaning
+from archipelago.files.meant import Ranges, meaning
 from archipelago.files.network import FORMAT, network_parts
 from archipelago.files.tree import Tree
 from archipelago.files.write import Document, document_of
@@ -21,6 +21,7 @@ class Amendable:
     def __init__(self, network: Network) -> None:
         self.network = network
         self.document: Document = document_of(network)
+        self._ranges = Ranges(self.document)
 
     def with_edits(self, edits: Iterable[Edit]) -> Network:
         """The network with edits made; parts that they do not touch are the same objects.
@@ -29,7 +30,7 @@ class Amendable:
             EditError: an edit has no place.
             DocumentError: the outcome is not a network.
         """
-        old, new = self.document, meaning(self.document, edits).value
+        old, new = self.document, meaning(self.document, edits, self._ranges).value
         network = self.network
         touched: dict[str, Any] = {}
         for key in ("devices", "hosts"):

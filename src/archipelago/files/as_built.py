@@ -26,6 +26,7 @@ from typing import Any, Literal, cast
 from archipelago.addressing.values import InterfaceAddress, Prefix, parse_address, parse_interface_address, parse_prefix
 from archipelago.answer import OneLine
 from archipelago.errors import AddressError, DocumentError, ModelError, Problem
+from archipelago.files.disk import read_beside
 from archipelago.files.shape import TEXT_OR_NUMBER, Shape, ShapeError, Whole, shaped
 from archipelago.model.network import Network
 from archipelago.model.parts import (
@@ -155,9 +156,9 @@ def read_as_built(directory: str | Path) -> AsBuilt:
 
 def _folder(path: Path) -> _Folder:
     links = _json(path / "link.json", _LINKS)
-    sysctl = _text(path / "forwarding.txt") or ""
+    sysctl = read_beside(path / "forwarding.txt") or ""
     on = {4: r"net\.ipv4\.ip_forward\s*=\s*1", 6: r"net\.ipv6\.conf\.all\.forwarding\s*=\s*1"}
-    kind = _text(path / "kind.txt")
+    kind = read_beside(path / "kind.txt")
     if kind is not None and kind.strip() not in KINDS:
         raise _wrong(path / "kind.txt", f"'{kind.strip()[:40]}' is no kind; there are: {', '.join(KINDS)}")
     return _Folder(
@@ -171,18 +172,8 @@ def _folder(path: Path) -> _Folder:
     )
 
 
-def _text(path: Path) -> str | None:
-    """What stands in a file; None where there is none."""
-    try:
-        return path.read_text(encoding="utf-8", errors="replace")
-    except FileNotFoundError:
-        return None
-    except OSError as error:
-        raise _wrong(path, f"the file cannot be read: {error.strerror}") from None
-
-
 def _json(path: Path, shape: Shape, *, may_lack: bool = False) -> list[dict[str, Any]]:
-    text = _text(path)
+    text = read_beside(path)
     if text is None and not may_lack:
         raise _wrong(path, "there is no such file; see the documentation for the commands that print it")
     try:
@@ -216,7 +207,7 @@ def _each(port: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
 
 
 def _cables(path: Path) -> Iterator[Cable]:
-    for number, line in enumerate((_text(path) or "").splitlines(), 1):
+    for number, line in enumerate((read_beside(path) or "").splitlines(), 1):
         text = line.partition("#")[0].strip()
         ends = [end.strip().partition("/") for end in text.split("~")]
         if text and (len(ends) != 2 or not all(slash and port for _, slash, port in ends)):
@@ -229,7 +220,7 @@ def _cables(path: Path) -> Iterator[Cable]:
 def _neighbours(root: Path, folders: list[_Folder]) -> Iterator[Cable]:
     for folder in folders:
         path = root / folder.name / "neighbours.txt"
-        lines = (_text(path) or "").splitlines()
+        lines = (read_beside(path) or "").splitlines()
         for number, line in enumerate(lines, 1):
             words = line.partition("#")[0].split()
             if words and len(words) != 3:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from itertools import chain
 from typing import Any
 
-from archipelago.files.bulk import Total, members, take_out
+from archipelago.files.bulk import members, opened
 from archipelago.files.network import cables_of, demands_of, expectations_of, host_addresses, policy_of
 from archipelago.files.sections import Fields, Reader
 from archipelago.files.tree import Tree
@@ -24,8 +24,7 @@ def brief_from(tree: Tree) -> Brief:
         DocumentError: with every problem of the file.
     """
     reader = Reader(tree, (FORMAT,))
-    reader.catalogue(Holder.BRIEF)
-    bulks = take_out(reader, Holder.HOST_NEED, Total(reader))
+    bulks = opened(reader, Holder.BRIEF, Holder.HOST_NEED)
     fields = reader.document(Holder.BRIEF)
     single = {name: section[1] for name, section in fields["hosts"].items()}
     conventions, outside = (_section(fields[name]) for name in ("conventions", "outside"))

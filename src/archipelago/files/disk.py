@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 import sys
 import tempfile
 from io import BufferedIOBase
@@ -45,6 +46,28 @@ def read_bytes(path: str | os.PathLike[str]) -> bytes:
             type(error), f"the file cannot be read: {error.strerror}"
         )
         raise DocumentError(str(path), [Problem(0, 0, reason)]) from None
+
+
+def read_beside(path: str | os.PathLike[str]) -> str | None:
+    """The text of a file that nobody named by itself: one of a folder, or one that is carried on with. Only a regular
+    file is read, since a pipe or a device that lies there would be waited for.
+
+    Returns:
+        The text, with what is no UTF-8 replaced; None where there is no such file.
+
+    Raises:
+        DocumentError: it is something else, cannot be read, or is too large.
+    """
+    try:
+        mode = os.stat(path).st_mode
+        if not stat.S_ISREG(mode):
+            what = "this is a directory, not a file" if stat.S_ISDIR(mode) else "this is no regular file"
+            raise DocumentError(str(path), [Problem(0, 0, what)])
+        return read_bytes(path).decode("utf-8", errors="replace")
+    except FileNotFoundError:
+        return None
+    except OSError as error:
+        raise DocumentError(str(path), [Problem(0, 0, f"the file cannot be read: {error.strerror}")]) from None
 
 
 def _read(stream: BufferedIOBase | BinaryIO) -> bytes:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from itertools import chain
 from typing import Any
 
-from archipelago.files.bulk import Total, members, spread, take_out
+from archipelago.files.bulk import members, opened
 from archipelago.files.codecs import LEARNED
 from archipelago.files.sections import Fields, Reader
 from archipelago.files.tree import Tree
@@ -71,10 +71,7 @@ def network_parts(tree: Tree) -> Network:
 def _read(reader: Reader) -> tuple[Network, Fields]:
     """A document's network as it is written, and its fields; problems are the reader's."""
     tree = reader.tree
-    reader.catalogue(Holder.NETWORK)
-    total = Total(reader)
-    spread(reader, total)
-    bulks = take_out(reader, Holder.HOST, total)
+    bulks = opened(reader, Holder.NETWORK, Holder.HOST)
     fields = reader.document(Holder.NETWORK)
     single = {name: section[1] for name, section in fields["hosts"].items()}
     hosts = steps(

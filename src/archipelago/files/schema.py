@@ -7,7 +7,7 @@ from typing import Any
 from archipelago.files.brief import FORMAT as BRIEF_FORMAT
 from archipelago.files.network import FORMAT as NETWORK_FORMAT
 from archipelago.files.recipe import FORMAT as RECIPE_FORMAT
-from archipelago.model.key import ALONE, Holder, Key, Value
+from archipelago.model.key import Holder, Key, Value
 from archipelago.model.keys import keys_of, telling_key
 from archipelago.model.values import (
     BRIDGE_PRIORITIES,
@@ -23,7 +23,7 @@ from archipelago.model.values import (
 DRAFT = "https://json-schema.org/draft/2020-12/schema"
 """The version of JSON Schema."""
 Schema = dict[str, Any]
-_WHOLE: Schema = {"type": ["integer", "string"], "pattern": r"^\d+$"}
+_WHOLE: Schema = {"type": ["integer", "string"], "pattern": r"^\d+$|[{]"}
 _TEXT: Schema = {"type": ["string", "number", "boolean"]}
 _NAME_TEXT = r"(?=[^A-Za-z]*[A-Za-z])[A-Za-z0-9][A-Za-z0-9._-]{0,62}"
 _PORT_TEXT = r"[A-Za-z0-9][A-Za-z0-9._-]*(/[A-Za-z0-9][A-Za-z0-9._-]*)*"
@@ -43,7 +43,8 @@ def _within(accepted: range) -> Schema:
 
 
 def _text(pattern: str) -> Schema:
-    return {"type": "string", "pattern": f"^{pattern}$"}
+    """A text of a pattern; one with a range (`{1..24}`) is taken as it is."""
+    return {"type": "string", "pattern": f"^(?:{pattern})$|[{{]"}
 
 
 _VALUES: dict[Value, Schema] = {
@@ -135,11 +136,9 @@ def _value(key: Key) -> Schema:
         return {"type": ["object", "null"], "additionalProperties": schema}
     if key.value is Value.LIST:
         schema = _any_of(key)
-        if key.holds[0] in ALONE:
-            return {"anyOf": [schema, {"type": ["array", "null"], "items": schema}]}
         if key.holds == (Holder.CABLE,):
             schema = {"anyOf": [schema, _VALUES[Value.ENDS]]}
-        return {"type": ["array", "null"], "items": schema}
+        return {"anyOf": [schema, {"type": ["array", "null"], "items": schema}]}
     if key.value is Value.TRUNK:
         return {"anyOf": [_TEXT, {"type": "array", "items": _TEXT}, {"type": "null"}]}
     schema = _VALUES.get(key.value, _TEXT)

@@ -6,15 +6,16 @@ One short walk over the declarations, instead of a validation library: loading o
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from functools import cache
 from typing import Any
 
 from archipelago.errors import DocumentError, ModelProblem, Problem
-from archipelago.files.codecs import READ, Context, name, port_name, trunk_vlans
-from archipelago.files.ranges import Wrong, shown
+from archipelago.files.codecs import MOST_PORTS, READ, Context, name, port_name, trunk_vlans
+from archipelago.files.habits import habit
+from archipelago.files.ranges import Wrong, count_of, ranged, shown, texts
 from archipelago.files.tree import Tree
-from archipelago.model.key import ALONE, Holder, Key, Value
+from archipelago.model.key import Holder, Key, Value
 from archipelago.model.keys import keys_of, telling_key
 from archipelago.model.parts import Path
 from archipelago.model.problems import MOST_MEANT, Names, listed
@@ -37,6 +38,34 @@ _OTHERS = {
 def _known(holder: Holder) -> dict[str, Key]:
     """The keys of a section by name."""
     return {key.name: key for key in keys_of(holder)}
+
+
+NAMING = (Value.VLAN, Value.PORT_NAME, Value.NAME, Value.PLACE, Value.PARTY)
+"""The values in whose lists a range stands for all its texts: names, not addresses."""
+
+
+def _entries(value: Any, path: Path, *, ranges: bool) -> Iterator[tuple[Path, Any]]:
+    """Each entry of a list with its place, a text with a range as the texts that it stands for; a value that is no list
+    is one of one entry."""
+    entries = value if isinstance(value, list) else [] if value is None else [value]
+    for number, entry in enumerate(entries):
+        where = (*path, number) if isinstance(value, list) else path
+        try:
+            written = texts(entry) if ranges and ranged(entry) and count_of(entry) <= MOST_PORTS else (entry,)
+        except Wrong:
+            written = (entry,)
+        for text in written:
+            yield where, text
+
+
+def _walks(value: Any) -> str:
+    """What is said of a text with a range that walks along with nothing."""
+    try:
+        size = count_of(value) if ranged(value) else 0
+    except Wrong as error:
+        return f"; {error}"
+    told = "it walks along with a range of as many in the name of what it belongs to"
+    return f"; it stands for {size:,} texts, and {told}" if size else ""
 
 
 class _Bad:
@@ -99,7 +128,7 @@ class Reader:
     def finish(self) -> None:
         """Raise what was gathered, if anything."""
         if self.problems:
-            raise DocumentError(self.tree.source, self.problems)
+            raise DocumentError(self.tree.source, list(dict.fromkeys(self.problems)))
 
     # Values
 
@@ -147,11 +176,16 @@ class Reader:
         return fields if fields is BAD else (holder, fields)
 
     def _kind_of(self, holders: tuple[Holder, ...], value: dict[str, Any], path: Path) -> Holder | None:
-        telling = {holder: telling_key(holder).name for holder in holders}
-        present = [holder for holder, word in telling.items() if word in value and value[word] not in ("false", "no")]
+        keys = {holder: telling_key(holder) for holder in holders}
+        telling = {holder: key.name for holder, key in keys.items()}
+        flags = {key.name for key in keys.values() if key.value is Value.FLAG}
+        unset = {word for word in flags if value.get(word) in ("false", "no")}  # a VLAN may be called so
+        present = [holder for holder, word in telling.items() if word in value and word not in unset]
         if len(present) == 1:
             return present[0]
         has = f"has {' and '.join(telling[key] for key in present)}" if present else "has none of them"
+        if {Holder.SUBINTERFACE, Holder.VLAN_INTERFACE} == set(present):
+            has = "has parent and vlan; the VLAN of a subinterface is its 'tag'"
         names = [f"'{word}' ({holder})" for holder, word in telling.items()]
         told = f"interface '{path[-1]}' {has}; give it one: {', '.join(names[:-1])} or {names[-1]}"
         self.add(path, told, key=True)
@@ -191,9 +225,8 @@ class Reader:
         read = READ[key.value]
         if not key.many and key.value is not Value.ROUTES_BACK:
             return self.converted(read, value, path)
-        entries = value if isinstance(value, list) else [] if value is None else [value]
-        places = [(*path, number) if isinstance(value, list) else path for number in range(len(entries))]
-        values = [self.converted(read, entry, where) for entry, where in zip(entries, places, strict=True)]
+        ranges = key.value in NAMING
+        values = [self.converted(read, entry, where) for where, entry in _entries(value, path, ranges=ranges)]
         return tuple(item for item in values if item is not BAD)
 
     def converted(self, read: Any, value: Any, path: Path) -> Any:
@@ -201,7 +234,7 @@ class Reader:
         try:
             return read(value, self.context)
         except Wrong as error:
-            self.add(path, str(error))
+            self.add(path, f"{error}{_walks(value)}")
             self._misread.add(path[:4])
             return BAD
 
@@ -239,7 +272,7 @@ class Reader:
     def listed(self, key: Key, value: Any, path: Path) -> list[tuple[int, Fields]]:
         """A list of sections, each with its place; a cable alone stands for its ends."""
         value = [] if value is None else value
-        alone = key.holds[0] in ALONE and isinstance(value, dict)
+        alone = isinstance(value, dict) or (key.holds == (Holder.CABLE,) and isinstance(value, str))
         if not isinstance(value, list) and not alone:
             self.add(path, f"{shown(value)} stands where a list is expected")
             return []
@@ -260,14 +293,14 @@ class Reader:
         """`all`, or VLANs by name or id, or ranges of ids."""
         if value == "all":
             return value
-        entries = value if isinstance(value, list) else [] if value is None else [value]
         vlans: list[int] = []
-        for number, entry in enumerate(entries):
-            got = self.converted(trunk_vlans, entry, (*path, number) if isinstance(value, list) else path)
+        for where, entry in _entries(value, path, ranges=True):
+            got = self.converted(trunk_vlans, entry, where)
             vlans += [vlan for vlan in (got if got is not BAD else ()) if vlan not in vlans]
         return tuple(vlans)
 
     def _unknown(self, path: Path, word: str, known: dict[str, Key]) -> None:
         self._misspelt += 1
-        hint = self.names.hint(word, known) if self._misspelt <= MOST_MEANT else ""
+        told = habit(word, known)
+        hint = f"; {told}" if told else self.names.hint(word, known) if self._misspelt <= MOST_MEANT else ""
         self.add(path, f"unknown key {shown(word)}{hint}; accepted here: {listed(known, 40)}", key=True)

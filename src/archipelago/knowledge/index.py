@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cached_property
 from itertools import chain
 from typing import Any, TypeVar
@@ -23,6 +23,9 @@ from archipelago.model.parts import Aggregate, Device, Host, Route
 T = TypeVar("T")
 Place = tuple[str, str, InterfaceAddress]
 """An address as it is written: its device or host, its interface, and itself."""
+
+MOST_NAMED = 4
+"""More VLANs than these, with ids in a row, are told by the first and the last."""
 
 
 class NetworkIndex:
@@ -329,6 +332,20 @@ class NetworkIndex:
     def vlan_name(self, vlan: int | None) -> str:
         """A VLAN as people call it: its name and id."""
         return f"{self.names[vlan]} ({vlan})" if vlan in self.names else f"VLAN {vlan}"
+
+    def vlan_list(self, vlans: Iterable[int]) -> str:
+        """VLANs in words: their names, of many whose ids follow each other the first and the last."""
+        runs: list[list[int]] = []
+        for vlan in sorted(vlans):
+            if runs and vlan == runs[-1][-1] + 1:
+                runs[-1].append(vlan)
+            else:
+                runs.append([vlan])
+        words: list[str] = []
+        for run in runs:
+            first, last = self.vlan_key(run[0]), self.vlan_key(run[-1])
+            words += [f"{first} to {last}"] if len(run) > MOST_NAMED else map(self.vlan_key, run)
+        return ", ".join(words)
 
     def vlan_key(self, vlan: int) -> str:
         """A VLAN as the document writes it."""

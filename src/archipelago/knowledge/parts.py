@@ -6,10 +6,10 @@ from collections.abc import Iterable
 from dataclasses import replace
 from difflib import get_close_matches
 
-from archipelago.errors import QueryError
+from archipelago.errors import ModelError, QueryError
 from archipelago.knowledge.known import Knowledge
 from archipelago.model.network import Network, with_changes
-from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, Interface, Port, Subinterface, VlanInterface
+from archipelago.model.parts import DEFAULT_VLAN, Cable, Device, End, Interface, Port, Subinterface, VlanInterface
 
 
 def switched_off(knowledge: Knowledge, parts: Iterable[str]) -> Network:
@@ -27,6 +27,29 @@ def switched_off(knowledge: Knowledge, parts: Iterable[str]) -> Network:
     for part in parts:
         network = _off(knowledge, network, part.strip())
     return network
+
+
+def plugged_in(network: Network, moves: Iterable[str]) -> Network:
+    """The network with hosts plugged in elsewhere, nothing else of them otherwise.
+
+    Args:
+        network: the network.
+        moves: each `HOST=DEVICE/PORT`.
+
+    Raises:
+        QueryError: there is no such host, or the port is none that is free.
+    """
+    hosts = dict(network.hosts)
+    for move in moves:
+        name, equals, place = (word.strip() for word in move.partition("="))
+        device, slash, port = place.partition("/")
+        if not equals or not slash or not port or name not in hosts or device not in network.devices:
+            raise QueryError(f"'{move}' moves no host of this network; write HOST=DEVICE/PORT")
+        hosts[name] = replace(hosts[name], at=End(device, port))
+    try:
+        return replace(network, hosts=hosts)
+    except ModelError as error:
+        raise QueryError(f"nothing can be plugged in there: {error.problems[0].message}") from None
 
 
 def _off(knowledge: Knowledge, network: Network, part: str) -> Network:

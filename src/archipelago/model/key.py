@@ -113,8 +113,6 @@ FILTERING = (Holder.PORT, Holder.SUBINTERFACE, Holder.VLAN_INTERFACE, Holder.AGG
 """What can have filters."""
 SWITCHED = (Holder.PORT, Holder.AGGREGATE)
 """What can be an access port or a trunk."""
-ALONE = (Holder.OUTSIDE_PORT, Holder.VIRTUAL_ROUTER, Holder.TRACK)
-"""Of what one may stand where a list of them is expected."""
 
 
 @dataclass(frozen=True, slots=True, repr=False)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from difflib import get_close_matches
 from typing import NamedTuple, Protocol
@@ -50,6 +51,27 @@ def listed(accepted: Iterable[str], most: int = 12) -> str:
     if not names:
         return "none"
     return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
+def folded(names: Iterable[str]) -> str:
+    """Names with runs of numbers folded: p1, p2, p3, p7 becomes p1-p3, p7."""
+    parsed = []
+    for name in dict.fromkeys(names):
+        match = re.fullmatch(r"(.*?)(\d{1,9})", name)
+        parsed.append((match[1], int(match[2])) if match and not match[2].startswith("0") else (name, -1))
+    parsed.sort()
+    parts: list[str] = []
+    index = 0
+    while index < len(parsed):
+        stem, first = parsed[index]
+        last = first
+        while first >= 0 and index + 1 < len(parsed) and parsed[index + 1] == (stem, last + 1):
+            index += 1
+            last += 1
+        index += 1
+        number = "" if first < 0 else str(first)
+        parts.append(f"{stem}{number}" if last == first else f"{stem}{first}-{stem}{last}")
+    return ", ".join(parts)
 
 
 def can_be_held(address: InterfaceAddress) -> bool:

@@ -8,9 +8,10 @@ from functools import cached_property
 
 from archipelago.knowledge.known import Knowledge, know
 from archipelago.knowledge.outside import hides, widened
-from archipelago.knowledge.parts import switched_off
+from archipelago.knowledge.parts import plugged_in, switched_off
 from archipelago.model.ends import OUTSIDE
 from archipelago.model.filters import ECHO, Probe
+from archipelago.model.finding import Finding
 from archipelago.model.network import Network
 from archipelago.model.parts import Device, Path
 from archipelago.proof.causes import proved, proved_verdicts, with_proof
@@ -149,21 +150,23 @@ def all_pairs(
     causes: bool = True,
     probes: Sequence[Probe] = (ECHO,),
     devices: bool = False,
+    moves: Sequence[str] = (),
 ) -> list[Matrix]:
-    """Decide all pairs of a network, with some parts of it switched off, once for each kind of probe; with `devices`,
-    their addresses too.
+    """Decide all pairs of a network, with some parts of it switched off and hosts plugged in elsewhere (`moves`), once
+    for each kind of probe; with `devices`, their addresses too.
 
     Raises:
         QueryError: there is no such part.
     """
+    network = plugged_in(network, moves) if moves else network
     plain = know(network)
     arrays = build_arrays(widened(plain))
     if parts_off:
         arrays = without(arrays, parts_off)
         plain = know(switched_off(plain, parts_off)) if network.outside is not None else arrays.knowledge
     together = _Together(network, plain, arrays, family, tuple(dict.fromkeys(probes)), causes=causes, devices=devices)
-    asked = _asked_off(network, plain.written) if parts_off else frozenset()
-    said = f"switched off for this question (--without {', '.join(parts_off)})"
+    asked = asked_off(network, plain.written) if parts_off else frozenset()
+    said = off_as_asked(parts_off)
     answers: list[Matrix] = []
     for number, answer in enumerate(together.answers):
         groups = tuple(_as_asked(group, asked, said) for group in answer.groups)
@@ -172,7 +175,12 @@ def all_pairs(
     return answers
 
 
-def _asked_off(network: Network, without: Network) -> frozenset[Path]:
+def off_as_asked(parts: Sequence[str]) -> str:
+    """What stands in place of a mend where a part is off since somebody asked so."""
+    return f"switched off for this question (--without {', '.join(parts)})"
+
+
+def asked_off(network: Network, without: Network) -> frozenset[Path]:
     """The places that are written otherwise since parts were switched off."""
     return frozenset(
         [
@@ -204,6 +212,11 @@ def _other_places(path: Path, old: Mapping[str, object], new: Mapping[str, objec
 def _as_asked(group: Group, asked: frozenset[Path], said: str) -> Group:
     """A cause without a mend where that is what somebody asked for."""
     finding = group.finding
-    if any(edit.path[: len(place)] == place for edit in finding.edits for place in asked):
+    if undoes(finding, asked):
         return replace(group, finding=replace(finding, mend=said, edits=(), instead=()))
     return group
+
+
+def undoes(finding: Finding, asked: frozenset[Path]) -> bool:
+    """Whether a mend takes back what somebody asked for."""
+    return any(edit.path[: len(place)] == place for edit in finding.edits for place in asked)

@@ -12,7 +12,7 @@ from archipelago.diagnosis.explain import explain as explain_stop
 from archipelago.diagnosis.kind import NEVER, Kind, finding
 from archipelago.diagnosis.no_address import no_common_family
 from archipelago.diagnosis.no_home import no_home
-from archipelago.diagnosis.outvoted import contradicted
+from archipelago.diagnosis.outvoted import astray_twin, contradicted
 from archipelago.diagnosis.stop import Direction
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
@@ -102,8 +102,11 @@ class _Explained:
         self.asked = 0
 
     def _contradicted(self, node: Node) -> bool:
-        homes = (no_home(self.index, own.address, "") for nic in node.nics.values() for own in nic.addresses)
-        return contradicted(self.index, node) is not None or any(home is not None for home in homes)
+        own = [address.address for nic in node.nics.values() for address in nic.addresses]
+        homes = (no_home(self.index, address, "") for address in own)
+        if contradicted(self.index, node) is not None or any(home is not None for home in homes):
+            return True
+        return astray_twin(self.index, own) is not None
 
     def groups(self, most: int) -> tuple[Group, ...]:
         left, example = self._undecided()

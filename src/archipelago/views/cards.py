@@ -16,9 +16,10 @@ from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.outside import ways_outside
 from archipelago.model.finding import Finding
 from archipelago.model.parts import KIND_NAMES, USUAL_MTU, Cable, End, Path, speed_text
+from archipelago.model.problems import folded
 from archipelago.simulation.reach import ReachResult
 from archipelago.simulation.steps import Step
-from archipelago.views.table import counted, folded
+from archipelago.views.table import counted
 
 MOST_HOSTS = 12
 """More hosts of one VLAN at one device are folded into a count."""

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from typing import Any
 
+from archipelago.changes.entering import PERMANENT
 from archipelago.changes.from_empty import SettingUp
 from archipelago.changes.pairs import Cut
 from archipelago.changes.result import Change, Step, Window
@@ -13,6 +14,8 @@ from archipelago.views.plain import plain
 from archipelago.views.schema import COUNT, FLAG, PAIR, TEXT, by_name, maybe, record, several
 from archipelago.views.table import Table, counted, table
 
+MOST_DEVICES = 12
+"""So many devices are listed where not all is asked for."""
 PACE = 2.0
 """Minutes that a step takes, where nobody says."""
 
@@ -149,12 +152,52 @@ def _about(step: Step) -> Iterator[str]:
     yield f"undo:  {step.undo}" + (" (cuts off again who was)" if step.undone_with_loss else "")
 
 
-def tick_list(network: Mapping[str, tuple[str, ...]]) -> Iterator[tuple[str, bool]]:
-    """What to do where nothing is set up, device by device, each line with whether it is a heading."""
-    for name, said in network.items():
-        if said:
-            yield f"{name}: {counted(len(said), 'thing')} to do", True
-            yield from ((line, False) for what in said for line in f"[ ] {what}".splitlines())
+def tick_list(items: Iterable[str], markdown: bool = False) -> Iterator[str]:
+    """Things to tick off; the lines of one below it."""
+    for item in items:
+        first, *others = item.splitlines()
+        yield f"- [ ] {first}" if markdown else f"[ ] {first}"
+        yield from (f"  - {line}" if markdown else f"      {line}" for line in others)
+
+
+def to_enter(found: SettingUp, device: str | None = None, markdown: bool = False) -> Iterator[str]:
+    """What to enter, device by device, then hosts and cables, each below a heading of its own.
+
+    Args:
+        found: all that there is to enter.
+        device: only what is entered there, at a device or host.
+        markdown: with headings and boxes of Markdown.
+    """
+    mark = "## " if markdown else ""
+    for name, items in (*found.devices.items(), *found.hosts.items()):
+        if name == device or (device is None and name in found.devices):
+            yield from ("", f"{mark}{name}: {counted(len(items), 'thing')} to enter", *([""] * markdown))
+            yield from tick_list(items, markdown)
+    if device is None and found.hosts:
+        yield from ("", f"{mark}hosts", *([""] * markdown))
+        yield from tick_list((f"{name}: {'; '.join(items)}" for name, items in found.hosts.items()), markdown)
+    if device is None and found.cables:
+        yield from ("", f"{mark}cables", *([""] * markdown))
+        yield from tick_list(found.cables, markdown)
+
+
+def entering(change: Change, device: str | None = None, markdown: bool = False) -> Iterator[str]:
+    """What to enter at each step, a heading for each, with what to check after it.
+
+    Args:
+        change: the steps.
+        device: only the steps there.
+        markdown: with headings and boxes of Markdown.
+    """
+    yield from lead(change)
+    for step in change:
+        if device is None or device == step.at:
+            mark = "## " if markdown else ""
+            yield from ("", f"{mark}step {step.number} of {len(change)}, at {step.at}: {step.what}", *([""] * markdown))
+            items = list(change.enter(step.number))
+            if step.check is not None:  # before it is made permanent: until then a restart takes it back
+                items.insert(len(items) - (items[-1] == PERMANENT), f"check: {step.check}")
+            yield from tick_list(items, markdown)
 
 
 def body(change: Change, pace: float | None = None) -> Iterator[Part]:
@@ -222,15 +265,36 @@ CHANGE = Face(
 
 
 def setting_up_table(found: SettingUp) -> Table:
-    """A row for each thing to do."""
-    return table("what to do", ("at", "what"), [(name, what) for name, said in found.items() for what in said])
+    """A row for each thing to enter."""
+    parts = (*found.devices.items(), *found.hosts.items(), ("cables", found.cables))
+    return table("what to enter", ("at", "what"), [(name, what) for name, said in parts for what in said])
+
+
+def set_up_devices(found: SettingUp) -> Table:
+    """A row for each device: how much there is to enter, and what first."""
+    rows = [(name, len(items), items[0].splitlines()[0]) for name, items in found.devices.items()]
+    return table("devices", ("device", "things", "first"), rows, ("things",), first=MOST_DEVICES)
+
+
+def _set_up(found: SettingUp) -> list[Part]:
+    below = ["", "'--all' prints everything, '--device NAME' what is entered there, '--markdown' a list to tick off"]
+    return [*set_apart([set_up_devices(found)]), *below]
 
 
 SETTING_UP = Face(
     name="setting-up",
     verb="change",
-    shape=record(devices=by_name(several(TEXT))("what to do at each, and last the cables")),
-    values=lambda found: {"devices": {name: list(said) for name, said in found.items()}},
+    shape=record(
+        devices=by_name(several(TEXT))("what to enter at each, in order; lines of one thing are apart by line ends"),
+        hosts=by_name(several(TEXT))("what each is set to"),
+        cables=several(TEXT)("which to plug in"),
+    ),
+    values=lambda found: {
+        "devices": {name: list(said) for name, said in found.devices.items()},
+        "hosts": {name: list(said) for name, said in found.hosts.items()},
+        "cables": list(found.cables),
+    },
     tables=lambda found: [setting_up_table(found)],
-    body=lambda found: _headed(tick_list(found.devices)),
+    body=_set_up,
+    whole=to_enter,
 )

@@ -8,8 +8,10 @@ from archipelago.views.carving import SHAPE as CARVED
 from archipelago.views.face import Face, Part, set_apart
 from archipelago.views.plain import plain_fields
 from archipelago.views.schema import COUNT, DOCUMENT, TEXT, record, several
-from archipelago.views.table import Table, table
+from archipelago.views.table import Table, counted, table
 
+MOST_VLANS = 15
+"""So many VLANs are listed where not all is asked for."""
 MOST_SHOWN = 3
 """So many addresses of a line are shown; the others are counted."""
 
@@ -47,7 +49,8 @@ def vlans(made: Design) -> Table:
                 "; ".join(why),
             )
         )
-    return table("VLANs", ("VLAN", "subnet", "gateway", "at", "because"), rows, least=("because",))
+    heads = ("VLAN", "subnet", "gateway", "at", "because")
+    return table("VLANs", heads, rows, least=("because",), first=MOST_VLANS)
 
 
 def lines(made: Design) -> Table:
@@ -72,8 +75,19 @@ def others(made: Design) -> Table:
 
 
 def _body(made: Design) -> list[Part]:
-    asked = ["", "to ask of others", *(f"  {request}" for request in made.requests)] if made.requests else []
-    return [*asked, *set_apart(tables(made))]
+    """What others must do, and the VLANs; how much else was decided."""
+    rest = [(lines(made), "line", " of filters"), (others(made), "other decision", "")]
+    counts = [f"{counted(len(one.rows), noun)}{of}" for one, noun, of in rest if one.rows]
+    more = ["", f"and {' and '.join(counts)}: '--all' prints them"] if counts else []
+    return [*_asked(made), *set_apart([vlans(made)]), *more]
+
+
+def _whole(made: Design) -> list[Part]:
+    return [*_asked(made), *set_apart(tables(made))]
+
+
+def _asked(made: Design) -> list[Part]:
+    return ["", "to ask of others", *(f"  {request}" for request in made.requests)] if made.requests else []
 
 
 DESIGN = Face(
@@ -93,5 +107,6 @@ DESIGN = Face(
     },
     tables=tables,
     body=_body,
+    whole=_whole,
     rows=lambda made: made.decisions,
 )

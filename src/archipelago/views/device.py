@@ -12,10 +12,11 @@ from archipelago.knowledge.forwarding import Delivered, decide_own
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.model.parts import DEFAULT_VLAN, KIND_NAMES, USUAL_MTU, Host, NextHop
+from archipelago.model.problems import folded
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import mac_text
 from archipelago.simulation.interface import Interface
-from archipelago.views.table import Table, counted, folded, table
+from archipelago.views.table import Table, counted, table
 
 
 def tables(

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from archipelago.audit.result import AuditResult
+from archipelago.model.finding import Finding
+from archipelago.model.network import Network
+from archipelago.model.problems import listed
 from archipelago.views.face import Face
 from archipelago.views.plain import plain_fields
 from archipelago.views.schema import COUNT, FINDING, FINDING_WITH_LINE, TEXT, maybe, record, several
@@ -18,21 +22,51 @@ def body(found: AuditResult) -> list[str]:
     """Four lines for each finding."""
     network = found.network
     text = []
-    for number, finding in enumerate(found, 1):
+    number = 1
+    for finding, *others in alike(network, found):
         line = network.line(finding.path)
         where = f" ({network.source}:{line})" if line else ""
-        at = f" at {finding.at}" if finding.at else ""
+        at = f" at {_places(finding, others)}" if finding.at else ""
+        numbers = f"{number} to {number + len(others)}" if others else f"{number}"
+        number += 1 + len(others)
         text += [
             "",
-            f"{number}. {finding.severity.upper()} {finding.kind}{at}{where}",
-            f"   {finding.says}",
+            f"{numbers}. {finding.severity.upper()} {finding.kind}{at}{where}",
+            f"   {finding.says}{_likewise(others)}",
             f"   breaks: {finding.breaks}",
             *(f"   breaks: {promise}" for promise in finding.promises),
-            f"   mend:   {finding.mend}",
+            f"   mend:   {finding.mend}{_likewise(others)}",
             *(f"   or:     {other.says}" for other in finding.instead),
             *(f"   choice: {choice.says}: {choice.does}" for choice in finding.choices if len(finding.choices) > 1),
         ]
     return text
+
+
+def alike(network: Network, findings: Iterable[Finding]) -> list[list[Finding]]:
+    """Findings, those together that are one mistake in the file: of one kind, about parts that one range of names
+    makes, next to each other in the list."""
+    groups: list[list[Finding]] = []
+    for finding in findings:
+        last = groups[-1][-1] if groups else None
+        if last is not None and _of_one_range(network, last, finding):
+            groups[-1].append(finding)
+        else:
+            groups.append([finding])
+    return groups
+
+
+def _of_one_range(network: Network, one: Finding, other: Finding) -> bool:
+    mark = network.marks.get(one.path[:2])
+    same_kind = (one.kind, one.severity, one.path[2:]) == (other.kind, other.severity, other.path[2:])
+    return same_kind and mark is not None and mark == network.marks.get(other.path[:2]) and one.at != other.at
+
+
+def _places(finding: Finding, others: Sequence[Finding]) -> str:
+    return listed([finding.at, *(other.at for other in others)], 3)
+
+
+def _likewise(others: Sequence[Finding]) -> str:
+    return f"; the other {len(others):,} likewise" if len(others) > 1 else "; the other likewise" if others else ""
 
 
 def left_lines(findings: AuditResult, source: str) -> list[str]:
@@ -47,10 +81,12 @@ def left_lines(findings: AuditResult, source: str) -> list[str]:
     for title, wanted in (("left, for a person to decide", False), ("left, with a mend", True)):
         some = [finding for finding in serious if bool(finding.edits) == wanted]
         text += ["", title] if some else []
-        for finding in some:
+        for finding, *others in alike(findings.network, some):
             line = findings.network.line(finding.path)
             place = f" ({source}:{line})" if line else ""
-            text.append(f"  {finding.severity} {finding.kind} at {finding.at}{place}: {finding.says}; {finding.mend}")
+            at = _places(finding, others)
+            more = _likewise(others)
+            text.append(f"  {finding.severity} {finding.kind} at {at}{place}: {finding.says}; {finding.mend}{more}")
     notes = [finding for finding in findings if finding.is_note]
     if notes:
         errors = any(finding.is_error for finding in findings)
@@ -89,7 +125,10 @@ def mend_body(result: MendResult, old: str = "before", new: str = "after") -> li
         result: the mends.
         old, new: what the document is called before and after.
     """
-    made = [f"  {finding.kind} at {finding.at}: {finding.mend}" for finding in result.made]
+    made = [
+        f"  {finding.kind} at {_places(finding, others)}: {finding.mend}{_likewise(others)}"
+        for finding, *others in alike(result.left.network, result.made)
+    ]
     made += [f"  not written: {why}" for why in result.refused]
     told = [line for part in (made, result.diff(old, new)) for line in (["", *part] if part else [])]
     return [*told, *left_lines(result.left, new)]

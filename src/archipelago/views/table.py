@@ -94,27 +94,6 @@ def lines(shown: Table, indent: str = "") -> list[str]:
     return text
 
 
-def folded(names: Iterable[str]) -> str:
-    """Names with runs of numbers folded: p1, p2, p3, p7 becomes p1-p3, p7."""
-    parsed = []
-    for name in dict.fromkeys(names):
-        match = re.fullmatch(r"(.*?)(\d{1,9})", name)
-        parsed.append((match[1], int(match[2])) if match and not match[2].startswith("0") else (name, -1))
-    parsed.sort()
-    parts: list[str] = []
-    index = 0
-    while index < len(parsed):
-        stem, first = parsed[index]
-        last = first
-        while first >= 0 and index + 1 < len(parsed) and parsed[index + 1] == (stem, last + 1):
-            index += 1
-            last += 1
-        index += 1
-        number = "" if first < 0 else str(first)
-        parts.append(f"{stem}{number}" if last == first else f"{stem}{first}-{stem}{last}")
-    return ", ".join(parts)
-
-
 def counted(count: int, noun: str) -> str:
     """A number with its noun: `1 pair`, `2 pairs`."""
     return f"{count:,} {noun}" + ("" if count == 1 else "s")

@@ -9,6 +9,7 @@ from typing import Any
 from archipelago.answer import Answer
 from archipelago.errors import QueryError
 from archipelago.knowledge.routes import Entry
+from archipelago.model.problems import folded
 from archipelago.simulation.events import (
     FAULTS,
     WORDS,
@@ -45,7 +46,7 @@ from archipelago.simulation.steps import DROPS, FRAME_DROPS
 from archipelago.views.face import Face
 from archipelago.views.messages import message_text
 from archipelago.views.schema import COUNT, FLAG, NUMBER, TEXT, maybe, record, several
-from archipelago.views.table import Table, folded, table
+from archipelago.views.table import Table, table
 
 
 @dataclass(frozen=True, slots=True)
