@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import pickle
+from collections.abc import Iterator, Mapping
+from copy import deepcopy
+from dataclasses import fields, is_dataclass
 from random import Random
 
 import pytest
+import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -12,6 +17,7 @@ from archipelago import DocumentError, amend, network_text, read_brief, read_net
 from archipelago.files.network import network_from
 from archipelago.files.tree import LARGEST, parse
 from archipelago.model.finding import REMOVE, Edit
+from every_field import full_of_everything
 from makers import designed, mistakes, mixed_brief, trunked_brief
 
 GOOD = """\
@@ -191,3 +197,44 @@ def test_edited_networks_still_read(random):
     text = network_text(network)
     for _, edits, _ in mistakes(network, Random(random.random())):
         assert read(amend(text, edits)) != network
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_what_is_read_is_frozen_all_the_way(seed):
+    """Also where a list is there and empty."""
+    network = read_network(emptied(network_text(full_of_everything(Random(seed)))))
+    assert [*thawed(network)] == []
+    for parts in (network.devices, network.hosts, network.vlans):
+        with pytest.raises(TypeError, match="make another"):
+            parts["nobody"] = 1
+        with pytest.raises(TypeError):
+            parts.pop("nobody", None)
+    assert pickle.loads(pickle.dumps(network)) == deepcopy(network) == network
+
+
+def emptied(text: str) -> str:
+    """A network document with every list of a device's parts there, and empty where nothing was said."""
+    tree = yaml.safe_load(text)
+    for device in tree["devices"].values():
+        if device["kind"] == "l3switch":
+            device.setdefault("routes", [])
+            device.setdefault("gateway", [])
+        for part in device.get("interfaces", {}).values():
+            if "vlan" in part:
+                part.setdefault("virtual", [])
+                part.setdefault("dhcp-relay", [])
+                part.setdefault("address", [])
+    return yaml.safe_dump({"expect": [], "traffic": [], **tree}, sort_keys=False)
+
+
+def thawed(value: object, path: str = "") -> Iterator[str]:
+    """The places within a value that could be changed."""
+    if type(value) in (list, dict, set):
+        yield path
+    elif is_dataclass(value):
+        for field in (field for field in fields(value) if field.compare):
+            yield from thawed(getattr(value, field.name), f"{path}.{field.name}")
+    elif isinstance(value, (tuple, frozenset, Mapping)):
+        within = value.items() if isinstance(value, Mapping) else enumerate(value)
+        for key, part in within:
+            yield from thawed(part, f"{path}.{key}")

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import MISSING, Field, fields, is_dataclass
 from importlib import import_module
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, NoReturn
 
 if TYPE_CHECKING:
     from archipelago.views.face import Face
@@ -75,12 +75,25 @@ def _within(text: str, width: int) -> str:
 
 
 class Parts(dict[str, Any]):
-    """Parts by their names, as a document lists them; its `repr` is one short line."""
+    """Parts by their names, as a document lists them. It is made once and not changed: `with_changes` and
+    `dataclasses.replace` make another network. Its `repr` is one short line."""
 
     __slots__ = ()
 
     def __repr__(self) -> str:
         return _within(f"<{len(self):,} by name: {', '.join(self)}", WIDTH - 1) + ">"
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return type(self), (dict(self),)
+
+    def _changed(self, *_: object, **__: object) -> NoReturn:
+        raise TypeError("the parts of a network are not changed in place; make another with dataclasses.replace")
+
+    __setitem__ = __delitem__ = __ior__ = _changed
+    clear = pop = popitem = setdefault = update = _changed
+
+
+NO_PARTS = Parts()
 
 
 def name_parts(whole: Any) -> None:
@@ -89,7 +102,7 @@ def name_parts(whole: Any) -> None:
     for field in fields(whole):
         parts = getattr(whole, field.name)
         if type(parts) is dict and field.compare:
-            object.__setattr__(whole, field.name, Parts(parts))
+            object.__setattr__(whole, field.name, Parts(parts) if parts else NO_PARTS)
 
 
 class Answer:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from archipelago.failures.result import Outages
     from archipelago.knowledge.devices import Node
     from archipelago.knowledge.index import NetworkIndex
+    from archipelago.model.filters import Probe
     from archipelago.model.network import Network
     from archipelago.simulation.breaking import Broken
 
@@ -70,18 +71,19 @@ def break_part(
     from archipelago.simulation.breaking import break_part as run
     from archipelago.simulation.station import SECOND
 
-    index, ends = _first_reached(network, source, target)
+    kind = parse_probe(probe)
+    index, ends = _first_reached(network, source, target, kind)
     if not (0.001 <= every <= 1 and (restore is None or 0 < restore <= 3600)):
         raise QueryError("probes are 0.001 s to 1 s apart, and what comes back does so within an hour")
     return run(
         index.knowledge,
         ends[0][0],
-        _asked(index, *ends[0], family),
+        _asked(index, *ends[0], family, kind),
         part,
         every=round(every * SECOND),
         restore=None if restore is None else round(restore * SECOND),
         orderly=orderly,
-        kind=parse_probe(probe),
+        kind=kind,
     )
 
 
@@ -165,7 +167,7 @@ def _double(
     return outages_of(work, (row for piece in pieces for row in done[piece]))
 
 
-def _first_reached(network: Network, source: str, target: str) -> tuple[NetworkIndex, Ends]:
+def _first_reached(network: Network, source: str, target: str, probe: Probe) -> tuple[NetworkIndex, Ends]:
     """The ends of a question; of the hosts of a VLAN or a subnet the first that is reached, else the first."""
     from archipelago.knowledge.index import index_network
     from archipelago.simulation.reach import reach
@@ -174,19 +176,21 @@ def _first_reached(network: Network, source: str, target: str) -> tuple[NetworkI
     targets = each_target(known, source, target)
     for one in targets if len(targets) > 1 else ():
         index, ends = ends_of(known, source, one)
-        if reach(index, *ends[0], probes=1).reached:
+        if reach(index, *ends[0], probe=probe, probes=1).reached:
             return index, ends
     return ends_of(known, source, targets[0])
 
 
-def _asked(index: NetworkIndex, start: Node, goal: Node | Address, family: int | None) -> tuple[str, Address]:
+def _asked(
+    index: NetworkIndex, start: Node, goal: Node | Address, family: int | None, probe: Probe
+) -> tuple[str, Address]:
     """Whom one end asks, and at which address."""
     from archipelago.knowledge.devices import Node
     from archipelago.knowledge.ends import common_family
     from archipelago.simulation.reach import asked_address
 
     name = goal.name if isinstance(goal, Node) else str(goal)
-    address = asked_address(index, start, goal, family or common_family(start, goal))
+    address = asked_address(index, start, goal, family or common_family(start, goal), probe)
     if address is None:
         raise QueryError(f"{start.name} and {name} share no address family that is asked for")
     return name, address

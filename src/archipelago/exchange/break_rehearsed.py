@@ -106,7 +106,7 @@ def breaking(
         return Breaks(after.knowledge.written, None), None
     source, target = find_source(whole, watched[0]), find_end(whole, watched[1])
     name = target.name if isinstance(target, Node) else str(target)
-    address = asked_address(whole, source, target, common_family(source, target))
+    address = asked_address(whole, source, target, common_family(source, target), probe)
     if address is None:
         raise QueryError(f"{source.name} and {name} share no address family that is asked for")
     patient = know(_holding(knowledge.written))

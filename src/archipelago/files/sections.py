@@ -269,13 +269,13 @@ class Reader:
                 sections[word] = got
         return sections
 
-    def listed(self, key: Key, value: Any, path: Path) -> list[tuple[int, Fields]]:
+    def listed(self, key: Key, value: Any, path: Path) -> tuple[tuple[int, Fields], ...]:
         """A list of sections, each with its place; a cable alone stands for its ends."""
         value = [] if value is None else value
         alone = isinstance(value, dict) or (key.holds == (Holder.CABLE,) and isinstance(value, str))
         if not isinstance(value, list) and not alone:
             self.add(path, f"{shown(value)} stands where a list is expected")
-            return []
+            return ()
         sections = []
         for number, entry in enumerate([value] if alone else value):
             where: Path = path if alone else (*path, number)
@@ -287,7 +287,7 @@ class Reader:
             got = self.section(key.holds, entry, where)
             if got is not BAD:
                 sections.append((number, got[1]))
-        return sections
+        return tuple(sections)
 
     def _trunk(self, value: Any, path: Path) -> Any:
         """`all`, or VLANs by name or id, or ranges of ids."""

@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from archipelago.addressing.convention import FIRST, GatewayConvention
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.answer import OneLine, name_parts
+from archipelago.answer import OneLine, Parts, name_parts
 from archipelago.errors import ModelError
 from archipelago.model.brief_rules import brief_problems
 from archipelago.model.demand import Demand
@@ -140,10 +140,10 @@ class Brief:
     space: tuple[Prefix, ...] = ()
     reserved: tuple[Prefix, ...] = ()
     conventions: Conventions = field(default_factory=Conventions)
-    vlans: Mapping[str, VlanNeed] = field(default_factory=dict)
-    devices: Mapping[str, DeviceNeed] = field(default_factory=dict)
+    vlans: Mapping[str, VlanNeed] = field(default_factory=Parts)
+    devices: Mapping[str, DeviceNeed] = field(default_factory=Parts)
     gateways: tuple[GatewayPlace, ...] = ()
-    hosts: Mapping[str, HostNeed] = field(default_factory=dict)
+    hosts: Mapping[str, HostNeed] = field(default_factory=Parts)
     cables: tuple[Cable, ...] = ()
     outside: Outside | None = None
     expect: tuple[Expectation, ...] = ()

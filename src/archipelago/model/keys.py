@@ -9,6 +9,7 @@ from __future__ import annotations
 from fractions import Fraction
 
 from archipelago.addressing.convention import FIRST
+from archipelago.answer import NO_PARTS
 from archipelago.model.filters import ECHO
 from archipelago.model.key import ADDRESSED, FILTERING, INTERFACES, SWITCHED, Holder, Key, Value
 from archipelago.model.leases import USUAL_LEASE
@@ -32,13 +33,13 @@ KEYS = (
     Key("space", Value.PREFIX, _BRIEF, "what subnets are carved from", many=True, required=True),
     Key("reserved", Value.PREFIX, _BRIEF, "blocks that are not given out", many=True, default=()),
     Key("conventions", Value.SECTION, _BRIEF, "house rules", holds=(Holder.CONVENTIONS,)),
-    Key("vlans", Value.NAMED, _NETWORK, "the catalogue: the id of each VLAN by its name", default={}),
-    Key("vlans", Value.NAMED, _BRIEF, "the VLANs by name", default={}, holds=(Holder.VLAN_NEED,)),
-    Key("devices", Value.NAMED, _NETWORK, "the devices by name", default={}, holds=_DEVICE),
-    Key("devices", Value.NAMED, _BRIEF, "the devices by name", default={}, holds=(Holder.DEVICE_NEED,)),
+    Key("vlans", Value.NAMED, _NETWORK, "the catalogue: the id of each VLAN by its name", default=NO_PARTS),
+    Key("vlans", Value.NAMED, _BRIEF, "the VLANs by name", default=NO_PARTS, holds=(Holder.VLAN_NEED,)),
+    Key("devices", Value.NAMED, _NETWORK, "the devices by name", default=NO_PARTS, holds=_DEVICE),
+    Key("devices", Value.NAMED, _BRIEF, "the devices by name", default=NO_PARTS, holds=(Holder.DEVICE_NEED,)),
     Key("gateways", Value.LIST, _BRIEF, "where the gateways of VLANs are", default=(), holds=(Holder.GATEWAY,)),
-    Key("hosts", Value.NAMED, _NETWORK, "the hosts by name", default={}, holds=_HOST),
-    Key("hosts", Value.NAMED, _BRIEF, "the hosts by name", default={}, holds=(Holder.HOST_NEED,)),
+    Key("hosts", Value.NAMED, _NETWORK, "the hosts by name", default=NO_PARTS, holds=_HOST),
+    Key("hosts", Value.NAMED, _BRIEF, "the hosts by name", default=NO_PARTS, holds=(Holder.HOST_NEED,)),
     Key("outside", Value.SECTION, _BRIEF, "where the outside is reached", holds=(Holder.OUTSIDE,)),
     Key("cables", Value.LIST, _BOTH, "the cables; one alone is written as its ends", default=(), holds=(Holder.CABLE,)),
     Key("expect", Value.LIST, _BOTH, "what must hold, and is checked", default=(), holds=(Holder.EXPECTATION,)),
@@ -47,8 +48,8 @@ KEYS = (
     Key("kind", Value.KIND, (Holder.DEVICE, Holder.DEVICE_NEED), "router, l3switch or switch", required=True),
     Key("routing", Value.FAMILY, _DEVICE, "the families that it forwards; must be written on an l3switch", many=True),
     Key("vlans", Value.VLAN, _DEVICE, "the VLANs that exist on it; all of the catalogue where not written", many=True),
-    Key("ports", Value.NAMED, _DEVICE, "the physical ports by name", default={}, holds=(Holder.PORT,)),
-    Key("interfaces", Value.NAMED, _DEVICE, "its other interfaces by name", default={}, holds=INTERFACES),
+    Key("ports", Value.NAMED, _DEVICE, "the physical ports by name", default=NO_PARTS, holds=(Holder.PORT,)),
+    Key("interfaces", Value.NAMED, _DEVICE, "its other interfaces by name", default=NO_PARTS, holds=INTERFACES),
     Key("routes", Value.LIST, _DEVICE, "the static routes", default=(), holds=(Holder.ROUTE,)),
     Key("ports", Value.PORTS, (Holder.DEVICE_NEED,), "how many (p1, p2, ...), or their names"),
     Key("manage", Value.VLAN, (Holder.DEVICE_NEED,), "the VLAN that it gets an address in, for itself"),
@@ -149,7 +150,12 @@ KEYS = (
     ),
     # leases
     Key(
-        "dhcp-pools", Value.NAMED, (*_DEVICE, *_HOST), "the addresses that it leases", default={}, holds=(Holder.POOL,)
+        "dhcp-pools",
+        Value.NAMED,
+        (*_DEVICE, *_HOST),
+        "the addresses that it leases",
+        default=NO_PARTS,
+        holds=(Holder.POOL,),
     ),
     Key(
         "dhcp-relay", Value.ADDRESS, FILTERING, "the servers that it sends what hosts ask on to", many=True, default=()
@@ -167,7 +173,7 @@ KEYS = (
     Key("gateway", Value.ADDRESS, (Holder.POOL,), "the gateway given; none where not written"),
     Key("dns-server", Value.ADDRESS, (Holder.POOL,), "the name servers given", many=True, default=()),
     Key("lease-time", Value.DURATION, (Holder.POOL,), "how long a lease is", default=USUAL_LEASE),
-    Key("reservations", Value.NAMED, (Holder.POOL,), "the address kept for a host, by its name", default={}),
+    Key("reservations", Value.NAMED, (Holder.POOL,), "the address kept for a host, by its name", default=NO_PARTS),
     # spanning tree
     Key("spanning-tree", Value.ON_OFF, _DEVICE, "whether it takes part in the spanning tree", default=True),
     Key("bridge-priority", Value.BRIDGE_PRIORITY, _DEVICE, "the lowest is the tree's root; 32768 where not written"),
@@ -202,7 +208,7 @@ KEYS = (
     Key("priority-decrement", Value.DECREMENT, (Holder.TRACK,), "by how much", default=USUAL_DECREMENT),
     # filters
     Key("console", Value.FLAG, _DEVICE, "it has a way in of its own, not over this network", default=False),
-    Key("filters", Value.NAMED, _DEVICE, "its filters by name", default={}, holds=(Holder.FILTER,)),
+    Key("filters", Value.NAMED, _DEVICE, "its filters by name", default=NO_PARTS, holds=(Holder.FILTER,)),
     Key("filter-in", Value.NAME, FILTERING, "the filter that sees what comes in"),
     Key("filter-out", Value.NAME, FILTERING, "the filter that sees what is forwarded out"),
     Key(

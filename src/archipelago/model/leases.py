@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from archipelago.addressing.values import Address, Prefix, parse_address
-from archipelago.answer import OneLine, name_parts
+from archipelago.answer import OneLine, Parts, name_parts
 from archipelago.errors import AddressError, DurationError, quoted
 
 _DURATION = re.compile(r"(\d{1,9})(?:\.(\d{1,3}))?(ms|s|m|h|d)", re.ASCII)
@@ -61,7 +61,7 @@ class Pool(OneLine):
     gateway: Address | None = None
     dns_server: tuple[Address, ...] = ()
     lease_time: int = USUAL_LEASE
-    reservations: Mapping[str, Address] = field(default_factory=dict)
+    reservations: Mapping[str, Address] = field(default_factory=Parts)
 
     def __post_init__(self) -> None:
         name_parts(self)

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, fields
 from typing import Any
 
-from archipelago.answer import name_parts
+from archipelago.answer import Parts, name_parts
 from archipelago.errors import ModelError
 from archipelago.model.demand import Demand
 from archipelago.model.expectation import Expectation
@@ -30,9 +30,9 @@ class Network:
     """
 
     title: str = ""
-    vlans: Mapping[str, int] = field(default_factory=dict)
-    devices: Mapping[str, Device] = field(default_factory=dict)
-    hosts: Mapping[str, Host] = field(default_factory=dict)
+    vlans: Mapping[str, int] = field(default_factory=Parts)
+    devices: Mapping[str, Device] = field(default_factory=Parts)
+    hosts: Mapping[str, Host] = field(default_factory=Parts)
     cables: tuple[Cable, ...] = ()
     expect: tuple[Expectation, ...] = ()
     traffic: tuple[Demand, ...] = ()

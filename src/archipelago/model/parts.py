@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from archipelago.addressing.values import Address, InterfaceAddress, Prefix
-from archipelago.answer import OneLine, name_parts
+from archipelago.answer import NO_PARTS, OneLine, Parts, name_parts
 from archipelago.model.filters import Filter
 from archipelago.model.leases import Pool
 from archipelago.model.virtual import VirtualRouter
@@ -190,15 +190,15 @@ class Device(OneLine):
     kind: Kind
     routing: tuple[int, ...] | None = None
     vlans: tuple[int, ...] | None = None
-    ports: Mapping[str, Port] = field(default_factory=dict)
-    interfaces: Mapping[str, Interface] = field(default_factory=dict)
+    ports: Mapping[str, Port] = field(default_factory=Parts)
+    interfaces: Mapping[str, Interface] = field(default_factory=Parts)
     routes: tuple[Route, ...] = ()
     gateway: tuple[NextHop, ...] = ()
     off: bool = False
     unresolved: Literal["hold", "drop"] | None = None
     mac: int | None = None
-    filters: Mapping[str, Filter] = field(default_factory=dict)
-    dhcp_pools: Mapping[str, Pool] = field(default_factory=dict)
+    filters: Mapping[str, Filter] = field(default_factory=Parts)
+    dhcp_pools: Mapping[str, Pool] = field(default_factory=Parts)
     spanning_tree: bool = True
     bridge_priority: int | None = None
     console: bool = False
@@ -223,12 +223,12 @@ class Host(OneLine):
     auto: bool = False
     mac: int | None = None
     dhcp: bool = False
-    dhcp_pools: Mapping[str, Pool] = field(default_factory=dict)
+    dhcp_pools: Mapping[str, Pool] = field(default_factory=lambda: NO_PARTS)
     mtu: int | None = None
     description: str = ""
 
     def __post_init__(self) -> None:
-        if self.dhcp_pools:  # hosts are many, and few serve
+        if type(self.dhcp_pools) is dict:  # hosts are many, and few serve
             name_parts(self)
 
 

@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from archipelago.addressing.values import Address, is_link_local
+from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.delivery import Ended
 from archipelago.knowledge.forwarding import source_towards
 from archipelago.knowledge.header import probe_header
@@ -128,7 +129,8 @@ class AddressAsking:
     def _simulated(self, host: str, address: Address, probe: Probe) -> tuple[bool, bool]:
         index = self._index
         if self._within is None:
-            self._within = few_hosts(index, {*self._hosts, OUTSIDE} & index.network.hosts.keys())
+            kinds = {alike[0].name for alike in alike_hosts(index)}  # what they keep up stays up
+            self._within = few_hosts(index, kinds | ({*self._hosts, OUTSIDE} & index.network.hosts.keys()))
         node, version = index.knowledge.nodes[host], address.version
         answer = reach(index, node, address, probes=1, family=version, within=self._within, probe=probe)
         return answer.reached, answer.finding is not None and answer.finding.kind == "filtered"

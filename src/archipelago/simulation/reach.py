@@ -180,12 +180,14 @@ def reaches(
     )
 
 
-def asked_address(index: NetworkIndex, source: Node, target: Node | Address, version: int | None) -> Address | None:
+def asked_address(
+    index: NetworkIndex, source: Node, target: Node | Address, version: int | None, probe: Probe = ECHO
+) -> Address | None:
     """The address that a source asks a target at: of a device's that by which it would manage it, the first that it
-    reaches, if it reaches any. None where the two have no family in common, or not that one."""
+    reaches by such a probe, if it reaches any. None where the two have no family in common, or not that one."""
     addresses = _addresses(index, source, target, version)
     if len(addresses) > 1:
-        asked = (one for one in addresses if _probed(index, source, target, one, None, probe=ECHO, probes=1).reached)
+        asked = (one for one in addresses if _probed(index, source, target, one, None, probe=probe, probes=1).reached)
         return next(asked, addresses[0])
     return addresses[0] if addresses else None
 
