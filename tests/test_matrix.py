@@ -12,10 +12,13 @@ from hypothesis import given, reject, settings
 from hypothesis import strategies as st
 
 from agreement import calculated, simulated
+from archipelago.knowledge.ends import first_address
+from archipelago.knowledge.index import index_network
 from archipelago.knowledge.known import know
 from archipelago.knowledge.parts import switched_off
 from archipelago.reachability.matrix import matrix, what_if
 from makers import scrambled
+from outages_referee import a_network
 
 
 @pytest.mark.long
@@ -34,6 +37,28 @@ def test_the_arrays_agree_with_the_simulation(seed, family):
 def test_they_agree_where_broadcasts_never_end_and_where_addresses_are_held_twice(seed, family):
     network = scrambled(Random(seed), anything=True)
     assert calculated(network, family) == simulated(network, family)
+
+
+@pytest.mark.parametrize("seed", [*range(300, 330), 9100053, 9100258])
+def test_in_any_family_is_in_one_or_the_other(seed):
+    """Also where several hold an address in IPv6 only."""
+    network = a_network(Random(seed))
+    if network is None:
+        pytest.skip("this seed makes nothing to ask about")
+    four, six, both = (matrix(network, family, causes=False) for family in (4, 6, None))
+    for source, target, _ in both.rows():
+        i, j = (both.kind[both.hosts.index(name)] for name in (source, target))
+        reached = four[source, target], six[source, target]
+        assert bool(both.some[i, j]) == any(reached), (source, target)
+        addressed = [version for version in (4, 6) if common(network, source, target, version)]
+        every = all(reached[version == 6] for version in addressed) and bool(addressed)
+        assert bool(both.every[i, j]) == every, (source, target)
+
+
+def common(network, source, target, version):
+    """Whether two hosts have both an address of a family."""
+    nodes = index_network(network).knowledge.nodes
+    return all(first_address(nodes[name], version) is not None for name in (source, target))
 
 
 def parts_of(network):

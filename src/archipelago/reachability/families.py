@@ -17,7 +17,8 @@ from archipelago.reachability.outcome import Outcome
 
 class Decided:
     """The engine's answer by kind: who reaches whom (`between`), for which pairs that is not for the arrays to say
-    (`doubtful`), and of these whose packets are `translated` on their way. A kind is hosts that are of one class in
+    (`doubtful`; `doubtful_in_ipv6` where IPv4 decides `between`), and of these whose packets are `translated` on their
+    way. A kind is hosts that are of one class in
     each family; where an address is held by several, whose answer wins is a matter of where one asks from, so there
     each host class is a kind of its own."""
 
@@ -61,6 +62,9 @@ class Decided:
         for version in (6, 4):
             if version in self.outcomes:
                 self._lay(version, self.outcomes[version])
+            if version == 6:
+                self.doubtful_in_ipv6 = self.doubtful.copy()
+        self.doubtful_in_ipv6 &= self.version == 4
         for version, too_large in self._too_large.items():
             if too_large is not None:  # whether answers in pieces get through, and what to mend, the simulation says
                 has = np.flatnonzero(self.classes[version] >= 0)

@@ -232,7 +232,7 @@ def _answer(
 ) -> Matrix:
     arrays = answer.arrays
     groups: tuple[Group, ...] = ()
-    if answer.doubtful.any() or (causes and not answer.all_reached):
+    if answer.doubtful.any() or answer.doubtful_in_ipv6.any() or (causes and not answer.all_reached):
         index = index or NetworkIndex(arrays.knowledge)
         settled = settle(index, answer, causes=causes, most=most_asked, simulated=simulated)
         if excused is not None:

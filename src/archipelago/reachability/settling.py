@@ -42,19 +42,21 @@ def settle(
     carrying one from station to station; where several hold an address, by the simulation, which is asked for
     `causes`, too, and `most` times; pairs that are left count as not reached. What `simulated` has of the same network
     is not asked again, where no causes are wanted."""
-    sources, targets = np.nonzero(answer.doubtful)
+    sources, targets = np.nonzero(answer.doubtful | answer.doubtful_in_ipv6)
     settled: Settled = {}
     if not len(sources):
         return settled
     answer.own()
-    answer.between[sources, targets] = answer.every[sources, targets] = False
-    settling = _Settling(index, answer, {} if simulated is None else simulated)
+    answer.between[answer.doubtful] = answer.every[answer.doubtful | answer.doubtful_in_ipv6] = False
+    settling = _Settling(index, answer, {} if simulated is None else simulated, most)
     for i, j in steps(list(zip(sources.tolist(), targets.tolist(), strict=True)), "following single packets"):
         ends = settling.ends(i, j)
         if ends is None:
             continue
         reached = settling.carried(ends) if answer.translated[i, j] else None
-        if reached:
+        if not answer.doubtful[i, j]:
+            reached = bool(answer.between[i, j])  # only IPv6 is in doubt
+        elif reached:
             settled[i, j] = (None, "out")
         elif (reached is None or causes) and settling.asked < most:
             if causes:
@@ -73,8 +75,9 @@ def settle(
 class _Settling:
     """Decides single pairs."""
 
-    def __init__(self, index: NetworkIndex, answer: Decided, simulated: Simulated) -> None:
+    def __init__(self, index: NetworkIndex, answer: Decided, simulated: Simulated, most: int) -> None:
         self._index = index
+        self._most = most
         self._simulated = simulated
         self._answer = answer
         self._members = members_of(answer)
@@ -122,7 +125,8 @@ class _Settling:
         answer = self._answer
         if answer.family is not None or set(common_families(*ends)) != {4, 6}:
             return []
-        return [self.simulated(ends, 6)] if answer.probe.size else answer.in_ipv6(i, j)
+        asked = bool(answer.probe.size) or (answer.doubtful_in_ipv6[i, j] and self.asked < self._most)
+        return [self.simulated(ends, 6)] if asked else answer.in_ipv6(i, j)
 
     @cached_property
     def _within(self) -> Knowledge:
