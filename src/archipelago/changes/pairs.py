@@ -11,7 +11,6 @@ import numpy as np
 
 from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.matrix import Matrix, matrix
-from archipelago.reachability.settling import Simulated
 
 EXAMPLES = 3
 Pair = tuple[str, str]
@@ -32,14 +31,9 @@ class Cut(NamedTuple):
 NOTHING = Cut(0)
 
 
-def by_family(arrays: NetworkArrays, family: int | None = None, simulated: Simulated | None = None) -> Pairs:
-    """All pairs in each family that the network has, or in the one asked for; what `simulated` has of it is not asked
-    again."""
-    return {
-        version: matrix(arrays, version, causes=False, simulated=simulated)
-        for version in arrays.families
-        if family in (None, version)
-    }
+def by_family(arrays: NetworkArrays, family: int | None = None) -> Pairs:
+    """All pairs in each family that the network has, or in the one asked for."""
+    return {version: matrix(arrays, version, causes=False) for version in arrays.families if family in (None, version)}
 
 
 class Between:

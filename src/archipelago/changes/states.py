@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 
 from archipelago.addressing.values import Address
@@ -23,7 +23,6 @@ from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.management import AddressAsking, own_addresses
 from archipelago.reachability.promises import Promises
-from archipelago.reachability.settling import Simulated
 
 
 @dataclass(frozen=True)
@@ -38,12 +37,11 @@ class State:
     arrays: NetworkArrays
     ends: Between | None = None
     kept: frozenset[str] = frozenset()
-    _simulated: Simulated = field(init=False, default_factory=dict)
 
     @cached_property
     def answers(self) -> Pairs:
         """All pairs by family."""
-        return by_family(self.arrays, simulated=self._simulated)
+        return by_family(self.arrays)
 
     @cached_property
     def interrupted(self) -> tuple[Cut, Cut]:
@@ -64,7 +62,7 @@ class State:
     def promises(self) -> Promises:
         """What is expected, and what the policy says. Where several hold an address, that is told as such, not as a
         line of the policy."""
-        return Promises(self.plain, self.arrays, contested=False, simulated=self._simulated)
+        return Promises(self.plain, self.arrays, contested=False)
 
     @cached_property
     def broken(self) -> tuple[str, ...]:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
+from archipelago.answer import spelled_out
 from archipelago.errors import DocumentError, EditError
 from archipelago.files.amended import Amendable
 from archipelago.knowledge.index import NetworkIndex
@@ -16,7 +17,6 @@ from archipelago.model.finding import Edit, Finding
 from archipelago.progress import tell
 from archipelago.proof.gate import kinds_of_probe
 from archipelago.proof.pairs import Decision, causes_of_loss, compare, decide
-from archipelago.proof.promise import broken_places
 from archipelago.reachability.arrays import NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.policy import BreachKey
@@ -26,6 +26,8 @@ MOST_TRIED = 60
 """So many mends are tried each for itself, fewer in a large network; the others together only."""
 WORK = 20_000
 """How many hosts, ports and routes all trials of one audit look at, about."""
+MOST_KEPT = 10_000
+"""Networks with mends are remembered while all of them have no more hosts."""
 Rules = Callable[[NetworkIndex], Sequence[Finding]]
 
 
@@ -80,6 +82,7 @@ class Trial:
         self._settled = tuple(dict.fromkeys((ECHO, probe, *named, *(kind for kind in kinds if not kind.size))))
         self._probes = tuple(dict.fromkeys((*self._settled, *kinds)))
         self._errors = _errors(found)
+        self._known: dict[tuple[str, ...], Tried] = {}
         parts = sum(
             len(device.ports) + len(device.interfaces) + len(device.routes) for device in network.devices.values()
         )
@@ -97,7 +100,7 @@ class Trial:
 
     @cached_property
     def _broken(self) -> set[int]:
-        return broken_places(self.plain)
+        return set(_promises(self.before).expectations)
 
     def attempt(self, edits: Sequence[Edit]) -> Attempt:
         """Make edits and decide all pairs."""
@@ -141,7 +144,7 @@ class Trial:
             made = new
         if made:
             return Attempt(after, f"it makes another error: {made[0].says}", gained, found, made)
-        unkept = sorted(broken_places(after.plain) - self._broken) if self._expects else []
+        unkept = sorted(_promises(after).expectations.keys() - self._broken) if self._expects else []
         if unkept:
             expected = after.plain.network.expect[unkept[0]]
             return Attempt(after, f"it breaks expectation {unkept[0] + 1}, {expected}", gained, found)
@@ -169,6 +172,9 @@ class Trial:
 
     def _after(self, edits: Sequence[Edit]) -> Tried | None:
         tell("proving mends")
+        made = tuple(map(spelled_out, edits))
+        if made in self._known:
+            return self._known[made]
         try:
             network = self._amendable.with_edits(edits)
         except (EditError, DocumentError):
@@ -176,7 +182,10 @@ class Trial:
         plain = apply_change(self.plain, network)
         wide = widened(plain)
         arrays = change_arrays(self.before.pairs.arrays, wide.written)
-        return Tried(plain, decide(arrays, self._probes, self._settled))
+        after = Tried(plain, decide(arrays, self._probes, self._settled))
+        if (len(self._known) + 1) * len(network.hosts) <= MOST_KEPT:
+            self._known[made] = after
+        return after
 
     def _gains_with(self, findings: Sequence[Finding], others: Sequence[Finding]) -> bool:
         """Whether mends help once what they bring to light is mended too."""

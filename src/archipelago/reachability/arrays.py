@@ -9,8 +9,8 @@ of the address space that no table, mask or next hop of the network tells apart.
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Hashable, Mapping
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -108,7 +108,8 @@ class Family:
 class NetworkArrays:
     """A network in arrays. `host_class` gives each host its class; each class has one host as its `example`, an
     `endpoint` that it is joined to and a `device`; `links` numbers the attachments of devices ("": what is inside one),
-    more of them as they turn up; `down` says that a host has no carrier; `up` that an endpoint's interface is up."""
+    more of them as they turn up; `down` says that a host has no carrier; `up` that an endpoint's interface is up.
+    `simulated` is what the simulation said of pairs of this network, added to: it is asked once."""
 
     knowledge: Knowledge
     hosts: tuple[str, ...]
@@ -123,3 +124,4 @@ class NetworkArrays:
     endpoint: Ints
     device: Ints
     families: Mapping[int, Family]
+    simulated: dict[Hashable, bool] = field(init=False, default_factory=dict, compare=False, repr=False)

@@ -20,7 +20,7 @@ from archipelago.reachability.arrays import Bools, Ints, NetworkArrays
 from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.causes import MOST_CAUSES, Group, explain
 from archipelago.reachability.families import Decided
-from archipelago.reachability.settling import MOST_ASKED, Simulated, settle
+from archipelago.reachability.settling import MOST_ASKED, settle
 
 if TYPE_CHECKING:
     from archipelago.knowledge.known import Knowledge
@@ -171,7 +171,6 @@ def matrix(
     excused: Callable[[Decided], Bools] | None = None,
     most: int = MOST_CAUSES,
     probe: Probe = ECHO,
-    simulated: Simulated | None = None,
 ) -> Matrix:
     """Decide every ordered pair of hosts.
 
@@ -182,14 +181,13 @@ def matrix(
         excused: gives the pairs of kinds that need not be reached: they count as if they were.
         most: how many ends of ways are looked into for causes, those of the most pairs first.
         probe: what is sent.
-        simulated: what the simulation said of the same network in other answers, without `causes`; added to.
     """
     index = network if isinstance(network, NetworkIndex) else None
     if isinstance(network, NetworkArrays):
         arrays = network
     else:
         arrays = build_arrays(network.knowledge if isinstance(network, NetworkIndex) else know(network))
-    return _answer(Decided(arrays, family, (probe,)), index, causes, excused, most, simulated=simulated)
+    return _answer(Decided(arrays, family, (probe,)), index, causes, excused, most)
 
 
 def by_probe(
@@ -227,14 +225,13 @@ def _answer(
     excused: Callable[[Decided], Bools] | None,
     most: int,
     most_asked: int = MOST_ASKED,
-    simulated: Simulated | None = None,
     meant: Callable[[Decided], Bools] | None = None,
 ) -> Matrix:
     arrays = answer.arrays
     groups: tuple[Group, ...] = ()
     if answer.doubtful.any() or answer.doubtful_in_ipv6.any() or (causes and not answer.all_reached):
         index = index or NetworkIndex(arrays.knowledge)
-        settled = settle(index, answer, causes=causes, most=most_asked, simulated=simulated)
+        settled = settle(index, answer, causes=causes, most=most_asked)
         if excused is not None:
             fine = excused(answer)
             answer.between |= fine

@@ -16,7 +16,6 @@ from archipelago.reachability.build import build_arrays, change_arrays
 from archipelago.reachability.expect import check, names_addresses_beyond
 from archipelago.reachability.matrix import matrix
 from archipelago.reachability.policy import Breach, BreachKey, breaches
-from archipelago.reachability.settling import Simulated
 
 Parts = Sequence[str]
 
@@ -30,14 +29,10 @@ class Promises:
         arrays: the same in arrays, with the outside where it says what leads there.
         contested: the policy is also asked about pairs whose way depends on an address that several hold, which takes
             the simulation.
-        simulated: what the simulation said of the same network; added to.
     """
 
-    def __init__(
-        self, plain: Knowledge, arrays: NetworkArrays, *, contested: bool = True, simulated: Simulated | None = None
-    ) -> None:
+    def __init__(self, plain: Knowledge, arrays: NetworkArrays, *, contested: bool = True) -> None:
         self._contested = contested
-        self._simulated = simulated
         self._plain = plain
         self._network = plain.network
         self._given = arrays
@@ -81,7 +76,7 @@ class Promises:
             checked = check(left, reasons=False)
         else:
             arrays = self._without(parts)
-            answer = matrix(arrays, causes=False, simulated=None if parts else self._simulated)
+            answer = matrix(arrays, causes=False)
             checked = check(arrays.knowledge, None, answer, outside=self._wide[1], reasons=False, arrays=arrays)
         return {number for number, verdict in enumerate(checked.verdicts) if verdict.broken}
 

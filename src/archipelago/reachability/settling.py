@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
 from functools import cached_property
 
 import numpy as np
 
+from archipelago.addressing.values import Address
 from archipelago.diagnosis.stop import Direction
 from archipelago.knowledge.conversing import Conversing
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.ends import common_families, common_family, first_address
+from archipelago.knowledge.filtering import judge
 from archipelago.knowledge.forwarding import source_towards
+from archipelago.knowledge.header import probe_header
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
-from archipelago.model.filters import Probe
+from archipelago.model.filters import Filter
 from archipelago.model.finding import Finding
 from archipelago.progress import steps
 from archipelago.reachability.arrays import Ints
@@ -26,29 +30,20 @@ MOST_ASKED = 2_000
 
 Settled = dict[tuple[int, int], tuple[Finding | None, Direction]]
 """What the simulation said of two kinds: the mistake and the direction, no mistake where they reach each other."""
-Simulated = dict[tuple[str, str, int, Probe], bool]
-"""What the simulation said in one network of pairs of hosts, by family and probe: several answers can share it."""
 
 
-def settle(
-    index: NetworkIndex,
-    answer: Decided,
-    *,
-    causes: bool = True,
-    most: int = MOST_ASKED,
-    simulated: Simulated | None = None,
-) -> Settled:
+def settle(index: NetworkIndex, answer: Decided, *, causes: bool = True, most: int = MOST_ASKED) -> Settled:
     """Decide what the arrays cannot, and enter it into their answer: where packets are translated on their way, by
     carrying one from station to station; where several hold an address, by the simulation, which is asked for
-    `causes`, too, and `most` times; pairs that are left count as not reached. What `simulated` has of the same network
-    is not asked again, where no causes are wanted."""
+    `causes`, too, and `most` times; pairs that are left count as not reached. Where no causes are wanted it is asked
+    once for all that the filters of the network treat alike."""
     sources, targets = np.nonzero(answer.doubtful | answer.doubtful_in_ipv6)
     settled: Settled = {}
     if not len(sources):
         return settled
     answer.own()
     answer.between[answer.doubtful] = answer.every[answer.doubtful | answer.doubtful_in_ipv6] = False
-    settling = _Settling(index, answer, {} if simulated is None else simulated, most)
+    settling = _Settling(index, answer, most)
     for i, j in steps(list(zip(sources.tolist(), targets.tolist(), strict=True)), "following single packets"):
         ends = settling.ends(i, j)
         if ends is None:
@@ -75,10 +70,9 @@ def settle(
 class _Settling:
     """Decides single pairs."""
 
-    def __init__(self, index: NetworkIndex, answer: Decided, simulated: Simulated, most: int) -> None:
+    def __init__(self, index: NetworkIndex, answer: Decided, most: int) -> None:
         self._index = index
         self._most = most
-        self._simulated = simulated
         self._answer = answer
         self._members = members_of(answer)
         self._conversing = Conversing(index.carrier, answer.filters)
@@ -114,11 +108,26 @@ class _Settling:
         version = family or self._answer.family or common_family(*ends)
         if version is None:
             return False
-        probe = self._answer.probe
-        key = (ends[0].name, ends[1].name, version, probe)
-        if key not in self._simulated:
-            self._simulated[key] = reaches(self._index, *ends, family=version, within=self._within, probe=probe)
-        return self._simulated[key]
+        probe, known = self._answer.probe, self._answer.arrays.simulated
+        key = (ends[0].name, ends[1].name, version, probe.size, self._treated(ends, version))
+        if key not in known:
+            known[key] = reaches(self._index, *ends, family=version, within=self._within, probe=probe)
+        return known[key]
+
+    def _treated(self, ends: tuple[Node, Node], version: int) -> Hashable:
+        """What tells the probe from others on their way: which filters end it, or its answer, by whatever address it
+        is translated to."""
+        filters, translated = self._index.once(_filters_in_use)
+        target = first_address(ends[1], version)
+        source = source_towards(self._index.knowledge.state(ends[0].name), target) if target is not None else None
+        if source is None or target is None:
+            return self._answer.probe
+        probe, others = self._answer.probe, [one for one in translated if one.version == version]
+        there = [probe_header(one, target, probe) for one in (source, *others)]
+        again = [
+            probe_header(one, other, probe, answers=True) for one in (target, *others) for other in (source, *others)
+        ]
+        return tuple([judge(one, header).passes for one in filters for header in (*there, *again)])
 
     def in_ipv6(self, i: int, j: int, ends: tuple[Node, Node]) -> list[bool]:
         """Whether they reach each other in IPv6, too; nothing where only one family is looked at."""
@@ -133,6 +142,14 @@ class _Settling:
         """The network with two hosts of each kind."""
         hosts = self._answer.arrays.hosts
         return few_hosts(self._index, {hosts[place] for kind in self._members for place in kind[:2].tolist()})
+
+
+def _filters_in_use(index: NetworkIndex) -> tuple[tuple[Filter, ...], tuple[Address, ...]]:
+    """The filters that stand on interfaces, and the addresses that sources are translated to."""
+    nics = [nic for node in index.knowledge.devices.values() for nic in node.nics.values()]
+    placed = {id(one): one for nic in nics for one in (nic.filter_in, nic.filter_out) if one is not None}
+    translated = (nic.translates_to for nic in nics if nic.source_nat and nic.translates_to is not None)
+    return tuple(placed.values()), tuple(dict.fromkeys(translated))
 
 
 def members_of(answer: Decided) -> list[Ints]:
