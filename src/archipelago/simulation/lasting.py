@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator
 
 from archipelago.knowledge.elected import Elected, Member
+from archipelago.knowledge.ends import first_address
 from archipelago.knowledge.index import NetworkIndex
 from archipelago.knowledge.known import Knowledge
 from archipelago.simulation.bidding import Bidder
@@ -31,12 +32,18 @@ def lasting(knowledge: Knowledge, probing: Probing, bidders: Collection[Bidder],
     """
     yield from _active_from_before(knowledge.elected, bidders)
     index = NetworkIndex(knowledge)
-    source, asked = knowledge.nodes[probing.node.name], probing.asked
-    anew = Probing(start(index, source, probing.address.version), source, probing.address, asked, probing.kind)
+    source, asked, address = knowledge.nodes[probing.node.name], probing.asked, probing.address
+    if asked is not None and knowledge.nodes[asked].kind == "host":
+        held = [own.address for nic in knowledge.nodes[asked].nics.values() for own in nic.addresses]
+        other = first_address(knowledge.nodes[asked], address.version)
+        if address not in held and other is not None:
+            yield f"{asked} keeps {address}; switched on anew, it would have {other}"
+            address = other
+    anew = Probing(start(index, source, address.version), source, address, asked, probing.kind)
     anew.until_settled(1, warm=index.once(held_twice))
     if anew.reached == survived:
         return
-    target = asked or str(probing.address)
+    target = asked or str(address)
     would = f"{source.name} would {'' if anew.reached else 'not '}reach {target}"
     why = next((what for what in _forgotten(knowledge, probing, bidders) if what[1] == anew.reached), None)
     because = f"what counts here are {why[0]}" if why else "what lasts from before is not known"
