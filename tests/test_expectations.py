@@ -200,6 +200,7 @@ def test_wrong_expectations_are_told_with_their_line(command, plain_bay, tmp_pat
     assert f":{file.read_text().count(chr(10))}:" in done.stderr
 
 
+@pytest.mark.long
 @given(seed=st.integers(0, 10**6))
 @settings(max_examples=25)
 def test_expectations_are_the_matrix_asked_by_name(seed):

@@ -102,6 +102,7 @@ def test_without_its_router_a_host_has_no_address():
     assert {group.finding.kind for group in alone.groups} == {"admin-down"}
 
 
+@pytest.mark.long
 @given(seed=st.integers(0, 10**6))
 @settings(max_examples=40)
 def test_the_simulated_host_ends_up_with_what_the_arrays_assume(seed):

@@ -15,9 +15,13 @@ from archipelago.addressing.values import parse_address
 from archipelago.knowledge.filtering import judge
 from archipelago.knowledge.header import Header, error_header, probe_header
 from archipelago.knowledge.index import index_network
+from archipelago.knowledge.known import know
 from archipelago.model.filters import Filter, parse_probe, parse_traffic
-from archipelago.reachability.matrix import matrix
+from archipelago.proof.gate import kinds_of_probe
+from archipelago.reachability.build import build_arrays
+from archipelago.reachability.matrix import by_probe, matrix
 from archipelago.simulation.reach import reach
+from every_field import full_of_everything
 from makers import filtered, scrambled
 
 BAY = """format: archipelago-network/1
@@ -355,3 +359,15 @@ def test_filters_that_leave_no_way_to_manage_a_device_are_a_risk():
         shut + "policy: {rules: [], otherwise: none}\n",  # the policy says who may
     ):
         assert all(one.kind != "management-filtered" for one in archipelago.audit(read_network(open_)))
+
+
+@pytest.mark.parametrize("seed", range(800, 815))
+def test_what_is_sent_together_fares_as_what_is_sent_alone(seed):
+    """Where several hold an address the simulation is asked once for all that the filters on the way treat alike."""
+    network = read_network(archipelago.network_text(full_of_everything(Random(seed))))
+    kinds = kinds_of_probe(network)[:12]
+    arrays = build_arrays(know(network))
+    for version in arrays.families:
+        for together in by_probe(arrays, kinds, version, causes=False):
+            alone = matrix(build_arrays(know(network)), version, probe=together.probe, causes=False)
+            assert list(together.rows()) == list(alone.rows()), (version, str(together.probe))

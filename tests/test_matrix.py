@@ -108,7 +108,7 @@ def test_matrix_without_parts(command, plain_bay):
     assert command("matrix", network, "--without", "landing/nothing").returncode == 2
 
 
-@pytest.mark.parametrize("ending", ["svg", "png"])
+@pytest.mark.parametrize("ending", ["svg", pytest.param("png", marks=pytest.mark.long)])
 def test_matrix_figure(command, plain_bay, tmp_path, ending):
     drawn = tmp_path / f"matrix.{ending}"
     command("matrix", plain_bay / "broken.yaml", "-o", drawn)

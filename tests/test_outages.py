@@ -91,6 +91,7 @@ def test_where_nothing_single_helps_that_is_said():
     assert quick["core-1"].without == "" and quick["core-1"].lost == found["core-1"].lost
 
 
+@pytest.mark.long
 def test_promises_are_those_of_the_document_with_the_part_written_off(tern_bay):
     network = read_network(tern_bay / "network.yaml")
     before = {str(one.expectation) for one in archipelago.expectations(network) if one.broken}

@@ -42,6 +42,7 @@ def with_traffic(*demands: str) -> archipelago.Network:
     return read_network(TRUNKED + "traffic:\n" + "".join(f"  - {demand}\n" for demand in demands))
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("kind", ["", "redundant"])
 def test_what_links_carry_is_the_sum_of_every_walked_way(kind):
     carrying = 0

@@ -105,6 +105,7 @@ def test_what_survives_where_hosts_lease_is_counted_too():
     assert surviving(network)[:2] == left_by_every_failure(network)
 
 
+@pytest.mark.long
 def test_places_that_are_too_many_to_look_at_are_counted():
     more = "".join(f"  loft-{number}: {{kind: l3switch, ports: 4}}\n" for number in range(12))
     cables = ", ".join(f"hall/p{number + 5} ~ loft-{number}/p1" for number in range(12))

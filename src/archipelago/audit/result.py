@@ -38,15 +38,23 @@ class AuditResult(Answer, tuple[Finding, ...]):
         return self._counted + ("; quick: neither pairs nor mends were tried" if self.quick else "")
 
     @property
+    def broken(self) -> int:
+        """How many expectations do not hold, by a mistake that is found or by none that is known."""
+        promises = {promise for finding in self for promise in finding.promises}
+        return len(promises) + sum(finding.kind == "expectation-broken" for finding in self)
+
+    @property
     def _counted(self) -> str:
+        expected = len(self.network.expect)
+        holding = f"{expected - self.broken:,} of {expected:,} expectation{'s' * (expected != 1)}"
+        holding += " holds" if expected == 1 else " hold"
+        said = f"; {holding}" if expected and not self.quick else ""
         if not len(self):
-            return "no findings: nothing wrong or risky was found"
+            return f"no findings: nothing wrong or risky was found{said}"
         own = [finding.severity for finding in self]
         counts = [(severity, own.count(severity)) for severity in SEVERITIES]
         text = ", ".join(f"{count:,} {severity}{'s' * (count != 1)}" for severity, count in counts if count)
-        broken = len({promise for finding in self for promise in finding.promises})
-        by = "it" if len(self) == 1 else "them"
-        return f"{text}; {broken:,} expectation{'s' * (broken != 1)} broken by {by}" if broken else text
+        return f"{text}{said}"
 
     def __bool__(self) -> bool:
         return not self.errors

@@ -9,15 +9,16 @@ of the address space that no table, mask or next hop of the network tells apart.
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Hashable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from archipelago.knowledge.known import Knowledge
 from archipelago.knowledge.topology import Layer2Endpoint, LinkName
+from archipelago.model.filters import Filter
 
 Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
@@ -104,12 +105,21 @@ class Family:
         return bisect_right(self.cuts, value) - 1
 
 
+class Simulated(NamedTuple):
+    """A probe that the simulation sent: the filters that it came to, which of them let it pass and which its answer,
+    and whether it was answered. One that these treat alike goes the same way."""
+
+    filters: tuple[Filter, ...]
+    let_through: tuple[bool, ...]
+    answered: bool
+
+
 @dataclass(frozen=True, slots=True)
 class NetworkArrays:
     """A network in arrays. `host_class` gives each host its class; each class has one host as its `example`, an
     `endpoint` that it is joined to and a `device`; `links` numbers the attachments of devices ("": what is inside one),
     more of them as they turn up; `down` says that a host has no carrier; `up` that an endpoint's interface is up.
-    `simulated` is what the simulation said of pairs of this network, added to: it is asked once."""
+    `simulated` is what the simulation said of each two hosts, by family and size, added to."""
 
     knowledge: Knowledge
     hosts: tuple[str, ...]
@@ -124,4 +134,6 @@ class NetworkArrays:
     endpoint: Ints
     device: Ints
     families: Mapping[int, Family]
-    simulated: dict[Hashable, bool] = field(init=False, default_factory=dict, compare=False, repr=False)
+    simulated: dict[tuple[str, str, int, int], list[Simulated]] = field(
+        init=False, default_factory=dict, compare=False, repr=False
+    )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Iterable, Sequence
 from functools import cached_property
 
 import numpy as np
@@ -20,7 +20,7 @@ from archipelago.knowledge.known import Knowledge
 from archipelago.model.filters import Filter
 from archipelago.model.finding import Finding
 from archipelago.progress import steps
-from archipelago.reachability.arrays import Ints
+from archipelago.reachability.arrays import Ints, Simulated
 from archipelago.reachability.families import Decided
 from archipelago.reachability.few import few_hosts
 from archipelago.simulation.reach import ReachResult, reach, reaches
@@ -109,24 +109,33 @@ class _Settling:
         if version is None:
             return False
         probe, known = self._answer.probe, self._answer.arrays.simulated
-        key = (ends[0].name, ends[1].name, version, probe.size, self._treated(ends, version))
-        if key not in known:
-            known[key] = reaches(self._index, *ends, family=version, within=self._within, probe=probe)
-        return known[key]
+        said = known.setdefault((ends[0].name, ends[1].name, version, probe.size), [])
+        for before in said:
+            if self._let_through(before.filters, ends, version) == before.let_through:
+                return before.answered
+        result = reaches(self._index, *ends, family=version, within=self._within, probe=probe)
+        filters = self._filters(result.crossed)
+        said.append(Simulated(filters, self._let_through(filters, ends, version), result.answered))
+        return result.answered
 
-    def _treated(self, ends: tuple[Node, Node], version: int) -> Hashable:
-        """What tells the probe from others on their way: which filters end it, or its answer, by whatever address it
-        is translated to."""
-        filters, translated = self._index.once(_filters_in_use)
+    def _filters(self, crossed: Iterable[tuple[str, str]]) -> tuple[Filter, ...]:
+        """The filters of some interfaces."""
+        nodes = self._index.knowledge.nodes
+        nics = [nic for node, name in crossed if (nic := nodes[node].nics.get(name)) is not None]
+        found = {id(one): one for nic in nics for one in (nic.filter_in, nic.filter_out) if one is not None}
+        return tuple(found.values())
+
+    def _let_through(self, filters: Sequence[Filter], ends: tuple[Node, Node], version: int) -> tuple[bool, ...]:
+        """Which of some filters let a probe pass, and which its answer, by whatever address it is translated to."""
+        if not filters:
+            return ()
+        translated = self._index.once(_translated)
         target = first_address(ends[1], version)
         source = source_towards(self._index.knowledge.state(ends[0].name), target) if target is not None else None
-        if source is None or target is None:
-            return self._answer.probe
         probe, others = self._answer.probe, [one for one in translated if one.version == version]
-        there = [probe_header(one, target, probe) for one in (source, *others)]
-        again = [
-            probe_header(one, other, probe, answers=True) for one in (target, *others) for other in (source, *others)
-        ]
+        sources, targets = ([one, *others] if one is not None else others for one in (source, target))
+        there = [probe_header(one, other, probe) for one in sources for other in targets[:1]]
+        again = [probe_header(other, one, probe, answers=True) for one in sources for other in targets]
         return tuple([judge(one, header).passes for one in filters for header in (*there, *again)])
 
     def in_ipv6(self, i: int, j: int, ends: tuple[Node, Node]) -> list[bool]:
@@ -144,12 +153,10 @@ class _Settling:
         return few_hosts(self._index, {hosts[place] for kind in self._members for place in kind[:2].tolist()})
 
 
-def _filters_in_use(index: NetworkIndex) -> tuple[tuple[Filter, ...], tuple[Address, ...]]:
-    """The filters that stand on interfaces, and the addresses that sources are translated to."""
-    nics = [nic for node in index.knowledge.devices.values() for nic in node.nics.values()]
-    placed = {id(one): one for nic in nics for one in (nic.filter_in, nic.filter_out) if one is not None}
-    translated = (nic.translates_to for nic in nics if nic.source_nat and nic.translates_to is not None)
-    return tuple(placed.values()), tuple(dict.fromkeys(translated))
+def _translated(index: NetworkIndex) -> tuple[Address, ...]:
+    """The addresses that sources are translated to."""
+    nics = [nic for node in index.knowledge.devices.values() for nic in node.nics.values() if nic.source_nat]
+    return tuple(dict.fromkeys(nic.translates_to for nic in nics if nic.translates_to is not None))
 
 
 def members_of(answer: Decided) -> list[Ints]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from archipelago.addressing.values import Address
 from archipelago.answer import Answer
@@ -18,7 +19,7 @@ from archipelago.model.filters import ECHO, Probe
 from archipelago.model.finding import Edit, Finding
 from archipelago.model.parts import Host
 from archipelago.simulation.build import Simulation
-from archipelago.simulation.events import ErrorReported, Event, PacketDelivered
+from archipelago.simulation.events import ErrorReported, Event, PacketDelivered, PacketDropped
 from archipelago.simulation.frames import ICMP_ERRORS, IcmpError
 from archipelago.simulation.probe import Probing
 from archipelago.simulation.station import SECOND
@@ -156,6 +157,13 @@ def reach(
     return _answer(index, first, name, version)
 
 
+class Reached(NamedTuple):
+    """Whether a source reaches a target, and where packets went in and out on the way: each device and interface."""
+
+    answered: bool
+    crossed: frozenset[tuple[str, str]]
+
+
 def reaches(
     index: NetworkIndex,
     source: Node,
@@ -164,7 +172,7 @@ def reaches(
     family: int,
     within: Knowledge | None = None,
     probe: Probe = ECHO,
-) -> bool:
+) -> Reached:
     """Whether `reach` says that a source reaches a target, without the reason why not.
 
     Args:
@@ -174,10 +182,18 @@ def reaches(
         within: a part of the network to simulate, where that is known to answer as the whole does.
         probe: what is sent.
     """
-    return any(
-        _probed(index, source, target, address, within, probe=probe, probes=1).reached
-        for address in _addresses(index, source, target, family)
-    )
+    crossed: set[tuple[str, str]] = set()
+    answered = False
+    for address in _addresses(index, source, target, family):
+        probing = _probed(index, source, target, address, within, probe=probe, probes=1)
+        for entry in probing.simulation.world.log:
+            crossed.add(entry[2:4])
+            if entry[0] is PacketDropped and entry[-1] is not None:
+                crossed.add((entry[2], entry[-1].interface))
+        answered = probing.reached
+        if answered:
+            break
+    return Reached(answered, frozenset(crossed))
 
 
 def asked_address(
