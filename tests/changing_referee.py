@@ -83,13 +83,13 @@ def wrong_claims(change: Change) -> Iterator[str]:
 
 
 def manages(network: Network, host: str, device: str) -> bool:
-    """Whether a host reaches a device by any address of its own, packet by packet."""
+    """Whether a host reaches a device by any address of its own, packet by packet; another holder is not the device."""
     node = index_network(network).knowledge.devices[device]
     if network.devices[device].console:
         return True
     owned = [own.address for nic in node.nics.values() if nic.up for own in nic.addresses]
     asked = [archipelago.reach(network, host, str(one)) for one in owned if not str(one).startswith("fe80")]
-    return any(answer.reached and answer.answered_by in (None, device) for answer in asked)
+    return any(answer.reached and answer.out[-1].device == device for answer in asked)
 
 
 def better_orders(old: Network, new: Network, host: str) -> Iterator[str]:

@@ -17,7 +17,7 @@ from archipelago.model.demand import Demand
 from archipelago.model.expectation import Expectation
 from archipelago.model.filters import Probe, parse_traffic
 from archipelago.model.network import Network
-from archipelago.model.parts import End, Loopback, Mark, Port, VlanInterface
+from archipelago.model.parts import Aggregate, End, Loopback, Mark, Port, VlanInterface
 from archipelago.model.policy import Policy, PolicyRule
 from archipelago.model.virtual import Track, VirtualRouter
 from makers import filtered, leasing, scrambled, translated, with_sizes
@@ -64,7 +64,7 @@ def full_of_everything(random: Random) -> Network:
         network = with_sizes(network, random)
     if random.random() < 0.5:
         network = translated(network, random)
-    network = with_shared_parts(network, random)
+    network = with_shared_parts(with_routed_aggregates(network, random), random)
     ends = [*network.vlans, *network.hosts]
     pairs = [(random.choice(ends), random.choice(ends)) for _ in range(3)]
     kinds = (parse_traffic("tcp/443"),)
@@ -77,6 +77,25 @@ def full_of_everything(random: Random) -> Network:
         traffic=tuple(Demand(a, b, 10**6) for a, b in pairs),
         policy=Policy("any", tuple(rules)) if random.random() < 0.3 else None,
     )
+
+
+def with_routed_aggregates(network: Network, random: Random) -> Network:
+    """The network with some routed ports each the only member of an aggregate, which has the port's settings."""
+    for name, device in network.devices.items():
+        routed = [port for port in device.ports.values() if port.addresses]
+        if not routed or random.random() < 0.6:
+            continue
+        port = random.choice(routed)
+        common = {spec.name for spec in fields(Port)} & {spec.name for spec in fields(Aggregate)} - {"name"}
+        settings = {key: getattr(port, key) for key in common}
+        ports = {**device.ports, port.name: Port(port.name)}
+        interfaces = {**device.interfaces, "bundle9": Aggregate("bundle9", members=(port.name,), **settings)}
+        try:
+            made = replace(device, ports=ports, interfaces=interfaces)
+            network = replace(network, devices={**network.devices, name: made})
+        except ModelError:
+            continue  # something names the port
+    return network
 
 
 def with_shared_parts(network: Network, random: Random) -> Network:

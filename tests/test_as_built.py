@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import shutil
-import tempfile
 from pathlib import Path
 from random import Random
 
@@ -13,7 +11,7 @@ import pytest
 import archipelago
 from archipelago import read_as_built, read_network
 from archipelago.errors import DocumentError, KernelError
-from archipelago.exchange.kernel import _boot, _run, kernel_here
+from archipelago.exchange.kernel import _boot, _run, _workplace, kernel_here
 from archipelago.exchange.linux import namespace, script
 from archipelago.knowledge.index import index_network
 from archipelago.model.network import Network
@@ -166,9 +164,17 @@ def test_a_file_that_is_missing_is_named(tmp_path):
 
 def as_told_by_the_kernel(networks: list[Network], root: Path) -> list[Path]:
     """Build networks in a kernel, and let every namespace say what the documentation asks for."""
-    work = Path(tempfile.mkdtemp(prefix="archipelago-"))
-    lines = ["export PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH", f"cd {work}"]
     folders = []
+    with _workplace(WHERE) as (work, keeper):
+        driver = driver_of(networks, root, work, folders)
+        _run(["sh", str(driver)] if WHERE == "here" else _boot(work, driver), work, keeper, 1, 300)
+        assert (work / "done").exists(), (work / "console").read_text()[-500:]
+    return folders
+
+
+def driver_of(networks: list[Network], root: Path, work: Path, folders: list[Path]) -> Path:
+    """The script that builds each network and writes what its namespaces say, each network's into a folder."""
+    lines = ["export PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH", f"cd {work}"]
     for number, network in enumerate(networks):
         tag = f"built-{number}-{work.name[-6:]}"
         (work / f"{number}.sh").write_text(script(network, tag))
@@ -189,15 +195,9 @@ def as_told_by_the_kernel(networks: list[Network], root: Path) -> list[Path]:
         cables += [f"{host.name}/eth0 ~ {host.at}" for host in network.hosts.values()]
         (root / str(number) / "cables.txt").write_text("\n".join(cables))
         lines += [f"sh {number}.sh down"]
-    (work / "driver.sh").write_text("\n".join([*lines, "echo 1 >done"]) + "\n")
-    try:
-        _run(
-            ["sh", str(work / "driver.sh")] if WHERE == "here" else _boot(work, work / "driver.sh"), work, WHERE, 1, 300
-        )
-        assert (work / "done").exists(), (work / "console").read_text()[-500:]
-    finally:
-        shutil.rmtree(work, ignore_errors=True)
-    return folders
+    driver = work / "driver.sh"
+    driver.write_text("\n".join([*lines, "echo 1 >done"]) + "\n")
+    return driver
 
 
 @pytest.mark.long

@@ -246,6 +246,7 @@ def _boot(work: Path, driver: Path) -> list[str]:
 _KEEPER = """work=$(mktemp -d "$1/archipelago-XXXXXXXX") && echo "$work" || exit
 read -r group || group=
 read -r ended || ended=
+while read -r more; do :; done
 for try in $(seq 100); do
   [ -n "$ended" ] || [ -z "$group" ] || kill -9 -"$group"
   [ -n "$ended" ] || [ "$2" = uml ] || for script in "$work"/[0-9]*.sh; do sh "$script" down; done
@@ -253,9 +254,10 @@ for try in $(seq 100); do
   sleep 0.1
 done
 """
-"""Makes the directory, and waits until whoever started it is gone, whatever ended it, or closes the pipe; then ends
-the kernel, whose process group it was sent, and takes away what is left of it: again and again, as what is being
-ended may still write."""
+"""Makes the directory, and waits until whoever started it is gone, whatever ended it, or closes the pipe: until then
+what the kernel wrote is read. Then it ends the kernel, whose process group it was sent, unless it was also sent that
+the kernel ended by itself, and takes away what is left of it: again and again, as what is being ended may still
+write."""
 
 _STARTER = 'read -r go && exec "$@" </dev/null'
 """Starts a command once its keeper knows of it; never, where whoever would say so is gone."""
