@@ -20,6 +20,18 @@ from archipelago.knowledge.known import know
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import Echo, Packet
 
+VERBS = {
+    "reach NETWORK kiosk-a mess": "at most 2; aim 1.3",
+    "matrix NETWORK": "aim 2",
+    "audit NETWORK": "aim 3.5",
+    "view NETWORK": "none set",
+    "outages NETWORK": "none set",
+    "traffic NETWORK --each 20M": "none set",
+    "draw NETWORK -o OUT.svg": "none set",
+    "export NETWORK --as linux -o OUT.sh": "none set",
+}
+"""Verbs as they are called on the demo, and what each may take of that import."""
+
 
 def start_up() -> None:
     cli = ("-m", "archipelago.cli.main")
@@ -31,13 +43,13 @@ def start_up() -> None:
     with tempfile.TemporaryDirectory() as directory:
         process(*cli, "demo", directory)()
         network = str(Path(directory) / "network.yaml")
-        report(
-            "archipelago reach on the demo / import typer, pydantic, yaml",
-            *in_turns(
-                process(*cli, "reach", network, "kiosk-a", "mess"), process("-c", "import typer, pydantic, yaml"), 9
-            ),
-            "at most 2",
-        )
+        imports = process("-c", "import typer, pydantic, yaml")
+        for verb, bound in VERBS.items():
+            ours = process(
+                *cli, *[word.replace("NETWORK", network).replace("OUT", f"{directory}/out") for word in verb.split()]
+            )
+            name = f"archipelago {verb.split()[0]} on the demo / import typer, pydantic, yaml"
+            report(name, *in_turns(ours, imports, 9), bound)
 
 
 def chain(switches: int) -> str:

@@ -6,10 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from archipelago.reachability.arrays import Adjacencies, Bools
+from archipelago.reachability.components import components
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,18 +26,24 @@ def label_domains(endpoints: int, joints: Adjacencies) -> DomainLabels:
     domain from which frames leak into such a one is lost with it.
     """
     a, b = joints.endpoint[joints.first], joints.target[joints.first]
-    count, of = connected_components(_graph(a, b, endpoints), directed=False)
+    count, of = components(a, b, endpoints)
     joined = np.bincount(of[a], minlength=count) if len(a) else np.zeros(count, dtype=np.int64)
     loops = joined >= np.bincount(of, minlength=count)
     leaks = ~joints.mutual
     if leaks.any():
         source, target = of[joints.endpoint[leaks]], of[joints.target[leaks]]
-        _, strong = connected_components(_graph(source, target, count), directed=True, connection="strong")
+        strong = _both_ways(source, target, count)
         loops[source[strong[source] == strong[target]]] = True
         while (spread := loops[target] & ~loops[source]).any():
             loops[source[spread]] = True
     return DomainLabels(of, loops)
 
 
-def _graph(a: NDArray[np.integer], b: NDArray[np.integer], size: int) -> coo_array:
-    return coo_array((np.ones(len(a), dtype=np.int8), (a, b)), shape=(size, size))
+def _both_ways(source: NDArray[np.integer], target: NDArray[np.integer], size: int) -> NDArray[np.int32]:
+    """The strongly connected component of each node."""
+    from scipy.sparse import coo_array  # takes long to import, and few networks leak
+    from scipy.sparse.csgraph import connected_components
+
+    graph = coo_array((np.ones(len(source), dtype=np.int8), (source, target)), shape=(size, size))
+    _, strong = connected_components(graph, directed=True, connection="strong")
+    return np.asarray(strong, dtype=np.int32)

@@ -6,13 +6,12 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from archipelago.knowledge.header import FIRST_TTL
 from archipelago.model.network import written_sizes
 from archipelago.model.parts import USUAL_MTU
 from archipelago.reachability.arrays import NO_ENDPOINT, Bools, Entries, Ints, NetworkArrays
+from archipelago.reachability.components import components
 from archipelago.reachability.states import Ways
 
 
@@ -45,9 +44,7 @@ def _passing(arrays: NetworkArrays, length: int) -> Passing:
     key = np.minimum(joints.endpoint, joints.target) * size + np.maximum(joints.endpoint, joints.target)
     lost = np.unique(key[small[joints.link] & (joints.sender != joints.receiver)])
     kept = joints.first & ~np.isin(key, lost)
-    ends = joints.endpoint[kept], joints.target[kept]
-    graph = coo_array((np.ones(len(ends[0]), dtype=np.int8), ends), shape=(size, size))
-    _, part = connected_components(graph, directed=False)
+    _, part = components(joints.endpoint[kept], joints.target[kept], size)
     sends = np.ones(size + 1, dtype=np.bool_)  # the last is for no endpoint
     for (device, part_name), number in arrays.endpoints.items():
         nic = knowledge.devices[device].nics.get(part_name) if isinstance(part_name, str) else None

@@ -147,8 +147,6 @@ BEYOND = -1
 
 def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     """The hosts by VLAN, in the order of the catalogue."""
-    from scipy.sparse import csr_array
-
     network = knowledge.network
     by_place: dict[int | None, list[int]] = {}
     for index, name in enumerate(matrix.hosts):
@@ -162,19 +160,25 @@ def grouped(knowledge: Knowledge, matrix: Matrix) -> Grouped:
     place = np.repeat(np.arange(len(places)), sizes)
     kinds = matrix.kind[np.concatenate(places)] if places else np.empty(0, dtype=np.int64)
     apart = matrix.beside.apart if matrix.beside is not None else None
-    shape = (len(places), len(matrix.between))
     # 4,000 VLANs make 16 million cells: counts as small as they can be, a few rows at a time.
     small = np.min_scalar_type(-(int(sizes.max(initial=0)) ** 2) - 1)
-    among = csr_array((np.ones(len(kinds), dtype=np.int64), (place, kinds)), shape=shape)
+    # How many hosts of each kind each place has; a place's kinds stand side by side.
+    pairs, count = np.unique(place * len(matrix.between) + kinds, return_counts=True)
+    at, kind = np.divmod(pairs, max(len(matrix.between), 1))
+    first = np.searchsorted(at, np.arange(len(places) + 1))
 
     def lacking(reached: Bools) -> NDArray[np.signedinteger[Any]]:
         missing = np.empty((len(places), len(places)), dtype=small)
         for start in range(0, len(places), _ROWS):
-            rows = slice(start, start + _ROWS)
-            here = among[rows]
-            used = np.unique(here.indices)  # a product makes all that it takes as wide as its counts
-            missing[rows] = np.multiply.outer(sizes[rows], sizes) - (among @ (here[:, used] @ reached[used]).T).T
-        missing[np.diag_indices_from(missing)] -= (sizes - among @ np.diagonal(reached)).astype(small)
+            rows = slice(start, min(start + _ROWS, len(places)))
+            here = slice(first[rows.start], first[rows.stop])
+            begin = first[rows] - here.start
+            to_kinds = np.add.reduceat(count[here, None] * reached[kind[here]], begin, axis=0)
+            to_places = np.add.reduceat(to_kinds[:, kind] * count, first[:-1], axis=1)
+            missing[rows] = np.multiply.outer(sizes[rows], sizes) - to_places
+        if len(places):
+            own = np.add.reduceat(count * np.diagonal(reached)[kind], first[:-1])
+            missing[np.diag_indices_from(missing)] -= (sizes - own).astype(small)
         return missing
 
     missing = lacking(matrix.between)
