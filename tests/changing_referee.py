@@ -27,7 +27,7 @@ from outages_referee import reached
 
 FEW = 6
 """Up to so many steps every order is tried."""
-FIELDS = ("title", "vlans", "devices", "hosts", "cables", "expect", "outside", "policy", "domain")
+FIELDS = ("title", "vlans", "devices", "hosts", "cables", "expect", "outside", "policy", "domain", "suspended")
 
 
 def anew(network: Network) -> Network:

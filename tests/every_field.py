@@ -64,6 +64,8 @@ def full_of_everything(random: Random) -> Network:
         network = with_sizes(network, random)
     if random.random() < 0.5:
         network = translated(network, random)
+    if random.random() < 0.3 and network.vlans:
+        network = suspending(network, random)
     network = with_shared_parts(with_routed_aggregates(network, random), random)
     ends = [*network.vlans, *network.hosts]
     pairs = [(random.choice(ends), random.choice(ends)) for _ in range(3)]
@@ -77,6 +79,19 @@ def full_of_everything(random: Random) -> Network:
         traffic=tuple(Demand(a, b, 10**6) for a, b in pairs),
         policy=Policy("any", tuple(rules)) if random.random() < 0.3 else None,
     )
+
+
+def suspending(network: Network, random: Random) -> Network:
+    """The network with some VLANs suspended, on some switches or everywhere."""
+    ids = sorted(set(network.vlans.values()))
+    everywhere = tuple(random.sample(ids, 1)) if random.random() < 0.3 else ()
+    devices = {
+        name: replace(device, suspended_vlans=tuple(random.sample(ids, random.randint(1, min(2, len(ids))))))
+        if device.kind != "router" and random.random() < 0.5
+        else device
+        for name, device in network.devices.items()
+    }
+    return replace(network, devices=devices, suspended=everywhere)
 
 
 def with_routed_aggregates(network: Network, random: Random) -> Network:

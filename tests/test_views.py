@@ -251,3 +251,20 @@ def test_every_result_is_json():
 def overlaps(a: Placed, b: Placed) -> bool:
     """Whether two cards lie on each other."""
     return a.x < b.x + b.width and b.x < a.x + a.width and a.y < b.y + b.height and b.y < a.y + a.height
+
+
+def test_an_aggregate_is_shown_with_what_a_lost_member_costs(command, tmp_path):
+    pair = (Path(__file__).parents[1] / "docs" / "samples" / "pair.yaml").read_text()
+    cable = "- core-1/p2 ~ core-2/p2"
+    assert cable in pair
+
+    def row(text):
+        (file := tmp_path / "pair.yaml").write_text(text)
+        shown = command("view", file, "core-1").stdout.splitlines()
+        return shown[shown.index("aggregates") + 3]
+
+    assert row(pair).split() == ["core-1", "bundle", "p1-p2", "p1-p2", "p1", "core-2/bundle", "p2", "takes", "over"]
+    assert "core-2/bundle, core-2/p20 (in no aggregate)" in row(pair.replace(cable, "- core-1/p2 ~ core-2/p20"))
+    assert "the link is gone" in row(pair.replace(cable, "- {ends: core-1/p2 ~ core-2/p2, off: true}"))
+    fast = pair.replace("p1: {}", "p1: {speed: 10G}")
+    assert "p2 takes over, at 1G instead of 10G" in row(fast)

@@ -256,7 +256,9 @@ def _tagged(index: NetworkIndex, device: str, attachment: Attachment, vlan: int)
 
 @rule
 def lacking_vlans(index: NetworkIndex) -> Iterator[Finding]:
-    """A port set to a VLAN that its device does not have: an error where the device has to pass it on."""
+    """A port set to a VLAN that its device does not have, or that is suspended: an error where the device has to pass
+    it on."""
+    everywhere = set[int]()
     for node in index.knowledge.devices.values():
         if not isinstance(node.written, Device) or node.kind == "router":
             continue
@@ -266,8 +268,11 @@ def lacking_vlans(index: NetworkIndex) -> Iterator[Finding]:
             listed = set(written.trunk) if isinstance(written.trunk, tuple) else set()
             for vlan in sorted(number for number in own | listed if number and number not in node.vlans):
                 if vlan in own or _passed_on(node, vlan):
-                    yield vlan_absent(index, node.written, vlan)
-                else:
+                    if vlan not in everywhere:
+                        yield vlan_absent(index, node.written, vlan)
+                    if vlan in index.network.suspended:
+                        everywhere.add(vlan)  # one mistake, however many switches carry it no more
+                elif vlan not in node.suspended:
                     yield absent_vlan_listed(index, node, attachment, vlan)
 
 

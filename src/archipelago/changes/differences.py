@@ -74,6 +74,7 @@ class _Differences:
 
     def all(self) -> Iterator[Difference]:
         yield from self._catalogue()
+        yield from self._suspended()
         yield from self._filed(("devices",), "device", self._device)
         yield from self._filed(("hosts",), "host", self._host)
         yield from self._cables()
@@ -87,11 +88,19 @@ class _Differences:
             swap = Replacement(("vlans",), self._old.vlans, self._vlans)
             yield Difference(PLAN, f"new VLANs: {new}", f"without VLANs {new}", Stage.ADDS, (swap,))
 
+    def _suspended(self) -> Iterator[Difference]:
+        was, now = self._old.suspended, self._new.suspended
+        if was != now:
+            does, undoes = (
+                f"VLANs suspended everywhere: {', '.join(map(self._vlan, vlans)) or 'none'}" for vlans in (now, was)
+            )
+            yield Difference(PLAN, does, undoes, Stage.CHANGES, (Replacement(("suspended",), was, now),))
+
     def _plan(self) -> Iterator[Difference]:
         swaps = []
         if self._vlans != self._new.vlans:
             swaps.append(Replacement(("vlans",), self._vlans, self._new.vlans))
-        apart = ("vlans", "devices", "hosts", "cables", "outside")
+        apart = ("vlans", "suspended", "devices", "hosts", "cables", "outside")
         goes = []
         for name in [spec.name for spec in fields(Network) if spec.compare and spec.name not in apart]:
             was, now = getattr(self._old, name), getattr(self._new, name)

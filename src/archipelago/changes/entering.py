@@ -49,7 +49,7 @@ def entered(old: Network, new: Network) -> Entered:
     devices: dict[str, tuple[str, ...]] = {}
     for name in {**_group(before, "devices"), **_group(after, "devices")}:
         sections = [_group(document, "devices").get(name, _NOTHING) for document in (before, after)]
-        if sections[0] != sections[1] or old.vlans != new.vlans:
+        if sections[0] != sections[1] or (old.vlans, old.suspended) != (new.vlans, new.suspended):
             device = _Device(new.vlans, *(known.devices.get(name) for known in knowledge))
             devices[name] = tuple(device.lines(*sections))
     hosts: dict[str, tuple[str, ...]] = {}
@@ -86,7 +86,18 @@ class _Device:
             yield f"create the routing table {table}"
         yield from self._filters()
         yield from self._forwarding()
-        told = ("routing", "vlans", "gateway", "routes", "ports", "interfaces", "filters", "dhcp-pools", *_NOT_ENTERED)
+        told = (
+            "routing",
+            "vlans",
+            "suspended-vlans",
+            "gateway",
+            "routes",
+            "ports",
+            "interfaces",
+            "filters",
+            "dhcp-pools",
+            *_NOT_ENTERED,
+        )
         for key, text in self._differing(_less(old, told), _less(new, told)):
             yield _headed("this device", [text]) if key == "off" else text
         was, now = _group(old, "interfaces"), _group(new, "interfaces")
@@ -108,8 +119,10 @@ class _Device:
 
     def _vlans(self) -> Iterator[str]:
         assert self._after is not None
-        was = self._before.vlans if self._before is not None else frozenset((DEFAULT_VLAN,))
-        now = self._after.vlans
+        was, had = frozenset((DEFAULT_VLAN,)), frozenset[int]()
+        if self._before is not None:
+            was, had = self._before.vlans | self._before.suspended, self._before.suspended
+        now, suspended = self._after.vlans | self._after.suspended, self._after.suspended
         if not now:
             return
         made = [self._vlan(vlan) for vlan in sorted(now - was)]
@@ -117,6 +130,8 @@ class _Device:
             yield _headed(f"create {len(made)} VLANs", made, "\n")
         else:
             yield from (f"create {vlan}" for vlan in made)
+        yield from (f"suspend {self._vlan(vlan)}" for vlan in sorted(suspended - had))
+        yield from (f"let {self._vlan(vlan)} pass again" for vlan in sorted((had - suspended) & now))
         for vlan in sorted(was - now):
             yield f"delete VLAN {vlan}"
 

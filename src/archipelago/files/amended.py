@@ -46,6 +46,7 @@ class Amendable:
         changed = with_changes(
             network,
             vlans=network.vlans if same_vlans else read.vlans,
+            suspended=network.suspended if same_vlans else read.suspended,
             devices=_merged(network.devices, read.devices, new.get("devices") or {}),
             hosts=_merged(network.hosts, read.hosts, new.get("hosts") or {}) if touched["hosts"] else network.hosts,
             cables=network.cables if old.get("cables") == new.get("cables") else read.cables,

@@ -80,9 +80,11 @@ def _read(reader: Reader) -> tuple[Network, Fields]:
         len(single) + sum(bulk.size for bulk in bulks),
     )
     cables = cables_of(fields["cables"])
+    written = {name: {"id": vlan} if isinstance(vlan, int) else vlan[1] for name, vlan in fields["vlans"].items()}
     network = unchecked(
         title=fields["title"],
-        vlans=fields["vlans"],
+        vlans={name: vlan["id"] for name, vlan in written.items()},
+        suspended=tuple(vlan["id"] for vlan in written.values() if vlan.get("suspended")),
         devices={name: _device(name, section[1]) for name, section in fields["devices"].items()},
         hosts={name: _host(name, own) for name, own in hosts},
         cables=tuple(cables),

@@ -133,6 +133,8 @@ def _value(key: Key) -> Schema:
         return _section(key.holds[0])
     if key.value is Value.NAMED:
         schema = _any_of(key) if key.holds else _VALUES[Value.ADDRESS if key.name == "reservations" else Value.VLAN_ID]
+        if key.holds == (Holder.VLAN,):
+            schema = {"anyOf": [_VALUES[Value.VLAN_ID], schema]}
         return {"type": ["object", "null"], "additionalProperties": schema}
     if key.value is Value.LIST:
         schema = _any_of(key)

@@ -257,9 +257,10 @@ class Reader:
             where: Path = (*path, word)
             # A range of names gives them all one section, which is read once.
             if entry is not last or got is BAD or not isinstance(entry, dict):
+                alone = key.holds == (Holder.VLAN,) and not isinstance(entry, dict)  # an id stands for itself
                 got = (
                     self.section(key.holds, entry, where)
-                    if key.holds
+                    if key.holds and not alone
                     else self.converted(READ[_entry_of(key)], entry, where)
                 )
                 last = entry

@@ -50,7 +50,6 @@ def document_of(network: Network) -> Document:
     """The network as the document's mappings, lists and texts, in the order of its keys."""
     context = Context(network.vlans)
     document = {"format": FORMAT, **_part(Holder.NETWORK, network, context)}
-    document["vlans"] = {name: str(number) for name, number in network.vlans.items()}
     return {key: value for key, value in document.items() if value != {}}
 
 
@@ -88,6 +87,9 @@ def _part(holder: Holder, part: object, context: Context) -> Document:
     for key in keys_of(holder):
         if key.value is Value.FORMAT:
             continue
+        if isinstance(part, Network) and key.holds == (Holder.VLAN,):
+            section[key.name] = {name: _vlan(part, number) for name, number in part.vlans.items()}
+            continue
         value: Any = True if key.name == "loopback" else getattr(part, key.attribute)
         if value is None and not key.required:
             continue
@@ -100,6 +102,13 @@ def _part(holder: Holder, part: object, context: Context) -> Document:
             continue
         section[key.name] = _value(key, value, context)
     return section
+
+
+def _vlan(network: Network, number: int) -> Any:
+    """What is written of a VLAN of the catalogue: its id alone, where that is all."""
+    if number not in network.suspended:
+        return str(number)
+    return {"id": str(number), "suspended": written(Value.FLAG, True, Context())}
 
 
 def _value(key: Key, value: Any, context: Context) -> Any:

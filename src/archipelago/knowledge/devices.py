@@ -32,7 +32,8 @@ from archipelago.model.parts import (
 from archipelago.model.projection import Projection
 
 READS = Projection(
-    Network="devices vlans", Device="name kind routing vlans ports interfaces off unresolved mac filters"
+    Network="devices vlans suspended",
+    Device="name kind routing vlans suspended_vlans ports interfaces off unresolved mac filters",
 )
 """What a device knows of itself is derived from this, beside carrier and the spanning tree. It holds its ports and
 interfaces as they are written, so all of those is read."""
@@ -126,7 +127,8 @@ def speaks_ipv6(nic: Nic) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Node:
-    """A device or a host with what it knows of itself. `forwards` holds the families it routes; `member_of` the
+    """A device or a host with what it knows of itself. `vlans` are those that it can carry; `suspended` those that
+    exist on it and that it carries nothing in. `forwards` holds the families it routes; `member_of` the
     aggregate that each member port belongs to; `holds_unresolved` whether an IPv4 packet waits while its next hop is
     asked for. `written` is it as it is written, a host's with what it has learned; `document` without that."""
 
@@ -142,6 +144,7 @@ class Node:
     document: Device | Host
     member_of: Mapping[str, str]
     mac: int
+    suspended: frozenset[int] = frozenset()
 
     @property
     def can_route(self) -> bool:
@@ -156,7 +159,7 @@ class Node:
 class Devices(Mapping[str, Node]):
     """Every device by name, in the order written; each is derived when it is asked for."""
 
-    __slots__ = ("_catalogue", "_known", "_numbers", "_tree", "links", "network", "plugs", "ports")
+    __slots__ = ("_catalogue", "_known", "_numbers", "_suspended", "_tree", "links", "network", "plugs", "ports")
 
     def __init__(
         self,
@@ -175,6 +178,7 @@ class Devices(Mapping[str, Node]):
         self._known = dict(kept)
         self._numbers = {name: number for number, name in enumerate(network.devices)}
         self._catalogue = frozenset(network.vlans.values()) | {DEFAULT_VLAN}
+        self._suspended = frozenset(network.suspended)
 
     def __getitem__(self, name: str) -> Node:
         node = self._known.get(name)
@@ -182,7 +186,10 @@ class Devices(Mapping[str, Node]):
             device = self.network.devices[name]
             mac = device.mac or device_mac(self._numbers[name])
             ports, links = self.ports[name], self.links
-            node = self._known[name] = _device_node(device, ports, links, self._catalogue, mac, self.tree)
+            existing = _vlans(device, self._catalogue)
+            suspended = existing & self._suspended.union(device.suspended_vlans)
+            vlans = (existing - suspended, suspended) if suspended else (existing, suspended)
+            node = self._known[name] = _device_node(device, ports, links, *vlans, mac, self.tree)
         return node
 
     def __iter__(self) -> Iterator[str]:
@@ -216,12 +223,22 @@ class Devices(Mapping[str, Node]):
         return node.attachments[node.member_of.get(end.port, end.port)]
 
 
+def _vlans(device: Device, catalogue: frozenset[int]) -> frozenset[int]:
+    """The VLANs that exist on a device."""
+    if device.kind == "router":
+        return frozenset()
+    return catalogue if device.vlans is None else frozenset(device.vlans) | {DEFAULT_VLAN}
+
+
 def _device_node(
-    device: Device, ports: Mapping[str, Port], links: Links, catalogue: frozenset[int], mac: int, tree: SpanningTree
+    device: Device,
+    ports: Mapping[str, Port],
+    links: Links,
+    vlans: frozenset[int],
+    suspended: frozenset[int],
+    mac: int,
+    tree: SpanningTree,
 ) -> Node:
-    vlans: frozenset[int] = frozenset()
-    if device.kind != "router":
-        vlans = catalogue if device.vlans is None else frozenset(device.vlans) | {DEFAULT_VLAN}
     member_of: dict[str, str] = {}
     attachments = _attachments(device, ports, links, vlans, member_of)
     for name in tree.idle_at(device.name):
@@ -237,11 +254,12 @@ def _device_node(
         forwards=forwards,
         vlans=vlans,
         attachments=attachments,
-        nics=_nics(device, attachments, tree.waiting_at(device.name), vlans, mac),
+        nics=_nics(device, attachments, tree.waiting_at(device.name), vlans, suspended, mac),
         written=device,
         document=device,
         member_of=member_of,
         mac=mac,
+        suspended=suspended,
     )
 
 
@@ -306,7 +324,12 @@ def _only(vlan: int) -> frozenset[int]:
 
 
 def _nics(
-    device: Device, attachments: Mapping[str, Attachment], waiting: frozenset[str], vlans: frozenset[int], mac: int
+    device: Device,
+    attachments: Mapping[str, Attachment],
+    waiting: frozenset[str],
+    vlans: frozenset[int],
+    suspended: frozenset[int],
+    mac: int,
 ) -> dict[str, Nic]:
     """Every interface of a device: its routed attachments, then what is written as one. What is waiting keeps a VLAN's
     interface up: the pair acts as one."""
@@ -327,7 +350,7 @@ def _nics(
             down = off or attachments[interface.parent].down
             nics[interface.name] = _subinterface_nic(interface, down, macs[interface.parent])
         elif isinstance(interface, VlanInterface):
-            down = off or _vlan_down(device.name, interface.vlan, vlans, carried)
+            down = off or _vlan_down(device.name, interface.vlan, vlans, suspended, carried)
             nics[interface.name] = _virtual_nic(interface, "vlan", interface.vlan, down, mac)
         elif isinstance(interface, Loopback):
             nics[interface.name] = _virtual_nic(interface, "loopback", None, off, mac)
@@ -350,9 +373,13 @@ def _filtered(device: Device, nics: dict[str, Nic]) -> dict[str, Nic]:
     return nics
 
 
-def _vlan_down(device: str, vlan: int, existing: frozenset[int], carried: frozenset[int]) -> Down | None:
+def _vlan_down(
+    device: str, vlan: int, vlans: frozenset[int], suspended: frozenset[int], carried: frozenset[int]
+) -> Down | None:
     """Why a VLAN interface that is on is down; None where a port that carries its VLAN has carrier."""
-    if vlan not in existing:
+    if vlan in suspended:
+        return Down(DownCause.VLAN_SUSPENDED, device, vlan)
+    if vlan not in vlans:
         return Down(DownCause.VLAN_ABSENT, device, vlan)
     return None if vlan in carried else Down(DownCause.NO_LIVE_PORT, device, vlan)
 

@@ -53,6 +53,7 @@ class DownCause(StrEnum):
     NO_MEMBERS = "no-members"
     MEMBERS_DOWN = "members-down"
     VLAN_ABSENT = "vlan-absent"
+    VLAN_SUSPENDED = "vlan-suspended"
     NO_LIVE_PORT = "no-live-port"
 
 
@@ -62,6 +63,7 @@ _TEXTS = {
     DownCause.NO_MEMBERS: "{thing} has no members",
     DownCause.MEMBERS_DOWN: "no member of {thing} has carrier: {first}",
     DownCause.VLAN_ABSENT: "VLAN {vlan} does not exist on {thing}",
+    DownCause.VLAN_SUSPENDED: "VLAN {vlan} is suspended on {thing}",
     DownCause.NO_LIVE_PORT: "no port of {thing} that carries VLAN {vlan} has carrier",
 }
 

@@ -46,8 +46,9 @@ def device_problems(device: Device, in_use: Collection[str], vlans: Catalogue, n
     """
     path: Path = ("devices", device.name)
     yield from _kind_problems(device, path)
-    for number, vlan in enumerate(device.vlans or ()):
-        yield from vlan_problems((*path, "vlans", number), vlan, vlans)
+    for key, written in (("vlans", device.vlans), ("suspended-vlans", device.suspended_vlans)):
+        for number, vlan in enumerate(written or ()):
+            yield from vlan_problems((*path, key, number), vlan, vlans)
     aggregates = {name: other for name, other in device.interfaces.items() if isinstance(other, Aggregate)}
     members = {member for aggregate in aggregates.values() for member in aggregate.members}
     known = {*device.ports, *members, *in_use}
@@ -83,6 +84,9 @@ def _kind_problems(device: Device, path: Path) -> Problems:
     if device.kind == "router" and device.vlans is not None:
         message = f"router '{device.name}' has no VLANs of its own; its subinterfaces carry tags"
         yield ModelProblem((*path, "vlans"), message, True)
+    if device.kind == "router" and device.suspended_vlans:
+        message = f"router '{device.name}' has no VLANs of its own, so it suspends none"
+        yield ModelProblem((*path, "suspended-vlans"), message, True)
 
 
 _SETTINGS = tuple(spec.name for spec in fields(Port) if spec.name not in ("name", "speed", "off", "description"))

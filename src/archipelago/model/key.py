@@ -71,6 +71,7 @@ class Holder(StrEnum):
     """What can have keys."""
 
     NETWORK = "network"
+    VLAN = "VLAN"
     DEVICE = "device"
     PORT = "port"
     SUBINTERFACE = "subinterface"

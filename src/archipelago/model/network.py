@@ -21,7 +21,8 @@ from archipelago.model.value_rules import network_values
 class Network:
     """Every device, host and cable. `vlans` is the catalogue, name to VLAN id; `expect` what must hold; `traffic` how
     much hosts send each other; `outside` the ports that lead outside (None: not written, so any that a route leads
-    through); `policy` who may talk to whom; `domain` the domain that names are in.
+    through); `policy` who may talk to whom; `domain` the domain that names are in;
+    `suspended` the ids of VLANs that exist and that no switch carries.
     `source` and `marks` say where it was read from and where each thing stands there; they do not count when two
     networks are compared.
 
@@ -39,6 +40,7 @@ class Network:
     outside: tuple[OutsidePort, ...] | None = None
     policy: Policy | None = None
     domain: str = ""
+    suspended: tuple[int, ...] = ()
     source: str = field(default="", compare=False)
     marks: Mapping[Path, Mark] = field(default_factory=dict, compare=False, repr=False)
 

@@ -184,7 +184,8 @@ class Device(OneLine):
     """A router, layer 3 switch or layer 2 switch. `routing` is the families written (None: not written); `vlans` the
     VLAN ids written (None: all of the catalogue); `mac` its MAC address, where it does not follow its place;
     `bridge_priority` what it bids for the spanning tree's root by (None: not written); `console` whether it has a way
-    in of its own, whatever becomes of the network."""
+    in of its own, whatever becomes of the network; `suspended_vlans` the ids of VLANs that it has and carries
+    nothing in."""
 
     name: str
     kind: Kind
@@ -202,6 +203,7 @@ class Device(OneLine):
     spanning_tree: bool = True
     bridge_priority: int | None = None
     console: bool = False
+    suspended_vlans: tuple[int, ...] = ()
     description: str = ""
 
     def __post_init__(self) -> None:

@@ -120,6 +120,9 @@ def network_problems(network: Network, left_out: Collection[str] = ()) -> Proble
     names = Names(left_out)
     yield from catalogue_problems(network.vlans)
     catalogue = Catalogue.of(network.vlans)
+    for vlan in network.suspended:
+        if vlan not in catalogue.ids:
+            yield ModelProblem(("vlans",), f"there is no VLAN '{vlan}' in the catalogue that could be suspended", True)
     in_use: dict[str, set[str]] = {}
     uses = list(_uses(network))
     for _, end, _ in uses:

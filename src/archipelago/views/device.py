@@ -11,7 +11,8 @@ from archipelago.knowledge.devices import Attachment, Nic, Node, speaks_ipv6
 from archipelago.knowledge.forwarding import Delivered, decide_own
 from archipelago.knowledge.held import Held
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.parts import DEFAULT_VLAN, KIND_NAMES, USUAL_MTU, Host, NextHop
+from archipelago.knowledge.links import Link
+from archipelago.model.parts import DEFAULT_VLAN, KIND_NAMES, USUAL_MTU, Aggregate, End, Host, NextHop, speed_text
 from archipelago.model.problems import folded
 from archipelago.simulation.build import Simulation
 from archipelago.simulation.frames import mac_text
@@ -35,6 +36,7 @@ def tables(
         interfaces(index, nodes, vlans, ports),
         vlan_ports(index, nodes, vlans, ports),
         trunks(index, nodes, vlans, ports),
+        aggregates(index, nodes, ports) if not vlans else None,
         sizes(nodes, ports),
         routes(index, nodes, ports) if not vlans else None,
     ]
@@ -103,7 +105,7 @@ _KINDS = {
 
 
 def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:
-    """Each VLAN of each device with the ports in it; a VLAN without ports there is left out."""
+    """Each VLAN of each device with the ports in it; one without ports there is left out, unless it is suspended."""
     rows = []
     names: dict[int, str] = {}
     for name, vlan in index.network.vlans.items():
@@ -126,14 +128,14 @@ def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
                     native.setdefault(vlan, []).append(attachment.name)
                 else:
                     tagged.setdefault(vlan, []).append(attachment.name)
-        for vlan in sorted({*plain, *tagged, *native}):
+        for vlan in sorted({*plain, *tagged, *native, *(() if ports else node.suspended)}):
             if vlans and vlan not in vlans:
                 continue
             rows.append(
                 (
                     node.name,
                     vlan,
-                    names.get(vlan, ""),
+                    f"{names.get(vlan, '')} (suspended)" if vlan in node.suspended else names.get(vlan, ""),
                     folded(plain.get(vlan, ())),
                     folded(tagged.get(vlan, ())),
                     folded(native.get(vlan, ())),
@@ -142,6 +144,52 @@ def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
             )
     columns = ("device", "VLAN", "name", "access ports", "tagged on", "untagged on trunks", "VLAN interface")
     return table("VLANs", columns, rows, ("VLAN",), _alone(nodes))
+
+
+def aggregates(index: NetworkIndex, nodes: list[Node], ports: frozenset[str]) -> Table:
+    """Each aggregate: its members, those of them that have carrier, the one that it sends by (IEEE 802.1AX, the first
+    live one), what their cables lead to, and what becomes of it when the one that it sends by is lost."""
+    rows = []
+    for node in nodes:
+        for attachment in node.attachments.values():
+            written = attachment.written
+            if not isinstance(written, Aggregate) or (ports and not {written.name, *written.members} & ports):
+                continue
+            links = [index.knowledge.devices.links[end] for end in attachment.members]
+            live = [link for link in links if link.carrier]
+            leads_to = dict.fromkeys(_far_end(index, link.peer) for link in links if link.peer is not None)
+            rows.append(
+                (
+                    node.name,
+                    written.name,
+                    folded(written.members),
+                    folded(link.end.port for link in live) or "none",
+                    live[0].end.port if live else "none",
+                    ", ".join(leads_to) or "nothing",
+                    _without_first(written, live),
+                )
+            )
+    columns = ("device", "aggregate", "members", "live", "sends by", "leads to", "when that is lost")
+    return table("aggregates", columns, rows, least=_alone(nodes))
+
+
+def _far_end(index: NetworkIndex, peer: End) -> str:
+    """What a member's cable leads to: an aggregate, or a port or host that is in none."""
+    if peer.device not in index.knowledge.devices:
+        return f"{peer.device} (in no aggregate)"
+    there = index.knowledge.devices.attachment_at(peer)
+    return f"{peer.device}/{there.name}" if there.name != peer.port else f"{peer} (in no aggregate)"
+
+
+def _without_first(written: Aggregate, live: list[Link]) -> str:
+    """What an aggregate does without the member that it sends by."""
+    if not live:
+        return "it is down"
+    if len(live) == 1:
+        return f"the half at {written.shared_with} goes on" if written.shared_with else "the link is gone"
+    first, second = live[:2]
+    slower = f", at {speed_text(second.speed)} instead of {speed_text(first.speed)}"
+    return f"{second.end.port} takes over{slower if second.speed < first.speed else ''}"
 
 
 def trunks(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:

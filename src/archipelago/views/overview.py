@@ -8,7 +8,7 @@ from archipelago.diagnosis.places import plugged_vlan
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.parts import KIND_NAMES, Device, End
+from archipelago.model.parts import DEFAULT_VLAN, KIND_NAMES, Device, End
 from archipelago.model.problems import listed
 from archipelago.views.table import Table, counted, table
 
@@ -68,14 +68,19 @@ def vlans(index: NetworkIndex) -> Table:
     where: dict[int, dict[str, None]] = {}
     access: Counter[int] = Counter()
     faces: dict[int, list[tuple[str, bool]]] = {}
+    suspended: dict[int, list[str]] = {}
     for name, node in index.knowledge.devices.items():
+        for vlan in node.suspended:
+            suspended.setdefault(vlan, []).append(name)
         for attachment in node.attachments.values():
             if not attachment.switched:
                 continue
             for vlan in attachment.vlans:
                 where.setdefault(vlan, {})[name] = None
-            if attachment.written.trunk is None and attachment.untagged is not None:
-                access[attachment.untagged] += 1
+            plain = attachment.written.access or DEFAULT_VLAN
+            if attachment.written.trunk is None and plain in node.vlans | node.suspended:
+                where.setdefault(plain, {})[name] = None
+                access[plain] += 1
         for nic in node.nics.values():
             if nic.vlan is not None and nic.addresses:
                 where.setdefault(nic.vlan, {})[name] = None
@@ -85,6 +90,9 @@ def vlans(index: NetworkIndex) -> Table:
         own = faces.get(number, [])
         down = [place for place, up in own if not up]
         state = "on no port" if number not in where else f"down: {listed(down, MOST_NAMED)}" if down else ""
+        if number in suspended:
+            apart = "everywhere" if number in index.network.suspended else f"on {listed(suspended[number], MOST_NAMED)}"
+            state = "; ".join(filter(None, (f"suspended {apart}", state)))
         on = listed(where[number], MOST_NAMED) if number in where else "none"
         named = listed([place for place, _ in own], MOST_NAMED) if own else "none"
         rows.append((number, name, on, access[number], hosts[number], named, state))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from archipelago.diagnosis.kind import ALWAYS, OFTEN, Example, Kind, finding
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.finding import Edit, Finding
+from archipelago.model.finding import REMOVE, Edit, Finding
 from archipelago.model.parts import Aggregate, Device, Path
 
 VLAN_ABSENT = Kind(
@@ -17,8 +17,41 @@ VLAN_ABSENT = Kind(
 )
 
 
+VLAN_SUSPENDED = Kind(
+    "vlan-suspended",
+    "error",
+    "a VLAN that is suspended on a switch that must pass it on",
+    "every frame of {vlan} ends at {device}",
+    ALWAYS,
+    example=Example("pier", "devices: {quay: {suspended-vlans: [crew]}}"),
+)
+
+
+def vlan_suspended(index: NetworkIndex, device: Device, vlan: int) -> Finding:
+    """A VLAN that a switch has and carries nothing in, since it is suspended there, everywhere, or both."""
+    edits = []
+    if vlan in index.network.suspended:
+        edits.append(Edit(("vlans", index.vlan_key(vlan), "suspended"), REMOVE))
+    if vlan in device.suspended_vlans:
+        left = [index.vlan_key(other) for other in device.suspended_vlans if other != vlan]
+        edits.append(Edit(("devices", device.name, "suspended-vlans"), left or REMOVE))
+    everywhere = vlan in index.network.suspended
+    return finding(
+        VLAN_SUSPENDED,
+        at=device.name,
+        path=edits[0].path,
+        says=f"{index.vlan_name(vlan)} is suspended {'everywhere' if everywhere else f'on {device.name}'}",
+        mend=f"let {'every switch' if everywhere else device.name} carry {index.vlan_key(vlan)} again",
+        edits=tuple(edits),
+        vlan=index.vlan_name(vlan),
+        device=device.name,
+    )
+
+
 def vlan_absent(index: NetworkIndex, device: Device, vlan: int) -> Finding:
-    """A VLAN that does not exist on a switch that must pass it."""
+    """A VLAN that a switch which must pass it has not, or that is suspended there."""
+    if vlan in index.knowledge.devices[device.name].suspended:
+        return vlan_suspended(index, device, vlan)
     path: Path = ("devices", device.name, "vlans")
     return finding(
         VLAN_ABSENT,
