@@ -62,7 +62,12 @@ def test_of_a_pair_nothing_is_missed_and_it_is_said_what_takes_over():
     assert over == ["core-2 is active on crew-gw, yard-gw", "quay forwards on p2"]
     assert list(map(str, found["core-1/crew-gw"].takeovers)) == ["core-2 is active on crew-gw"]
     assert found["core-2"].outcome == "not missed" and found["core-2"].harmless
-    assert found.headline.startswith("2 of 10 parts are single points of failure; 3 taken over")
+    assert found.headline.startswith(
+        "none of 6 parts cuts anybody off elsewhere when it breaks; "
+        "2 of 4 interfaces cut somebody off when they are switched off; 3 taken over"
+    )
+    assert "interfaces that cut somebody off when they are switched off" in str(found)
+    assert "single points of failure" not in str(found)
 
 
 def test_the_smallest_addition_is_named_and_serves_in_the_document():

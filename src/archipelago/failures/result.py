@@ -95,6 +95,11 @@ class Outage(OneLine):
         return "taken over" if self.takeovers else "not missed"
 
     @property
+    def by_hand(self) -> bool:
+        """Whether only people end it: interfaces are switched off, they do not break."""
+        return all(kind == "interface" for kind in self.kinds)
+
+    @property
     def harmless(self) -> bool:
         """Whether no pair elsewhere, no expectation and no line of the policy falls with it."""
         return self.outcome != "cuts off" and not self.expectations and not self.policy
@@ -141,8 +146,10 @@ class Outages(Answer):
     @property
     def headline(self) -> str:
         """The answer in one line."""
-        many = len(self.single_points)
-        total = len(self.outages)
+        by_hand = [outage for outage in self.outages if outage.by_hand]
+        cut_by_hand = sum(outage.by_hand for outage in self.single_points)
+        many = len(self.single_points) - cut_by_hand
+        total = len(self.outages) - len(by_hand)
         both = any(len(outage.parts) > 1 for outage in self.outages)
         noun = "double failure" if both else "part"
         if not many:
@@ -152,6 +159,9 @@ class Outages(Answer):
         else:
             are = "is a single point" if many == 1 else "are single points"
             said = f"{many:,} of {total:,} parts {are} of failure"
+        if by_hand:
+            cut = "cuts somebody off when it is" if cut_by_hand == 1 else "cut somebody off when they are"
+            said += f"; {cut_by_hand:,} of {len(by_hand):,} {'pairs of ' * both}interfaces {cut} switched off"
         broken = sum(bool(outage.expectations or outage.policy) for outage in self.outages)
         over = sum(outage.outcome == "taken over" for outage in self.outages)
         said += f"; {over:,} taken over" if over else ""

@@ -17,7 +17,8 @@ FIRST_ROWS, FIRST_DOUBLE = 40, 10
 
 def tables(found: Outages) -> list[Table]:
     """A table for each outcome that occurs, the worst first."""
-    made = [cutting_off(found), own_hosts(found), taken_over(found), breaking_promises(found)]
+    made = [cutting_off(found), cutting_off(found, by_hand=True), own_hosts(found), taken_over(found)]
+    made += [breaking_promises(found)]
     made += [of_devices(found), not_missed(found)]
     first = FIRST_DOUBLE if _double(found) else FIRST_ROWS
     return [replace(one, first=first) for one in made if one.rows]
@@ -27,8 +28,9 @@ def _double(found: Outages) -> bool:
     return any(len(outage.parts) > 1 for outage in found)
 
 
-def cutting_off(found: Outages) -> Table:
-    """The failures that cut off others than the hosts plugged in there, and what would make each harmless."""
+def cutting_off(found: Outages, *, by_hand: bool = False) -> Table:
+    """The failures that cut off others than the hosts plugged in there, and what would make each harmless: of what
+    breaks by itself, or of the interfaces that people switch off."""
     rows = [
         (
             outage.name,
@@ -39,9 +41,18 @@ def cutting_off(found: Outages) -> Table:
             outage.addition.says if outage.addition is not None else outage.without,
         )
         for outage in found.single_points
+        if outage.by_hand is by_hand
     ]
-    columns = ("breaks", "pairs cut off", "hosts alone", "such as", "promises broken", "what would help")
+    columns = (
+        "switched off" if by_hand else "breaks",
+        "pairs cut off",
+        "hosts alone",
+        "such as",
+        "promises broken",
+        "what would help",
+    )
     title = "cut somebody off elsewhere" if _double(found) else "single points of failure"
+    title = "interfaces that cut somebody off when they are switched off" if by_hand else title
     return table(title, columns, rows, ("pairs cut off", "hosts alone"), ("promises broken", "such as", "hosts alone"))
 
 
