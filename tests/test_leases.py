@@ -561,3 +561,33 @@ def test_what_a_host_sends_to_can_be_asked_for_as_its_gateway():
     without = read_network(SOUND.replace("    gateway: 10.44.1.1\n", ""))
     with pytest.raises(archipelago.QueryError, match="'office' has no gateway"):
         archipelago.reach(without, "purser", "office/gateway")
+
+
+APART = """format: archipelago-network/1
+vlans: {crew: 220, guests: 250}
+devices:
+  core:
+    kind: l3switch
+    routing: [ipv4]
+    ports: {"p{1..3}": {access: crew}, p4: {access: guests}, p5: {access: crew}}
+    interfaces:
+      crew-gw: {vlan: crew, address: 10.44.1.1/24}
+      guests-gw: {vlan: guests, address: 10.44.2.1/24}
+    dhcp-pools: {guests: {subnet: 10.44.2.0/24, range: 10.44.2.100-10.44.2.200, gateway: 10.44.2.1}}
+hosts:
+  mess: {at: core/p1, address: 10.44.1.2/24, gateway: 10.44.1.1}
+  lounge-1: {at: core/p4, address: dhcp}
+  lounge-2: {at: core/p5, address: dhcp}
+"""
+
+
+def test_who_alone_leases_among_hosts_with_addresses_lacks_a_pool_or_is_plugged_in_wrong():
+    def told(text):
+        (finding,) = [one for one in archipelago.audit(read_network(text)) if one.is_error]
+        assert finding.kind == archipelago.reach(read_network(text), "lounge-2", "lounge-1").cause == "pool-missing"
+        assert finding.edits
+        return finding.says
+
+    assert "or core/p5 is meant for a VLAN where others lease (guests)" in told(APART)
+    # Where another host asks there too, the VLAN is one that people lease in.
+    assert "meant for" not in told(APART.replace("address: 10.44.1.2/24, gateway: 10.44.1.1", "address: dhcp"))

@@ -40,6 +40,7 @@ from archipelago.model.filters import Probe
 from archipelago.model.finding import Choice, Edit, Finding
 from archipelago.model.leases import AddressRange
 from archipelago.model.parts import DEFAULT_VLAN, Host, Path
+from archipelago.model.problems import listed
 
 QUESTION = Probe("udp", 67)
 """What relays and servers send each other."""
@@ -316,6 +317,9 @@ def _unheard(index: NetworkIndex, node: Node, host: Host) -> Finding:
     return nobody_hears(index, host, vlan, places)
 
 
+MOST_NAMED = 3
+"""So many VLANs are named that a port could be meant for."""
+
 LEASE_UNHEARD = Kind(
     "lease-unheard",
     "error",
@@ -378,7 +382,8 @@ def nobody_hears(index: NetworkIndex, host: Host, vlan: int | None, places: Sequ
         if wrong is not None:
             return wrong
     if routed:
-        return pool_missing(index, host.name, where, routed[0], routed[0].node.name)
+        lacking = pool_missing(index, host.name, where, routed[0], routed[0].node.name)
+        return _or_its_port(index, host, vlan, lacking) if vlan is not None else lacking
     missing = None
     if vlan is not None:
         missing = _gateway_astray(index, vlan) or without_pool_gateway(index, index.knowledge.nodes[host.name], vlan)
@@ -407,6 +412,18 @@ def lease_unheard(index: NetworkIndex, host: Host, vlan: int | None, where: str)
     if len(choices) == 1:
         return replace(unheard, mend=choices[0].says, edits=choices[0].edits)
     return replace(unheard, mend=f"make {device}/{port.name} an access port of its VLAN", choices=choices)
+
+
+def _or_its_port(index: NetworkIndex, host: Host, vlan: int, missing: Finding) -> Finding:
+    """A missing pool; of the only host that asks in a VLAN whose other hosts have addresses of their own also that its
+    port may be set to the wrong VLAN: the document cannot tell which of the two was forgotten."""
+    others = [other for other, _ in index.once(hosts_by_vlan).get(vlan, ()) if other.name != host.name]
+    port = host_attachment(index.knowledge, host)
+    likely = [index.vlan_key(other) for other, _ in _likely_vlans(index, host.at.device) if other != vlan]
+    if any(other.dhcp for other in others) or not others or not likely or port.written.trunk is not None:
+        return missing
+    meant = f"{host.at.device}/{port.name} is meant for a VLAN where others lease ({listed(likely, MOST_NAMED)})"
+    return replace(missing, says=f"{missing.says}; or {meant}, as no other host of {index.vlan_name(vlan)} asks")
 
 
 def _likely_vlans(index: NetworkIndex, device: str) -> Iterator[tuple[int, Prefix]]:
