@@ -591,3 +591,29 @@ def test_who_alone_leases_among_hosts_with_addresses_lacks_a_pool_or_is_plugged_
     assert "or core/p5 is meant for a VLAN where others lease (guests)" in told(APART)
     # Where another host asks there too, the VLAN is one that people lease in.
     assert "meant for" not in told(APART.replace("address: 10.44.1.2/24, gateway: 10.44.1.1", "address: dhcp"))
+
+
+def test_the_cable_of_the_only_relay_that_serves_nobody_is_missing():
+    network = read_network("""format: archipelago-network/1
+vlans: {light: 261, gates: 223}
+devices:
+  holm:
+    kind: router
+    ports:
+      p1: {address: 10.44.83.1/24}
+      p2: {address: 10.44.59.1/26}
+    dhcp-pools: {light: {subnet: 10.44.83.0/24, range: 10.44.83.45-10.44.83.60, gateway: 10.44.83.1}}
+  floor:
+    kind: switch
+    ports: {"p{1..3}": {access: light}, "p{4..5}": {access: gates}}
+hosts:
+  light-8: {at: floor/p2, address: dhcp}
+  light-9: {at: floor/p3, address: dhcp}
+  gates-10: {at: floor/p4, address: 10.44.59.10/26, gateway: 10.44.59.1}
+cables:
+  - holm/p2 ~ floor/p5
+""")
+    (finding,) = [one for one in archipelago.audit(network) if one.is_error]
+    assert (finding.kind, finding.mend) == ("not-cabled", "cable floor/p1 to holm/p1")
+    assert archipelago.reach(network, "light-8", "gates-10").cause == "not-cabled"
+    assert archipelago.reach(archipelago.mend(network).network, "light-8", "gates-10").reached

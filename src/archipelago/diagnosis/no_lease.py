@@ -10,7 +10,7 @@ from archipelago.diagnosis.cabling import link_fault, own_fault
 from archipelago.diagnosis.cut import cut
 from archipelago.diagnosis.faults.hosts import vlan_wrong
 from archipelago.diagnosis.faults.leases import free_for_pool, merged_ranges, pool_missing, pool_path, serving_addresses
-from archipelago.diagnosis.faults.links import switching_loop
+from archipelago.diagnosis.faults.links import not_cabled, switching_loop
 from archipelago.diagnosis.faults.words import label, texts
 from archipelago.diagnosis.gateway_place import without_pool_gateway
 from archipelago.diagnosis.interface_down import interface_down
@@ -39,7 +39,7 @@ from archipelago.knowledge.reasons import DownCause
 from archipelago.model.filters import Probe
 from archipelago.model.finding import Choice, Edit, Finding
 from archipelago.model.leases import AddressRange
-from archipelago.model.parts import DEFAULT_VLAN, Host, Path
+from archipelago.model.parts import DEFAULT_VLAN, End, Host, Path
 from archipelago.model.problems import listed
 
 QUESTION = Probe("udp", 67)
@@ -451,16 +451,31 @@ def _off(held: Held) -> bool:
 
 def _gateway_astray(index: NetworkIndex, vlan: int) -> Finding | None:
     """The only interface that leases, or relays, and serves nobody in its VLAN: it is meant for the one whose hosts
-    nobody hears, and its tag is wrong, or the port that it is plugged into."""
+    nobody hears, and its tag is wrong, or the port that it is plugged into, or its cable is missing."""
     answering = (held for held in index.device_addresses() if held.node.can_route and _could_answer(index, held))
     idle = [held for held in answering if not _off(held) and _serves_nobody(index, held)]
-    if len(idle) != 1 or vlan_of(index, idle[0]) is None:
+    if len(idle) != 1:
         return None
     (held,) = idle
+    if held.nic.kind == "port" and held.nic.uncabled:
+        free = _free_access_ports(index, vlan)
+        return not_cabled(index, End(held.node.name, held.nic.name), free[0] if len(free) == 1 else None)
+    if vlan_of(index, held) is None:
+        return None
     if held.nic.kind in ("subinterface", "vlan"):
         return tag_wrong(index, held, vlan)
     plugged = far_end(index.knowledge, held.node.attachments[held.nic.name])
     return vlan_wrong(index, *plugged, label(held), vlan) if plugged is not None else None
+
+
+def _free_access_ports(index: NetworkIndex, vlan: int) -> list[End]:
+    """The access ports that are set to a VLAN and have nothing plugged in."""
+    ends = (End(name, port) for name, ports in index.knowledge.ports.items() for port in ports)
+    return [
+        end
+        for end in ends
+        if index.knowledge.links[end].peer is None and index.knowledge.attachment_at(end).written.access == vlan
+    ]
 
 
 def _places(index: NetworkIndex, vlan: int | None) -> list[Held]:
