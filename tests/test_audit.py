@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from archipelago import amend, audit, reach
+from archipelago import amend, audit, mend, reach, read_network
 from archipelago.audit import registry
 from archipelago.files.network import network_from
 from archipelago.files.tree import parse
@@ -188,3 +188,42 @@ cables: [one/p2 ~ two/p2, one/p3 ~ three/p2, two/p3 ~ three/p3]
     for edits in (findings[0].edits, answer.edits):
         mended = read(amend(ring, edits))
         assert audit(mended) == () and reach(mended, "ha", "hc").reached and reach(mended, "hb", "hc").reached
+
+
+def test_a_digit_of_a_next_hop_and_an_end_that_refuses_untagged_frames_are_put_right():
+    text = """format: archipelago-network/1
+vlans: {yard: 240, galley: 260}
+devices:
+  holm:
+    kind: router
+    ports: {p1: {address: 10.44.148.1/31}, p2: {address: 10.44.1.1/24}}
+    routes: [{destination: 0.0.0.0/0, next-hop: 10.44.148.0}]
+  landing:
+    kind: router
+    ports: {p1: {address: 10.44.148.0/31}, p2: {address: 10.44.2.1/24}}
+    routes: [{destination: 10.44.1.0/24, next-hop: 10.44.148.1}]
+  quay: {kind: switch, ports: {p1: {access: yard}, p2: {trunk: galley, untagged: yard}, p3: {access: galley}}}
+  shed: {kind: switch, ports: {p1: {access: yard}, p2: {trunk: galley, untagged: yard}, p3: {access: galley}}}
+hosts:
+  gate: {at: holm/p2, address: 10.44.1.2/24, gateway: 10.44.1.1}
+  crane: {at: quay/p1, address: 10.44.2.2/24, gateway: 10.44.2.1}
+cables: [holm/p1 ~ landing/p1, landing/p2 ~ shed/p1, quay/p2 ~ shed/p2]
+"""
+    assert not [one for one in audit(read_network(text)) if one.is_error]
+    slips = {
+        "next-hop-unusable": (("next-hop: 10.44.148.0}", "next-hop: 10.45.148.0}"), "set its next hop to 10.44.148.0"),
+        "untagged-vlan-mismatch": (
+            (
+                "  quay: {kind: switch, ports: {p1: {access: yard}, p2: {trunk: galley, untagged: yard}",
+                "  quay: {kind: switch, ports: {p1: {access: yard}, p2: {trunk: galley, untagged: none}",
+            ),
+            "set the untagged VLAN of quay/p2 to yard",
+        ),
+    }
+    for kind, ((right, wrong), change) in slips.items():
+        assert right in text
+        network = read_network(text.replace(right, wrong, 1))
+        (finding,) = [one for one in audit(network) if one.is_error]
+        assert (finding.kind, finding.mend) == (kind, change)
+        assert reach(network, "gate", "crane").cause == kind
+        assert mend(network).network == read_network(text)

@@ -295,6 +295,8 @@ def _uncarried(
     if attachment.written.trunk is not None:
         if far_node.kind == "host" and isinstance(far_node.written, Host):
             return vlan_wrong(index, far_node.written.at.device, attachment, far_node.name, vlan)
+        if attachment.written.untagged == "none" and far.switched and far.untagged == vlan:
+            return untagged_vlan_mismatch(index, node.name, attachment, None, vlan)  # the far end sends it untagged
         return vlan_not_carried(index, node.name, attachment, vlan)
     if far_node.kind == "host" and isinstance(far_node.written, Host):
         return vlan_wrong(index, far_node.written.at.device, attachment, far_node.name, vlan)

@@ -414,6 +414,29 @@ def _faces_upstream(index: NetworkIndex, node: Node, nic: Nic) -> bool:
     return far is not None and is_upstream(index, index.knowledge.devices[far[0]])
 
 
+def _router_beside(index: NetworkIndex, node: Node, route: Route) -> Address | None:
+    """The one router in a device's own subnets whose address is one character away from a next hop that nobody has."""
+    hop, vrf = route.next_hop.address, route.vrf or ""
+    beside = {
+        peer.address.address
+        for nic in node.nics.values()
+        if nic.up and nic.vrf == vrf
+        for own in nic.addresses
+        if own.version == hop.version
+        for peer in index.subnet_peers(Held(node, nic, own))
+        if peer.node.can_route and _is_one_slip(str(hop), str(peer.address.address))
+    }
+    return beside.pop() if len(beside) == 1 else None
+
+
+def _is_one_slip(written: str, meant: str) -> bool:
+    """Whether two texts differ by one character: another, one too many or one too few."""
+    if len(written) == len(meant):
+        return sum(a != b for a, b in zip(written, meant, strict=True)) == 1
+    longer, shorter = sorted((written, meant), key=len, reverse=True)
+    return len(longer) == len(shorter) + 1 and any(longer[:n] + longer[n + 1 :] == shorter for n in range(len(longer)))
+
+
 def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, why: str) -> Finding:
     """A static route, or a gateway, whose next hop is on no live connected subnet."""
     vrf = route.vrf or ""
@@ -438,5 +461,7 @@ def dead_route(index: NetworkIndex, node: Node, route: Route, target: Address, w
         narrow = _too_narrow(index, node, route) if not holders else None
         if narrow is not None:
             return mask_mismatch(*narrow)
+        if hop is None and not holders:
+            hop = _router_beside(index, node, route)
         return next_hop_unusable(node, route, number, why, hop, own)
     return gateway_wrong(node, route.next_hop, None, "is on no connected subnet")
