@@ -309,9 +309,9 @@ def test_whatever_differs_is_told_to_be_entered(seed):
 
 
 def as_it_forwards(device):
-    """A device with the families that it forwards written once, whether it says them or not."""
+    """A device with the families that it forwards written once, whether it says them or not, and each route once."""
     families = device.routing if device.routing is not None else (4, 6) if device.kind == "router" else ()
-    return replace(device, routing=tuple(sorted(set(families))))
+    return replace(device, routing=tuple(sorted(set(families))), routes=tuple(dict.fromkeys(device.routes)))
 
 
 @pytest.mark.parametrize(
