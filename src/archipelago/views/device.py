@@ -147,15 +147,15 @@ def vlan_ports(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], po
 
 
 def aggregates(index: NetworkIndex, nodes: list[Node], ports: frozenset[str]) -> Table:
-    """Each aggregate: its members, those of them that have carrier, the one that it sends by (IEEE 802.1AX, the first
-    live one), what their cables lead to, and what becomes of it when the one that it sends by is lost."""
+    """Each aggregate: its members, those of them that have carrier, the one that it sends by (the first live one, IEEE
+    802.1AX), the one that it would send by without that, and what their cables lead to."""
     rows = []
     for node in nodes:
         for attachment in node.attachments.values():
             written = attachment.written
             if not isinstance(written, Aggregate) or (ports and not {written.name, *written.members} & ports):
                 continue
-            links = [index.knowledge.devices.links[end] for end in attachment.members]
+            links = [index.knowledge.links[end] for end in attachment.members]
             live = [link for link in links if link.carrier]
             leads_to = dict.fromkeys(_far_end(index, link.peer) for link in links if link.peer is not None)
             rows.append(
@@ -165,11 +165,11 @@ def aggregates(index: NetworkIndex, nodes: list[Node], ports: frozenset[str]) ->
                     folded(written.members),
                     folded(link.end.port for link in live) or "none",
                     live[0].end.port if live else "none",
+                    _next_sender(index, written, live),
                     ", ".join(leads_to) or "nothing",
-                    _without_first(written, live),
                 )
             )
-    columns = ("device", "aggregate", "members", "live", "sends by", "leads to", "when that is lost")
+    columns = ("device", "aggregate", "members", "live", "sends by", "else by", "leads to")
     return table("aggregates", columns, rows, least=_alone(nodes))
 
 
@@ -177,19 +177,19 @@ def _far_end(index: NetworkIndex, peer: End) -> str:
     """What a member's cable leads to: an aggregate, or a port or host that is in none."""
     if peer.device not in index.knowledge.devices:
         return f"{peer.device} (in no aggregate)"
-    there = index.knowledge.devices.attachment_at(peer)
+    there = index.knowledge.attachment_at(peer)
     return f"{peer.device}/{there.name}" if there.name != peer.port else f"{peer} (in no aggregate)"
 
 
-def _without_first(written: Aggregate, live: list[Link]) -> str:
-    """What an aggregate does without the member that it sends by."""
-    if not live:
-        return "it is down"
-    if len(live) == 1:
-        return f"the half at {written.shared_with} goes on" if written.shared_with else "the link is gone"
-    first, second = live[:2]
-    slower = f", at {speed_text(second.speed)} instead of {speed_text(first.speed)}"
-    return f"{second.end.port} takes over{slower if second.speed < first.speed else ''}"
+def _next_sender(index: NetworkIndex, written: Aggregate, live: list[Link]) -> str:
+    """The member that an aggregate would send by without the one that it sends by; of a shared one without another
+    member the half at the other device, where that is up."""
+    if len(live) > 1:
+        first, second = live[:2]
+        slower = f", at {speed_text(second.speed)} instead of {speed_text(first.speed)}"
+        return f"{second.end.port}{slower if second.speed < first.speed else ''}"
+    other = index.knowledge.devices[written.shared_with].attachments.get(written.name) if written.shared_with else None
+    return f"the half at {written.shared_with}" if other is not None and other.carrier else "none"
 
 
 def trunks(index: NetworkIndex, nodes: list[Node], vlans: frozenset[int], ports: frozenset[str]) -> Table:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections import Counter
 
-from archipelago.diagnosis.places import plugged_vlan
+from archipelago.diagnosis.places import plugged_vlan, wanted_vlan
 from archipelago.knowledge.alike import alike_hosts
 from archipelago.knowledge.devices import Node
 from archipelago.knowledge.index import NetworkIndex
-from archipelago.model.parts import DEFAULT_VLAN, KIND_NAMES, Device, End
+from archipelago.model.parts import KIND_NAMES, Device, End
 from archipelago.model.problems import listed
 from archipelago.views.table import Table, counted, table
 
@@ -77,10 +77,10 @@ def vlans(index: NetworkIndex) -> Table:
                 continue
             for vlan in attachment.vlans:
                 where.setdefault(vlan, {})[name] = None
-            plain = attachment.written.access or DEFAULT_VLAN
-            if attachment.written.trunk is None and plain in node.vlans | node.suspended:
-                where.setdefault(plain, {})[name] = None
-                access[plain] += 1
+            wanted = wanted_vlan(attachment)
+            if attachment.written.trunk is None and wanted is not None and wanted in node.vlans | node.suspended:
+                where.setdefault(wanted, {})[name] = None
+                access[wanted] += 1
         for nic in node.nics.values():
             if nic.vlan is not None and nic.addresses:
                 where.setdefault(nic.vlan, {})[name] = None

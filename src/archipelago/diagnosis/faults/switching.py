@@ -29,13 +29,13 @@ VLAN_SUSPENDED = Kind(
 
 def vlan_suspended(index: NetworkIndex, device: Device, vlan: int) -> Finding:
     """A VLAN that a switch has and carries nothing in, since it is suspended there, everywhere, or both."""
+    everywhere = vlan in index.network.suspended
     edits = []
-    if vlan in index.network.suspended:
+    if everywhere:
         edits.append(Edit(("vlans", index.vlan_key(vlan), "suspended"), REMOVE))
     if vlan in device.suspended_vlans:
         left = [index.vlan_key(other) for other in device.suspended_vlans if other != vlan]
         edits.append(Edit(("devices", device.name, "suspended-vlans"), left or REMOVE))
-    everywhere = vlan in index.network.suspended
     return finding(
         VLAN_SUSPENDED,
         at=device.name,
